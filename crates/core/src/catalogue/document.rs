@@ -1,0 +1,28 @@
+//! The catalogue as a document.
+
+use super::{Metric, PROCESS_METRICS, SYSTEM_METRICS};
+use std::fmt::Write as _;
+
+/// The text of `docs/metrics.md`.
+pub fn markdown() -> String {
+    let mut out = String::from(
+        "# Metrics\n\nMade from the catalogue (`crates/core/src/catalogue`); a test keeps it current. Shares are in \
+         percent, bytes and seconds are plain numbers in machine output. An unknown or forbidden value is `null` \
+         in JSON, empty in CSV, `–` (unknown) or `×` (not permitted) on the screen.\n",
+    );
+    section(&mut out, "A process", PROCESS_METRICS);
+    section(&mut out, "The system", SYSTEM_METRICS);
+    out
+}
+
+fn section(out: &mut String, title: &str, metrics: &[Metric]) {
+    let _ = write!(
+        out,
+        "\n## {title}\n\n| alias | name | unit | kind | meaning | from |\n|---|---|---|---|---|---|\n"
+    );
+    for m in metrics {
+        let (unit, kind) = (m.unit.word(), m.kind.word());
+        let _ =
+            writeln!(out, "| `{}` | `{}` | {unit} | {kind} | {} | `{}` |", m.alias, m.name, m.help, m.source);
+    }
+}

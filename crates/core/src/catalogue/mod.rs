@@ -1,0 +1,173 @@
+//! The catalogue: every number that Dozor shows has one entry here.
+//!
+//! Columns, ordering, snapshots and documents are all read from it; adding a metric is adding one entry in
+//! `process.rs` or `system.rs`. Aliases are part of the interface: scripts rely on them.
+
+mod document;
+mod process;
+mod system;
+mod value;
+
+pub use document::markdown;
+pub use process::PROCESS_METRICS;
+pub use system::{SYSTEM_METRICS, cpu_busy, cpu_share, disk_busy, disk_wait, memory_used};
+pub use value::{Unit, Value};
+
+use crate::sample::{ProcessView, Sample};
+use crate::text::{Text, nearest};
+
+/// How a metric behaves over time.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kind {
+    /// A level at the instant of the reading.
+    Level,
+    /// A rate or a share over the time between two readings.
+    Rate,
+    /// A total since the start of the process or of the machine.
+    Total,
+    /// A name, a state or a number that only identifies.
+    Label,
+}
+
+impl Kind {
+    /// The word used in documents.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Kind::Level => "level",
+            Kind::Rate => "rate",
+            Kind::Total => "total",
+            Kind::Label => "label",
+        }
+    }
+}
+
+/// Values of a system metric: one for the machine, or one for each instance.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Instances {
+    /// The machine as a whole.
+    One(Value),
+    /// Each core, device, interface or sensor by name.
+    Many(Vec<(Text, Value)>),
+}
+
+/// How a metric is got out of a sample.
+#[derive(Clone, Copy)]
+pub enum Eval {
+    /// From one process.
+    Process(fn(&ProcessView<'_>) -> Value),
+    /// From the machine.
+    System(fn(&Sample) -> Instances),
+}
+
+/// One entry of the catalogue.
+pub struct Metric {
+    /// Short name in expressions, options and machine output.
+    pub alias: &'static str,
+    /// Name in the style of the OpenTelemetry semantic conventions.
+    pub name: &'static str,
+    /// Heading of its column.
+    pub heading: &'static str,
+    /// Unit of its values.
+    pub unit: Unit,
+    /// How it behaves over time.
+    pub kind: Kind,
+    /// What it means and how it is misread.
+    pub help: &'static str,
+    /// Kernel source.
+    pub source: &'static str,
+    /// How it is got.
+    pub eval: Eval,
+}
+
+impl Metric {
+    /// Its value for one process; absent for a system metric.
+    pub fn of(&self, process: &ProcessView<'_>) -> Value {
+        match self.eval {
+            Eval::Process(eval) => eval(process),
+            Eval::System(_) => Value::Absent,
+        }
+    }
+
+    /// Its values for the machine; absent for a process metric.
+    pub fn of_system(&self, sample: &Sample) -> Instances {
+        match self.eval {
+            Eval::Process(_) => Instances::One(Value::Absent),
+            Eval::System(eval) => eval(sample),
+        }
+    }
+}
+
+impl std::fmt::Debug for Metric {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.alias)
+    }
+}
+
+impl PartialEq for Metric {
+    fn eq(&self, other: &Self) -> bool {
+        self.alias == other.alias
+    }
+}
+
+/// A metric that does not exist.
+#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[error("no process metric is called '{word}'{}", .near.map(|near| format!("; did you mean '{near}'?")).unwrap_or_default())]
+pub struct NoSuchMetric {
+    /// What was asked for.
+    pub word: String,
+    /// The nearest alias.
+    pub near: Option<&'static str>,
+}
+
+/// The process metric with this alias.
+pub fn process_metric(alias: &str) -> Result<&'static Metric, NoSuchMetric> {
+    PROCESS_METRICS.iter().find(|metric| metric.alias == alias).ok_or_else(|| NoSuchMetric {
+        word: alias.to_owned(),
+        near: nearest(alias, PROCESS_METRICS.iter().map(|metric| metric.alias)),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::HashSet;
+
+    #[test]
+    fn every_entry_is_complete_and_its_alias_is_its_own() {
+        let mut seen = HashSet::new();
+        for metric in PROCESS_METRICS.iter().chain(SYSTEM_METRICS) {
+            assert!(seen.insert(metric.alias), "{} stands twice", metric.alias);
+            assert!(metric.name.contains('.'), "{}: name {:?}", metric.alias, metric.name);
+            assert!(metric.help.ends_with('.'), "{}: help is a sentence", metric.alias);
+            assert!(!metric.source.is_empty(), "{}: source", metric.alias);
+        }
+    }
+
+    #[test]
+    fn every_metric_of_an_empty_reading_is_absent_and_never_zero() {
+        let sample = Sample::new(
+            std::sync::Arc::default(),
+            None,
+            std::sync::Arc::new(crate::reading::Reading {
+                processes: vec![std::sync::Arc::default()],
+                ..Default::default()
+            }),
+        );
+        for metric in PROCESS_METRICS {
+            let value = metric.of(&sample.process(0));
+            assert!(!matches!(value, Value::Number(_)), "{}: {value:?}", metric.alias);
+        }
+        for metric in SYSTEM_METRICS.iter().filter(|metric| metric.alias != "tasks.total") {
+            match metric.of_system(&sample) {
+                Instances::One(value) => assert_eq!(value, Value::Absent, "{}", metric.alias),
+                Instances::Many(values) => assert!(values.is_empty(), "{}", metric.alias),
+            }
+        }
+    }
+
+    #[test]
+    fn a_misspelt_metric_names_the_nearest() {
+        let error = process_metric("wirte").expect_err("must not exist");
+        assert_eq!(error.to_string(), "no process metric is called 'wirte'; did you mean 'write'?");
+    }
+}

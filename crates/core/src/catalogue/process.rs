@@ -1,0 +1,167 @@
+//! Metrics of a process.
+
+use super::{Eval, Kind, Metric, Unit, Value};
+use crate::known::Known;
+use crate::sample::{ProcessView, state_word};
+
+const fn entry(
+    alias: &'static str,
+    name: &'static str,
+    heading: &'static str,
+    unit: Unit,
+    kind: Kind,
+    help: &'static str,
+    source: &'static str,
+    eval: fn(&ProcessView<'_>) -> Value,
+) -> Metric {
+    Metric { alias, name, heading, unit, kind, help, source, eval: Eval::Process(eval) }
+}
+
+fn ticks_per_second(view: &ProcessView<'_>) -> f64 {
+    f64::from(view.sample.host.ticks_per_second.max(1))
+}
+
+fn sum(a: Known<f64>, b: Known<f64>) -> Value {
+    a.zip(b).map(|(a, b)| a + b).into()
+}
+
+fn age(view: &ProcessView<'_>) -> Known<f64> {
+    view.now
+        .start_ticks
+        .float()
+        .zip(view.sample.now.system.boot_ns.float())
+        .map(|(start, now)| (now / 1e9 - start / ticks_per_second(view)).max(0.0))
+}
+
+fn policy(view: &ProcessView<'_>) -> Value {
+    match view.now.policy.get() {
+        Known::Value(code) => match code {
+            0 => Value::Word("other"),
+            1 => Value::Word("fifo"),
+            2 => Value::Word("rr"),
+            3 => Value::Word("batch"),
+            5 => Value::Word("idle"),
+            6 => Value::Word("deadline"),
+            7 => Value::Word("ext"),
+            _ => Value::Absent,
+        },
+        Known::Absent => Value::Absent,
+        Known::Denied => Value::Denied,
+    }
+}
+
+use Kind::{Label, Level, Rate, Total};
+use Unit::{Bytes, BytesPerSecond, Number, PerSecond, Percent, PercentOfCore, Seconds, Text, Time};
+
+/// All metrics of a process, in the order of the documents.
+#[rustfmt::skip]
+pub static PROCESS_METRICS: &[Metric] = &[
+    entry("pid", "process.pid", "pid", Number, Label,
+        "Number by which the kernel knows the process. It is used again after the process ended, so only PID and start time together name a process.",
+        "/proc/PID/stat", |p| p.now.pid.into()),
+    entry("ppid", "process.parent_pid", "parent", Number, Label,
+        "PID of the process that started this one. A process whose parent ended gets a new parent, often PID 1.",
+        "/proc/PID/stat", |p| p.now.ppid.into()),
+    entry("name", "process.name", "name", Text, Label,
+        "Name that the kernel keeps, cut off after 15 bytes; the process itself may change it. Two programs can share it.",
+        "/proc/PID/stat comm", |p| (&p.now.name).into()),
+    entry("program", "process.executable.name", "program", Text, Label,
+        "Base name of the executable file, or of the first argument where the file may not be seen. A script shows its interpreter here.",
+        "/proc/PID/exe", |p| (&p.now.program).into()),
+    entry("command", "process.command_line", "command", Text, Label,
+        "Command line with its arguments. A process may overwrite it; a kernel thread has none and shows its name in brackets.",
+        "/proc/PID/cmdline", |p| (&p.now.command).into()),
+    entry("user", "process.user.name", "user", Text, Label,
+        "User whose rights the process has now (the effective user). It differs from the real user while a program acts with other rights.",
+        "/proc/PID/status Uid", |p| (&p.now.user).into()),
+    entry("real_user", "process.real_user.name", "real user", Text, Label,
+        "User who started the process. It stays the same when a program takes on other rights.",
+        "/proc/PID/status Uid", |p| (&p.now.real_user).into()),
+    entry("state", "process.state", "state", Text, Label,
+        "What the process does now: running, sleeping, blocked on a disk, stopped, traced, zombie, idle, gone. A zombie uses nothing; its parent has not yet asked for its end.",
+        "/proc/PID/stat", |p| state_word(p.now.state).map_or(Value::Absent, Value::Word)),
+    entry("cpu", "process.cpu.utilization", "cpu %", PercentOfCore, Rate,
+        "CPU time used in this sample, in percent of one core. A program with several busy threads passes 100.",
+        "/proc/PID/stat utime + stime", |p| sum(p.share(|r| r.user_ticks), p.share(|r| r.system_ticks))),
+    entry("cpu_user", "process.cpu.utilization{user}", "user %", PercentOfCore, Rate,
+        "Part of the CPU time that the program's own code took. High values mean computing, not system calls.",
+        "/proc/PID/stat utime", |p| p.share(|r| r.user_ticks).into()),
+    entry("cpu_system", "process.cpu.utilization{system}", "sys %", PercentOfCore, Rate,
+        "Part of the CPU time that the kernel took on behalf of the program. High values mean many or expensive system calls.",
+        "/proc/PID/stat stime", |p| p.share(|r| r.system_ticks).into()),
+    entry("cpu_children", "process.cpu.reaped", "child %", PercentOfCore, Rate,
+        "CPU time of children that ended in this sample, in percent of one core. It may cover time before this sample, since the kernel adds it when the child is waited for.",
+        "/proc/PID/stat cutime + cstime", |p| sum(p.share(|r| r.children_user_ticks), p.share(|r| r.children_system_ticks))),
+    entry("cpu_time", "process.cpu.time", "cpu time", Seconds, Total,
+        "CPU time used since the process started. A large value only says that it has been busy at some time, not that it is now.",
+        "/proc/PID/stat utime + stime", |p| p.now.user_ticks.float().zip(p.now.system_ticks.float()).map(|(u, s)| (u + s) / ticks_per_second(p)).into()),
+    entry("threads", "process.thread.count", "thr", Number, Level,
+        "Threads of the process. Many threads do not mean much work; look at CPU for that.",
+        "/proc/PID/stat num_threads", |p| p.now.threads.into()),
+    entry("core", "process.cpu.last", "core", Number, Level,
+        "Logical processor that it ran on last. A process moves between cores unless it is pinned.",
+        "/proc/PID/stat processor", |p| p.now.core.into()),
+    entry("priority", "process.priority", "prio", Number, Level,
+        "Priority in the kernel's scale: 20 plus niceness, negative for real-time policies. A lower number is served first.",
+        "/proc/PID/stat priority", |p| p.now.priority.into()),
+    entry("nice", "process.nice", "nice", Number, Level,
+        "Niceness from -20 (most CPU) to 19 (least). It only matters when cores are scarce; a nice process on an idle machine still takes a whole core.",
+        "/proc/PID/stat nice", |p| p.now.nice.into()),
+    entry("policy", "process.scheduling.policy", "policy", Text, Label,
+        "Scheduling policy: other, batch, idle, or real time (fifo, rr, deadline). A runaway real-time process can starve everything else.",
+        "/proc/PID/stat policy", policy),
+    entry("rss", "process.memory.usage", "rss", Bytes, Level,
+        "Memory held in RAM, shared parts included. Adding it up over processes counts shared memory many times.",
+        "/proc/PID/stat rss", |p| p.now.rss_bytes.into()),
+    entry("virtual", "process.memory.virtual", "virtual", Bytes, Level,
+        "Address space that was reserved. It says little about memory in use: most of it may never be touched.",
+        "/proc/PID/stat vsize", |p| p.now.virtual_bytes.into()),
+    entry("shared", "process.memory.shared", "shared", Bytes, Level,
+        "Part of the resident memory that is backed by files or shared with others. It is freed only when the last user ends.",
+        "/proc/PID/status RssFile + RssShmem", |p| p.now.shared_bytes.into()),
+    entry("swap", "process.memory.swap", "swap", Bytes, Level,
+        "Memory moved out to swap. It harms only when the process needs it back; watch major faults.",
+        "/proc/PID/status VmSwap", |p| p.now.swap_bytes.into()),
+    entry("mem", "process.memory.utilization", "mem %", Percent, Level,
+        "Resident memory in percent of the machine's memory. Shared memory is counted in full for each process.",
+        "/proc/PID/stat rss", |p| p.now.rss_bytes.float().zip(p.sample.now.system.mem_total.float()).map(|(rss, total)| rss / total.max(1.0) * 100.0).into()),
+    entry("faults_minor", "process.paging.faults{minor}", "minflt/s", PerSecond, Rate,
+        "Page faults that needed no disk. They are normal when a program starts or gets new memory.",
+        "/proc/PID/stat minflt", |p| p.rate(|r| r.faults_minor).into()),
+    entry("faults_major", "process.paging.faults{major}", "majflt/s", PerSecond, Rate,
+        "Page faults that had to wait for a disk. A steady rate means that memory is short or files are read through mappings.",
+        "/proc/PID/stat majflt", |p| p.rate(|r| r.faults_major).into()),
+    entry("switches_wait", "process.context_switches{voluntary}", "waits/s", PerSecond, Rate,
+        "How often it gave up the CPU to wait for something. High values are normal for programs that talk a lot.",
+        "/proc/PID/status voluntary_ctxt_switches", |p| p.rate(|r| r.switches_wait).into()),
+    entry("switches_forced", "process.context_switches{involuntary}", "forced/s", PerSecond, Rate,
+        "How often it lost the CPU although it wanted to go on. High values mean that cores are scarce.",
+        "/proc/PID/status nonvoluntary_ctxt_switches", |p| p.rate(|r| r.switches_forced).into()),
+    entry("read", "process.disk.io{read}", "read/s", BytesPerSecond, Rate,
+        "Bytes fetched from storage. Reads answered from the cache do not count; see read_any for those.",
+        "/proc/PID/io read_bytes", |p| p.rate(|r| r.read_bytes).into()),
+    entry("write", "process.disk.io{write}", "write/s", BytesPerSecond, Rate,
+        "Bytes sent to storage. The kernel counts them when memory becomes dirty, often before the disk sees them.",
+        "/proc/PID/io write_bytes", |p| p.rate(|r| r.write_bytes).into()),
+    entry("read_calls", "process.io.calls{read}", "reads/s", PerSecond, Rate,
+        "Read calls of any kind, also on pipes and sockets. Very many calls with few bytes cost system time.",
+        "/proc/PID/io syscr", |p| p.rate(|r| r.read_calls).into()),
+    entry("write_calls", "process.io.calls{write}", "writes/s", PerSecond, Rate,
+        "Write calls of any kind, also on pipes and sockets. Very many calls with few bytes cost system time.",
+        "/proc/PID/io syscw", |p| p.rate(|r| r.write_calls).into()),
+    entry("read_any", "process.io.transferred{read}", "readany/s", BytesPerSecond, Rate,
+        "Bytes returned by read calls, from the cache, pipes and terminals too. It is not disk traffic.",
+        "/proc/PID/io rchar", |p| p.rate(|r| r.read_any_bytes).into()),
+    entry("write_any", "process.io.transferred{write}", "writeany/s", BytesPerSecond, Rate,
+        "Bytes handed to write calls, to the cache, pipes and terminals too. It is not disk traffic.",
+        "/proc/PID/io wchar", |p| p.rate(|r| r.write_any_bytes).into()),
+    entry("disk_wait", "process.disk.wait", "diskwait%", Percent, Rate,
+        "Share of the time that it waited for block devices. It is always zero where the kernel's delay accounting is off.",
+        "/proc/PID/stat delayacct_blkio_ticks", |p| p.share(|r| r.disk_wait_ticks).into()),
+    entry("start", "process.start", "start", Time, Label,
+        "When it started, as seconds since 1970. It is reckoned from the present clock, so a clock change moves it.",
+        "/proc/PID/stat starttime", |p| age(p).map(|age| p.sample.now.wall_ns() as f64 / 1e9 - age).into()),
+    entry("age", "process.uptime", "age", Seconds, Level,
+        "Time since it started, suspend included. A young process in an old service was restarted.",
+        "/proc/PID/stat starttime", |p| age(p).into()),
+];

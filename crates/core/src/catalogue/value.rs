@@ -1,0 +1,182 @@
+//! Values of metrics and how a unit is shown.
+
+use crate::known::{Known, Raw};
+use crate::text::Text;
+use crate::units;
+use std::cmp::Ordering;
+
+/// Unit of a metric. Machine output holds plain numbers in the base unit; shares are in percent.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Unit {
+    /// A name or a word.
+    Text,
+    /// A bare number.
+    Number,
+    /// Percent of one core.
+    PercentOfCore,
+    /// Percent of a whole.
+    Percent,
+    /// Bytes.
+    Bytes,
+    /// Bytes per second.
+    BytesPerSecond,
+    /// Events per second.
+    PerSecond,
+    /// Seconds.
+    Seconds,
+    /// An instant: seconds since 1970 (UTC).
+    Time,
+    /// Degrees Celsius.
+    Celsius,
+    /// Bits per second.
+    BitsPerSecond,
+}
+
+impl Unit {
+    /// The unit as written in documents.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Unit::Text => "text",
+            Unit::Number => "–",
+            Unit::PercentOfCore => "% of one core",
+            Unit::Percent => "%",
+            Unit::Bytes => "bytes",
+            Unit::BytesPerSecond => "bytes/s",
+            Unit::PerSecond => "/s",
+            Unit::Seconds => "s",
+            Unit::Time => "time",
+            Unit::Celsius => "°C",
+            Unit::BitsPerSecond => "bit/s",
+        }
+    }
+
+    /// Places that a cell of this unit needs.
+    pub const fn width(self) -> usize {
+        match self {
+            Unit::Text => 9,
+            Unit::Seconds | Unit::Time => 8,
+            Unit::Number | Unit::Celsius => 5,
+            _ => 6,
+        }
+    }
+
+    /// Whether its cells stand at the left of their column.
+    pub const fn is_text(self) -> bool {
+        matches!(self, Unit::Text)
+    }
+
+    /// A number of this unit for a table cell.
+    pub fn short(self, value: f64) -> String {
+        match self {
+            Unit::Text | Unit::Number => {
+                if value.fract() == 0.0 {
+                    format!("{value:.0}")
+                } else {
+                    format!("{value:.2}")
+                }
+            }
+            Unit::PercentOfCore | Unit::Percent => units::share(value),
+            Unit::Bytes | Unit::BytesPerSecond => units::short_bytes(value),
+            Unit::PerSecond | Unit::BitsPerSecond => units::short_count(value),
+            Unit::Seconds => units::short_duration(value),
+            Unit::Time => format!("{value:.0}"),
+            Unit::Celsius => format!("{value:.0}"),
+        }
+    }
+}
+
+/// One value of a metric.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Value {
+    /// A number in the metric's unit.
+    Number(f64),
+    /// Text from the machine, cleaned.
+    Text(Text),
+    /// One of our own words, such as a state.
+    Word(&'static str),
+    /// Unknown: the machine does not have it, or a rate is not known yet.
+    Absent,
+    /// Not permitted.
+    Denied,
+}
+
+impl Value {
+    /// The number, where it is one.
+    pub fn number(&self) -> Option<f64> {
+        match self {
+            Value::Number(number) => Some(*number),
+            _ => None,
+        }
+    }
+
+    /// The text, where it is one.
+    pub fn text(&self) -> Option<&str> {
+        match self {
+            Value::Text(text) => Some(text),
+            Value::Word(word) => Some(word),
+            _ => None,
+        }
+    }
+
+    /// The value for a table cell: `–` where it is unknown, `×` where it is not permitted.
+    pub fn short(&self, unit: Unit) -> String {
+        match self {
+            Value::Number(number) => unit.short(*number),
+            Value::Text(text) => text.to_string(),
+            Value::Word(word) => (*word).to_owned(),
+            Value::Absent => "–".to_owned(),
+            Value::Denied => "×".to_owned(),
+        }
+    }
+
+    /// Order of values, smallest first; what is unknown comes after everything in either direction.
+    pub fn compare(&self, other: &Value, descending: bool) -> Ordering {
+        let turned = |ordering: Ordering| if descending { ordering.reverse() } else { ordering };
+        match (self.place(), other.place()) {
+            (0, 0) => match (self, other) {
+                (Value::Number(a), Value::Number(b)) => turned(a.total_cmp(b)),
+                _ => Ordering::Equal,
+            },
+            (1, 1) => turned(compare_text(self.text().unwrap_or(""), other.text().unwrap_or(""))),
+            (a, b) if a < 2 && b < 2 => turned(a.cmp(&b)),
+            (a, b) => a.cmp(&b),
+        }
+    }
+
+    fn place(&self) -> u8 {
+        match self {
+            Value::Number(_) => 0,
+            Value::Text(_) | Value::Word(_) => 1,
+            Value::Denied => 2,
+            Value::Absent => 3,
+        }
+    }
+}
+
+/// Compares without regard to letter case first, so that `Xvfb` stands beside `xterm`.
+fn compare_text(a: &str, b: &str) -> Ordering {
+    let folded = a.chars().flat_map(char::to_lowercase).cmp(b.chars().flat_map(char::to_lowercase));
+    folded.then_with(|| a.cmp(b))
+}
+
+impl From<Known<f64>> for Value {
+    fn from(value: Known<f64>) -> Self {
+        match value {
+            Known::Value(number) => Value::Number(number),
+            Known::Absent => Value::Absent,
+            Known::Denied => Value::Denied,
+        }
+    }
+}
+
+impl From<Raw> for Value {
+    fn from(value: Raw) -> Self {
+        value.float().into()
+    }
+}
+
+impl From<&Text> for Value {
+    fn from(text: &Text) -> Self {
+        if text.is_empty() { Value::Absent } else { Value::Text(text.clone()) }
+    }
+}

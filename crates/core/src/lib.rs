@@ -1,0 +1,22 @@
+//! Dozor's computation, without interface code and without system calls.
+//!
+//! A *source* yields [`reading::Reading`]s; two consecutive readings give a [`sample::Sample`]; the
+//! [`catalogue`] says what every number in a sample means; [`rank`] narrows and orders its processes;
+//! a [`timeline::Timeline`] keeps samples in order and [`recording`] keeps them on disk. [`demo`] is a
+//! simulated machine. Time always comes in as an argument: nothing here reads a clock or the environment.
+#![forbid(unsafe_code)]
+
+pub mod catalogue;
+pub mod demo;
+pub mod known;
+pub mod lane;
+pub mod rank;
+pub mod reading;
+pub mod recording;
+pub mod row;
+pub mod sample;
+pub mod signals;
+pub mod source;
+pub mod text;
+pub mod timeline;
+pub mod units;

@@ -1,0 +1,368 @@
+//! Readings: what the kernel's counters said at one instant.
+//!
+//! Numbers are kept as the kernel gives them (clock ticks, milliseconds, bytes); only pages and sectors are
+//! turned into bytes at the source, so that a reading means the same on another machine. Rows are sorted by
+//! their key. Unchanged process rows are shared between consecutive readings.
+
+use crate::known::Raw;
+use crate::row::Row;
+use crate::rows;
+use crate::text::Text;
+use serde::{Deserialize, Serialize};
+use std::sync::{Arc, LazyLock};
+
+/// The empty text, shared.
+pub fn no_text() -> Text {
+    static EMPTY: LazyLock<Text> = LazyLock::new(|| Text::from(""));
+    EMPTY.clone()
+}
+
+rows! {
+    /// The machine as a whole at one instant.
+    SystemRow "system" key (): |_row| ();
+    texts {}
+    fields {
+        /// Wall clock, nanoseconds since 1970 (UTC); clock_gettime(2) CLOCK_REALTIME.
+        wall_ns: "ns" Level;
+        /// Time since boot without suspend; clock_gettime(2) CLOCK_MONOTONIC.
+        monotonic_ns: "ns" Level;
+        /// Time since boot with suspend; clock_gettime(2) CLOCK_BOOTTIME.
+        boot_ns: "ns" Level;
+        /// Time in user mode at normal priority, all cores; proc_stat(5).
+        user: "ticks" Counter;
+        /// Time in user mode of processes with positive niceness; proc_stat(5).
+        nice: "ticks" Counter;
+        /// Time in the kernel; proc_stat(5).
+        system: "ticks" Counter;
+        /// Idle time without outstanding disk requests; proc_stat(5).
+        idle: "ticks" Counter;
+        /// Idle time while a task waited for a disk; proc_stat(5).
+        iowait: "ticks" Counter;
+        /// Time serving hardware interrupts; proc_stat(5).
+        irq: "ticks" Counter;
+        /// Time serving deferred interrupt work; proc_stat(5).
+        softirq: "ticks" Counter;
+        /// Time that the host gave to other virtual machines; proc_stat(5).
+        steal: "ticks" Counter;
+        /// Time running virtual machines, already contained in user; proc_stat(5).
+        guest: "ticks" Counter;
+        /// The same at positive niceness, already contained in nice; proc_stat(5).
+        guest_nice: "ticks" Counter;
+        /// Context switches; proc_stat(5) ctxt.
+        switches: "count" Counter;
+        /// Interrupts of all sources; proc_stat(5) intr.
+        interrupts: "count" Counter;
+        /// Processes and threads created; proc_stat(5) processes.
+        forks: "count" Counter;
+        /// Tasks running or ready to run; proc_stat(5) procs_running.
+        running: "count" Level;
+        /// Tasks blocked on a disk; proc_stat(5) procs_blocked.
+        blocked: "count" Level;
+        /// Load average over 1 minute in hundredths; proc_loadavg(5).
+        load_1: "1/100" Level;
+        /// Load average over 5 minutes in hundredths; proc_loadavg(5).
+        load_5: "1/100" Level;
+        /// Load average over 15 minutes in hundredths; proc_loadavg(5).
+        load_15: "1/100" Level;
+        /// Kernel scheduling entities (processes and threads); proc_loadavg(5).
+        threads: "count" Level;
+        /// Usable memory; proc_meminfo(5) MemTotal.
+        mem_total: "bytes" Level;
+        /// Unused memory; proc_meminfo(5) MemFree.
+        mem_free: "bytes" Level;
+        /// What new programs can get without swapping; proc_meminfo(5) MemAvailable.
+        mem_available: "bytes" Level;
+        /// Block device buffers; proc_meminfo(5) Buffers.
+        mem_buffers: "bytes" Level;
+        /// File contents kept in memory; proc_meminfo(5) Cached.
+        mem_cached: "bytes" Level;
+        /// Shared memory and tmpfs; proc_meminfo(5) Shmem.
+        mem_shared: "bytes" Level;
+        /// Kernel data structures; proc_meminfo(5) Slab.
+        mem_slab: "bytes" Level;
+        /// Kernel data structures that can be given back; proc_meminfo(5) SReclaimable.
+        mem_reclaimable: "bytes" Level;
+        /// Waiting to be written to disk; proc_meminfo(5) Dirty.
+        mem_dirty: "bytes" Level;
+        /// Swap space; proc_meminfo(5) SwapTotal.
+        swap_total: "bytes" Level;
+        /// Unused swap space; proc_meminfo(5) SwapFree.
+        swap_free: "bytes" Level;
+        /// Read back from swap; proc_vmstat(5) pswpin.
+        swap_in: "bytes" Counter;
+        /// Written to swap; proc_vmstat(5) pswpout.
+        swap_out: "bytes" Counter;
+        /// Page faults that had to read from a disk; proc_vmstat(5) pgmajfault.
+        faults_major: "count" Counter;
+        /// Processes killed because memory ran out; proc_vmstat(5) oom_kill.
+        oom_kills: "count" Counter;
+        /// Users logged in.
+        users: "count" Level;
+    }
+}
+
+rows! {
+    /// One logical processor. The classes are those of [`SystemRow`].
+    CoreRow "core" key i64: |row| row.number.value().unwrap_or(-1);
+    texts {}
+    fields {
+        /// Number of the logical processor; proc_stat(5) cpuN.
+        number: "" Label;
+        /// Time in user mode at normal priority.
+        user: "ticks" Counter;
+        /// Time in user mode of processes with positive niceness.
+        nice: "ticks" Counter;
+        /// Time in the kernel.
+        system: "ticks" Counter;
+        /// Idle time without outstanding disk requests.
+        idle: "ticks" Counter;
+        /// Idle time while a task waited for a disk.
+        iowait: "ticks" Counter;
+        /// Time serving hardware interrupts.
+        irq: "ticks" Counter;
+        /// Time serving deferred interrupt work.
+        softirq: "ticks" Counter;
+        /// Time that the host gave to other virtual machines.
+        steal: "ticks" Counter;
+        /// Time running virtual machines, already contained in user.
+        guest: "ticks" Counter;
+        /// The same at positive niceness, already contained in nice.
+        guest_nice: "ticks" Counter;
+    }
+}
+
+rows! {
+    /// One whole block device; Documentation/admin-guide/iostats.rst.
+    DiskRow "disk" key Text: |row| row.name.clone();
+    texts {
+        /// Name of the device without /dev/.
+        name;
+    }
+    fields {
+        /// Requests read.
+        reads: "count" Counter;
+        /// Bytes read.
+        read_bytes: "bytes" Counter;
+        /// Time that read requests took, summed over requests.
+        read_ms: "ms" Counter;
+        /// Requests written.
+        writes: "count" Counter;
+        /// Bytes written.
+        write_bytes: "bytes" Counter;
+        /// Time that write requests took, summed over requests.
+        write_ms: "ms" Counter;
+        /// Requests in flight now.
+        in_flight: "count" Level;
+        /// Time with at least one request in flight.
+        busy_ms: "ms" Counter;
+        /// Time in flight, summed over requests: its rate is the mean queue length.
+        queue_ms: "ms" Counter;
+    }
+}
+
+rows! {
+    /// One network interface; proc_net(5) dev.
+    InterfaceRow "interface" key Text: |row| row.name.clone();
+    texts {
+        /// Name of the interface.
+        name;
+    }
+    fields {
+        /// Bytes received.
+        in_bytes: "bytes" Counter;
+        /// Packets received.
+        in_packets: "count" Counter;
+        /// Receive errors.
+        in_errors: "count" Counter;
+        /// Received packets dropped.
+        in_drops: "count" Counter;
+        /// Bytes sent.
+        out_bytes: "bytes" Counter;
+        /// Packets sent.
+        out_packets: "count" Counter;
+        /// Send errors.
+        out_errors: "count" Counter;
+        /// Packets dropped before sending.
+        out_drops: "count" Counter;
+        /// Link speed; /sys/class/net/NAME/speed (Documentation/ABI/testing/sysfs-class-net).
+        speed_bits: "bit/s" Level;
+    }
+}
+
+rows! {
+    /// One temperature sensor; Documentation/hwmon/sysfs-interface.rst or thermal/sysfs-api.rst.
+    SensorRow "sensor" key Text: |row| row.name.clone();
+    texts {
+        /// Chip and label, or the type of the thermal zone.
+        name;
+    }
+    fields {
+        /// Temperature in thousandths of a degree Celsius.
+        temperature: "m°C" Level;
+        /// The sensor's own critical limit, in thousandths of a degree Celsius.
+        limit: "m°C" Level;
+    }
+}
+
+rows! {
+    /// One process; its identity is the PID together with the start time.
+    ProcessRow "process" key ProcessKey:
+        |row| ProcessKey { pid: row.pid.value().unwrap_or(-1), start: row.start_ticks.value().unwrap_or(-1) };
+    texts {
+        /// Name that the kernel keeps, at most 15 bytes; proc_pid_stat(5) comm.
+        name;
+        /// Base name of the executable, else of the first argument; proc_pid_exe(5).
+        program;
+        /// Command line with its arguments; for a kernel thread the name in brackets; proc_pid_cmdline(5).
+        command;
+        /// Name of the effective user; proc_pid_status(5) Uid.
+        user;
+        /// Name of the real user; proc_pid_status(5) Uid.
+        real_user;
+    }
+    fields {
+        /// Process identifier.
+        pid: "" Label;
+        /// Start time in clock ticks after boot; proc_pid_stat(5) starttime.
+        start_ticks: "ticks" Label;
+        /// PID of the parent; proc_pid_stat(5).
+        ppid: "" Label;
+        /// State as the kernel's letter code; proc_pid_stat(5) state.
+        state: "" Label;
+        /// Page faults served without a disk; proc_pid_stat(5) minflt.
+        faults_minor: "count" Counter;
+        /// Page faults that read from a disk; proc_pid_stat(5) majflt.
+        faults_major: "count" Counter;
+        /// CPU time in user mode; proc_pid_stat(5) utime.
+        user_ticks: "ticks" Counter;
+        /// CPU time in the kernel; proc_pid_stat(5) stime.
+        system_ticks: "ticks" Counter;
+        /// User CPU time of children that ended and were waited for; proc_pid_stat(5) cutime.
+        children_user_ticks: "ticks" Counter;
+        /// Kernel CPU time of children that ended and were waited for; proc_pid_stat(5) cstime.
+        children_system_ticks: "ticks" Counter;
+        /// Priority in the kernel's scale; proc_pid_stat(5) priority.
+        priority: "" Level;
+        /// Niceness, −20 (most CPU) to 19 (least); proc_pid_stat(5) nice.
+        nice: "" Level;
+        /// Scheduling policy; proc_pid_stat(5) policy, sched(7).
+        policy: "" Label;
+        /// Threads; proc_pid_stat(5) num_threads.
+        threads: "count" Level;
+        /// Address space; proc_pid_stat(5) vsize.
+        virtual_bytes: "bytes" Level;
+        /// Memory held in RAM; proc_pid_stat(5) rss, which the kernel counts roughly under load.
+        rss_bytes: "bytes" Level;
+        /// Part of the resident memory shared with others or backed by files; proc_pid_status(5) RssFile + RssShmem.
+        shared_bytes: "bytes" Level;
+        /// Memory moved out to swap; proc_pid_status(5) VmSwap.
+        swap_bytes: "bytes" Level;
+        /// Logical processor it ran on last; proc_pid_stat(5) processor.
+        core: "" Label;
+        /// Time waiting for block devices; proc_pid_stat(5) delayacct_blkio_ticks (needs delay accounting).
+        disk_wait_ticks: "ticks" Counter;
+        /// Bytes fetched from storage; proc_pid_io(5) read_bytes.
+        read_bytes: "bytes" Counter;
+        /// Bytes sent to storage; proc_pid_io(5) write_bytes.
+        write_bytes: "bytes" Counter;
+        /// Read calls; proc_pid_io(5) syscr.
+        read_calls: "count" Counter;
+        /// Write calls; proc_pid_io(5) syscw.
+        write_calls: "count" Counter;
+        /// Bytes returned by read calls, cached or not; proc_pid_io(5) rchar.
+        read_any_bytes: "bytes" Counter;
+        /// Bytes handed to write calls, cached or not; proc_pid_io(5) wchar.
+        write_any_bytes: "bytes" Counter;
+        /// Context switches because it waited; proc_pid_status(5) voluntary_ctxt_switches.
+        switches_wait: "count" Counter;
+        /// Context switches because its turn was over; proc_pid_status(5) nonvoluntary_ctxt_switches.
+        switches_forced: "count" Counter;
+    }
+}
+
+/// Identity of a process: a PID that comes back has another start time.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct ProcessKey {
+    /// Process identifier.
+    pub pid: i64,
+    /// Start time in clock ticks after boot.
+    pub start: i64,
+}
+
+/// What does not change while the machine runs, kept once per recording.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, Default)]
+#[serde(default)]
+pub struct HostFacts {
+    /// Host name.
+    pub name: String,
+    /// Kernel name and release.
+    pub kernel: String,
+    /// Processor model.
+    pub cpu_model: String,
+    /// Logical processors.
+    pub cores: u32,
+    /// Clock ticks per second of all tick counters; sysconf(3) `_SC_CLK_TCK`.
+    pub ticks_per_second: u32,
+    /// Time zone by its IANA name, or empty where it is not known (then times are UTC).
+    pub time_zone: String,
+    /// What this host is, when it is not a real one: `simulated`.
+    pub note: String,
+}
+
+/// One instant of a machine.
+#[derive(Clone, Debug, PartialEq, Default)]
+pub struct Reading {
+    /// The machine as a whole, and the time.
+    pub system: SystemRow,
+    /// Logical processors by number.
+    pub cores: Vec<CoreRow>,
+    /// Whole block devices by name.
+    pub disks: Vec<DiskRow>,
+    /// Network interfaces by name.
+    pub interfaces: Vec<InterfaceRow>,
+    /// Temperature sensors by name.
+    pub sensors: Vec<SensorRow>,
+    /// Processes by PID and start time.
+    pub processes: Vec<Arc<ProcessRow>>,
+}
+
+impl Reading {
+    /// Wall clock in nanoseconds since 1970 (UTC).
+    pub fn wall_ns(&self) -> i64 {
+        self.system.wall_ns.value().unwrap_or(0)
+    }
+
+    /// Time since boot without suspend, in nanoseconds: the clock of all rates.
+    pub fn monotonic_ns(&self) -> i64 {
+        self.system.monotonic_ns.value().unwrap_or(0)
+    }
+
+    /// Time since boot with suspend, in nanoseconds.
+    pub fn boot_ns(&self) -> i64 {
+        self.system.boot_ns.value().unwrap_or_else(|| self.monotonic_ns())
+    }
+
+    /// Sorts every part by its key, which everything after the source relies on; of two rows with one key
+    /// the first stays.
+    pub fn sort(&mut self) {
+        fn tidy<T, K: Ord>(rows: &mut Vec<T>, key: impl Fn(&T) -> K) {
+            rows.sort_by_key(&key);
+            rows.dedup_by(|a, b| key(a) == key(b));
+        }
+        tidy(&mut self.cores, Row::key);
+        tidy(&mut self.disks, Row::key);
+        tidy(&mut self.interfaces, Row::key);
+        tidy(&mut self.sensors, Row::key);
+        tidy(&mut self.processes, |row| row.key());
+    }
+
+    /// The process with this identity.
+    pub fn process(&self, key: ProcessKey) -> Option<&Arc<ProcessRow>> {
+        self.processes.binary_search_by_key(&key, |row| row.key()).ok().map(|at| &self.processes[at])
+    }
+}
+
+/// Shorthand for tests and sources: a raw number.
+pub fn raw(value: i64) -> Raw {
+    Raw::new(value)
+}

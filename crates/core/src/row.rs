@@ -1,0 +1,126 @@
+//! Rows of raw counters, each counter declared once.
+//!
+//! The [`rows!`](crate::rows) macro turns one declaration into the struct field, the entry of the recording's
+//! schema and the line of the documents. Everything that walks over counters (the recording, the laws in the
+//! tests) goes through [`Row`] and never names a field.
+
+use crate::known::Raw;
+use crate::text::Text;
+
+/// What a raw number counts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Kind {
+    /// Only grows while its owner lives; its rate is what matters.
+    Counter,
+    /// A level at the instant of the reading.
+    Level,
+    /// Identifies the row or names a state; differences mean nothing.
+    Label,
+}
+
+impl Kind {
+    /// The word used in the schema of a recording.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Kind::Counter => "counter",
+            Kind::Level => "level",
+            Kind::Label => "label",
+        }
+    }
+}
+
+/// One raw number of a row type.
+pub struct Field<R> {
+    /// Name in the struct and in the recording.
+    pub name: &'static str,
+    /// Unit as written in the schema: `ticks`, `bytes`, `ms`, ….
+    pub unit: &'static str,
+    /// What kind of number it is.
+    pub kind: Kind,
+    /// What it means and which kernel file it comes from.
+    pub help: &'static str,
+    /// Reads it.
+    pub get: fn(&R) -> Raw,
+    /// Writes it.
+    pub set: fn(&mut R, Raw),
+}
+
+/// One text of a row type.
+pub struct TextField<R> {
+    /// Name in the struct and in the recording.
+    pub name: &'static str,
+    /// What it means.
+    pub help: &'static str,
+    /// Reads it.
+    pub get: fn(&R) -> &Text,
+    /// Writes it.
+    pub set: fn(&mut R, Text),
+}
+
+/// A row of raw numbers and texts that a recording can hold without knowing its fields.
+pub trait Row: Clone + PartialEq + Default + 'static {
+    /// Name of the group in the recording's schema.
+    const GROUP: &'static str;
+    /// All numbers, in the order of the declaration.
+    const FIELDS: &'static [Field<Self>];
+    /// All texts, in the order of the declaration.
+    const TEXTS: &'static [TextField<Self>];
+    /// What tells two rows of one reading apart.
+    type Key: Ord + Clone + std::hash::Hash;
+    /// The row's identity; rows of a reading are sorted by it.
+    fn key(&self) -> Self::Key;
+}
+
+/// Declares a row type: `rows! { /// doc … Name "group" key(|row| …): KeyType; texts {…} fields {…} }`.
+#[macro_export]
+macro_rules! rows {
+    (
+        $(#[$meta:meta])*
+        $name:ident $group:literal key $key_type:ty : |$row:ident| $key:expr;
+        texts { $( $(#[doc = $text_help:literal])+ $text:ident; )* }
+        fields { $( $(#[doc = $help:literal])+ $field:ident: $unit:literal $kind:ident; )* }
+    ) => {
+        $(#[$meta])*
+        #[derive(Clone, Debug, PartialEq)]
+        pub struct $name {
+            $( $(#[doc = $text_help])+ pub $text: $crate::text::Text, )*
+            $( $(#[doc = $help])+ pub $field: $crate::known::Raw, )*
+        }
+
+        impl Default for $name {
+            fn default() -> Self {
+                $name {
+                    $( $text: $crate::reading::no_text(), )*
+                    $( $field: $crate::known::Raw::ABSENT, )*
+                }
+            }
+        }
+
+        impl $crate::row::Row for $name {
+            const GROUP: &'static str = $group;
+            const FIELDS: &'static [$crate::row::Field<Self>] = &[$(
+                $crate::row::Field {
+                    name: stringify!($field),
+                    unit: $unit,
+                    kind: $crate::row::Kind::$kind,
+                    help: concat!($($help),+),
+                    get: |row| row.$field,
+                    set: |row, value| row.$field = value,
+                },
+            )*];
+            const TEXTS: &'static [$crate::row::TextField<Self>] = &[$(
+                $crate::row::TextField {
+                    name: stringify!($text),
+                    help: concat!($($text_help),+),
+                    get: |row| &row.$text,
+                    set: |row, text| row.$text = text,
+                },
+            )*];
+            type Key = $key_type;
+            fn key(&self) -> Self::Key {
+                let $row = self;
+                $key
+            }
+        }
+    };
+}

@@ -1,0 +1,361 @@
+//! Samples: what two consecutive readings give.
+//!
+//! Rates come from the monotonic time between the readings, never from the nominal interval. A counter that
+//! went back, a row that was not there before, a suspend or a clock change give *unknown*, never a huge number.
+
+use crate::known::{Known, Raw};
+use crate::reading::{HostFacts, ProcessKey, ProcessRow, Reading};
+use crate::row::Row;
+use crate::units::NANOS;
+use std::cmp::Ordering;
+use std::sync::Arc;
+
+/// Why two consecutive readings must not be compared.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Gap {
+    /// The machine slept for so many nanoseconds.
+    Suspend(i64),
+    /// Somebody moved the wall clock by so many nanoseconds.
+    ClockChange(i64),
+    /// The machine started anew, or time went back.
+    Restart,
+    /// Readings between the two are lost: a damaged part of a recording.
+    Lost,
+}
+
+/// Smallest suspend that counts; below it the two clocks merely were not read at the same instant.
+const SUSPEND_NS: i64 = NANOS / 5;
+/// Smallest clock change that counts; slewing by a time service stays below it.
+const CLOCK_CHANGE_NS: i64 = NANOS;
+
+/// Finds out whether something happened between two readings that forbids rates over them.
+pub fn gap_between(before: &Reading, now: &Reading) -> Option<Gap> {
+    let monotonic = now.monotonic_ns().wrapping_sub(before.monotonic_ns());
+    let boot = now.boot_ns().wrapping_sub(before.boot_ns());
+    let wall = now.wall_ns().wrapping_sub(before.wall_ns());
+    if monotonic <= 0 || boot < 0 {
+        return Some(Gap::Restart);
+    }
+    let slept = boot.saturating_sub(monotonic);
+    let moved = wall.saturating_sub(boot);
+    if slept >= SUSPEND_NS {
+        Some(Gap::Suspend(slept))
+    } else if moved.saturating_abs() >= CLOCK_CHANGE_NS {
+        Some(Gap::ClockChange(moved))
+    } else {
+        None
+    }
+}
+
+/// Growth of a counter per second. Unknown when either value is, when time did not pass, or when the counter
+/// went back (it wrapped, or its owner is another one).
+pub fn rate(now: Raw, before: Option<Raw>, seconds: Option<f64>) -> Known<f64> {
+    let before = before.map_or(Known::Absent, Raw::get);
+    match (now.get().zip(before), seconds) {
+        (Known::Value((now, before)), Some(seconds)) if seconds > 0.0 && now >= before => {
+            Known::Value(now.wrapping_sub(before) as u64 as f64 / seconds)
+        }
+        (Known::Denied, _) => Known::Denied,
+        _ => Known::Absent,
+    }
+}
+
+/// How many tasks are in which state, counted from the processes of a reading.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct TaskCounts {
+    /// All processes.
+    pub total: u32,
+    /// Running or ready to run.
+    pub running: u32,
+    /// Sleeping, kernel threads that idle included.
+    pub sleeping: u32,
+    /// Blocked on a disk.
+    pub blocked: u32,
+    /// Stopped by a signal or a debugger.
+    pub stopped: u32,
+    /// Ended, but not yet waited for by the parent.
+    pub zombie: u32,
+}
+
+/// No row in the reading before.
+const NONE: u32 = u32::MAX;
+
+/// Two consecutive readings and what belongs together in them.
+#[derive(Clone)]
+pub struct Sample {
+    /// Facts of the host.
+    pub host: Arc<HostFacts>,
+    /// The earlier reading, when rates may be computed over the two.
+    pub before: Option<Arc<Reading>>,
+    /// The later reading: the instant of this sample.
+    pub now: Arc<Reading>,
+    /// Why there is no earlier reading although there was one.
+    pub gap: Option<Gap>,
+    seconds: Option<f64>,
+    previous: Vec<u32>,
+}
+
+impl Sample {
+    /// Builds the sample of `now`; `before` is the reading just before it, where there is one.
+    pub fn new(host: Arc<HostFacts>, before: Option<Arc<Reading>>, now: Arc<Reading>) -> Sample {
+        let gap = before.as_deref().and_then(|before| gap_between(before, &now));
+        let before = if gap.is_some() { None } else { before };
+        let seconds = before
+            .as_deref()
+            .map(|before| (now.monotonic_ns() - before.monotonic_ns()) as f64 / NANOS as f64);
+        let previous =
+            before.as_deref().map(|before| pair(&before.processes, &now.processes)).unwrap_or_default();
+        Sample { host, before, now, gap, seconds, previous }
+    }
+
+    /// Real time between the two readings, in seconds.
+    pub fn seconds(&self) -> Option<f64> {
+        self.seconds
+    }
+
+    /// Growth per second of a counter of the whole machine.
+    pub fn rate(&self, counter: impl Fn(&Reading) -> Raw) -> Known<f64> {
+        rate(counter(&self.now), self.before.as_deref().map(counter), self.seconds)
+    }
+
+    /// The process in this place of the reading.
+    pub fn process(&self, at: usize) -> ProcessView<'_> {
+        let now = &self.now.processes[at];
+        let before = self
+            .previous
+            .get(at)
+            .filter(|index| **index != NONE)
+            .and_then(|index| self.before.as_ref().map(|before| &*before.processes[*index as usize]));
+        let ticks = f64::from(self.host.ticks_per_second.max(1));
+        let born = before.is_none()
+            && self.before.as_ref().is_some_and(|reading| {
+                let start = now.start_ticks.value().unwrap_or(0) as f64 / ticks;
+                // One tick of tolerance: the start time is cut off to whole ticks.
+                start + 1.0 / ticks >= reading.boot_ns() as f64 / NANOS as f64
+            });
+        ProcessView { sample: self, now, before, born }
+    }
+
+    /// The place of a process in this sample's reading.
+    pub fn find(&self, key: ProcessKey) -> Option<usize> {
+        self.now.processes.binary_search_by_key(&key, |row| row.key()).ok()
+    }
+
+    /// Counts the processes by state.
+    pub fn tasks(&self) -> TaskCounts {
+        let mut counts = TaskCounts::default();
+        for row in &self.now.processes {
+            counts.total += 1;
+            match state_word(row.state) {
+                Some("running") => counts.running += 1,
+                Some("blocked") => counts.blocked += 1,
+                Some("stopped" | "traced") => counts.stopped += 1,
+                Some("zombie") => counts.zombie += 1,
+                _ => counts.sleeping += 1,
+            }
+        }
+        counts
+    }
+
+    /// The rows of one kind of part with their counterparts in the earlier reading.
+    pub fn parts<'a, R: Row>(
+        &'a self,
+        rows: impl Fn(&'a Reading) -> &'a [R],
+    ) -> impl Iterator<Item = PartView<'a, R>> {
+        let before = self.before.as_deref().map(&rows);
+        let seconds = self.seconds;
+        rows(&self.now).iter().map(move |now| {
+            let before = before.and_then(|before| {
+                before.binary_search_by_key(&now.key(), Row::key).ok().map(|at| &before[at])
+            });
+            PartView { now, before, seconds }
+        })
+    }
+}
+
+/// Finds for each row of `now` the index of the same process in `before`; both are sorted.
+fn pair(before: &[Arc<ProcessRow>], now: &[Arc<ProcessRow>]) -> Vec<u32> {
+    let mut at = 0;
+    now.iter()
+        .map(|row| {
+            while let Some(candidate) = before.get(at) {
+                if Arc::ptr_eq(candidate, row) {
+                    return at as u32;
+                }
+                match candidate.key().cmp(&row.key()) {
+                    Ordering::Less => at += 1,
+                    Ordering::Equal => return at as u32,
+                    Ordering::Greater => return NONE,
+                }
+            }
+            NONE
+        })
+        .collect()
+}
+
+/// One process in a sample.
+#[derive(Clone, Copy)]
+pub struct ProcessView<'a> {
+    /// The sample it belongs to.
+    pub sample: &'a Sample,
+    /// Its counters now.
+    pub now: &'a ProcessRow,
+    /// Its counters in the earlier reading.
+    pub before: Option<&'a ProcessRow>,
+    /// It started between the two readings, so all that it counted belongs to this sample.
+    pub born: bool,
+}
+
+impl ProcessView<'_> {
+    /// Growth per second of one of its counters.
+    pub fn rate(&self, counter: impl Fn(&ProcessRow) -> Raw) -> Known<f64> {
+        let before = match self.before {
+            Some(before) => Some(counter(before)),
+            None if self.born => Some(Raw::new(0)),
+            None => None,
+        };
+        rate(counter(self.now), before, self.sample.seconds)
+    }
+
+    /// Share of one core that a counter of clock ticks stands for, in percent.
+    pub fn share(&self, ticks: impl Fn(&ProcessRow) -> Raw) -> Known<f64> {
+        let per_second = f64::from(self.sample.host.ticks_per_second.max(1));
+        self.rate(ticks).map(|rate| rate / per_second * 100.0)
+    }
+}
+
+/// One part (a core, a disk, …) in a sample.
+pub struct PartView<'a, R> {
+    /// Its counters now.
+    pub now: &'a R,
+    /// Its counters in the earlier reading.
+    pub before: Option<&'a R>,
+    /// Real time between the readings, in seconds.
+    pub seconds: Option<f64>,
+}
+
+impl<R> Clone for PartView<'_, R> {
+    fn clone(&self) -> Self {
+        *self
+    }
+}
+
+impl<R> Copy for PartView<'_, R> {}
+
+impl<R> PartView<'_, R> {
+    /// Growth per second of one of its counters.
+    pub fn rate(&self, counter: impl Fn(&R) -> Raw) -> Known<f64> {
+        rate(counter(self.now), self.before.map(counter), self.seconds)
+    }
+}
+
+/// The kernel's letter for a process state in words; `proc_pid_stat(5)` state.
+pub fn state_word(state: Raw) -> Option<&'static str> {
+    let letter = state.value().and_then(|code| u8::try_from(code).ok())?;
+    Some(match letter {
+        b'R' => "running",
+        b'S' => "sleeping",
+        b'D' => "blocked",
+        b'T' => "stopped",
+        b't' => "traced",
+        b'Z' => "zombie",
+        b'I' => "idle",
+        b'X' | b'x' => "gone",
+        _ => return None,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn at(seconds: f64) -> Reading {
+        let ns = Raw::new((seconds * 1e9) as i64);
+        let mut reading = Reading::default();
+        (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (ns, ns, ns);
+        reading
+    }
+
+    fn process(pid: i64, start: i64, user_ticks: i64) -> Arc<ProcessRow> {
+        Arc::new(ProcessRow {
+            pid: Raw::new(pid),
+            start_ticks: Raw::new(start),
+            user_ticks: Raw::new(user_ticks),
+            ..ProcessRow::default()
+        })
+    }
+
+    fn host() -> Arc<HostFacts> {
+        Arc::new(HostFacts { ticks_per_second: 100, cores: 4, ..HostFacts::default() })
+    }
+
+    fn sample(before: Vec<Arc<ProcessRow>>, now: Vec<Arc<ProcessRow>>) -> Sample {
+        let (mut a, mut b) = (at(10.0), at(12.0));
+        (a.processes, b.processes) = (before, now);
+        Sample::new(host(), Some(Arc::new(a)), Arc::new(b))
+    }
+
+    #[test]
+    fn a_share_comes_from_the_real_time_between_readings() {
+        let sample = sample(vec![process(7, 1, 100)], vec![process(7, 1, 200)]);
+        assert_eq!(sample.process(0).share(|row| row.user_ticks), Known::Value(50.0));
+    }
+
+    #[test]
+    fn a_recycled_pid_is_another_process() {
+        let sample = sample(vec![process(7, 1, 100)], vec![process(7, 5, 200)]);
+        assert_eq!(sample.process(0).share(|row| row.user_ticks), Known::Absent);
+    }
+
+    #[test]
+    fn a_process_born_in_the_sample_counts_from_zero() {
+        let sample = sample(vec![], vec![process(9, 1100, 40)]);
+        assert!(sample.process(0).born);
+        assert_eq!(sample.process(0).share(|row| row.user_ticks), Known::Value(20.0));
+    }
+
+    #[test]
+    fn a_process_first_seen_later_is_unknown_not_huge() {
+        let sample = sample(vec![], vec![process(9, 1, 1_000_000)]);
+        assert_eq!(sample.process(0).share(|row| row.user_ticks), Known::Absent);
+    }
+
+    #[test]
+    fn suspend_clock_change_and_restart_are_gaps() {
+        let before = at(10.0);
+        let mut slept = at(12.0);
+        slept.system.boot_ns = Raw::new(100 * NANOS);
+        slept.system.wall_ns = Raw::new(100 * NANOS);
+        assert_eq!(gap_between(&before, &slept), Some(Gap::Suspend(88 * NANOS)));
+        let mut moved = at(12.0);
+        moved.system.wall_ns = Raw::new(2 * NANOS);
+        assert_eq!(gap_between(&before, &moved), Some(Gap::ClockChange(-10 * NANOS)));
+        assert_eq!(gap_between(&before, &at(3.0)), Some(Gap::Restart));
+        assert_eq!(gap_between(&before, &at(12.0)), None);
+        let over_gap = Sample::new(host(), Some(Arc::new(before)), Arc::new(slept));
+        assert_eq!(over_gap.rate(|reading| reading.system.wall_ns), Known::Absent);
+    }
+
+    fn any_raw() -> impl Strategy<Value = Raw> {
+        prop_oneof![Just(Raw::ABSENT), Just(Raw::DENIED), any::<i64>().prop_map(Raw::new)]
+    }
+
+    proptest! {
+        #[test]
+        fn a_rate_is_finite_and_never_negative(
+            now in any_raw(),
+            before in proptest::option::of(any_raw()),
+            seconds in proptest::option::of(-1.0..1e6f64),
+        ) {
+            match rate(now, before, seconds) {
+                Known::Value(value) => {
+                    prop_assert!(value >= 0.0 && value.is_finite());
+                    prop_assert!(now.value() >= before.and_then(Raw::value));
+                }
+                Known::Denied => prop_assert!(now == Raw::DENIED || before == Some(Raw::DENIED)),
+                Known::Absent => {}
+            }
+        }
+    }
+}

@@ -1,0 +1,14 @@
+//! What yields readings.
+
+use crate::reading::{HostFacts, Reading};
+
+/// Whatever yields readings at the pace of its caller: the machine, or the simulation.
+///
+/// Recordings and pipes have their own pace and are read through [`crate::recording`]; everything after the
+/// reading is the same.
+pub trait Source: Send {
+    /// What does not change while the source lives.
+    fn host(&self) -> HostFacts;
+    /// The counters at this instant.
+    fn read(&mut self) -> Reading;
+}

@@ -1,0 +1,118 @@
+//! The simulated machine: repeatable, plausible, and it obeys signals.
+
+use dozor_core::catalogue::process_metric;
+use dozor_core::demo::{Refusal, SimulatedMachine};
+use dozor_core::known::Known;
+use dozor_core::lane::{Lane, Severity, main_user};
+use dozor_core::reading::{ProcessKey, Reading};
+use dozor_core::row::Row;
+use dozor_core::sample::{Sample, state_word};
+use dozor_core::signals;
+use std::sync::Arc;
+use std::time::Duration;
+
+fn at(machine: &mut SimulatedMachine, seconds: u64) -> Arc<Reading> {
+    machine.advance_to(Duration::from_secs(seconds));
+    Arc::new(machine.reading())
+}
+
+fn sample(machine: &mut SimulatedMachine, from: u64) -> Sample {
+    let before = at(machine, from);
+    let now = at(machine, from + 2);
+    Sample::new(Arc::new(machine.host()), Some(before), now)
+}
+
+fn key(machine: &mut SimulatedMachine, name: &str) -> ProcessKey {
+    let reading = machine.reading();
+    reading.processes.iter().find(|row| &*row.name == name).expect("the program runs").key()
+}
+
+#[test]
+fn the_same_seed_gives_the_same_night() {
+    let night = |seed| {
+        let mut machine = SimulatedMachine::new(seed);
+        [10, 40, 90].map(|second| at(&mut machine, second))
+    };
+    assert_eq!(night(3), night(3));
+    assert_ne!(night(3), night(4));
+}
+
+#[test]
+fn two_hundred_processes_of_a_dozen_programs_run_there() {
+    let reading = SimulatedMachine::new(1).reading();
+    assert!(reading.processes.len() >= 200, "{}", reading.processes.len());
+    let names: std::collections::HashSet<_> = reading.processes.iter().map(|row| row.name.clone()).collect();
+    assert!(names.len() >= 12);
+}
+
+#[test]
+fn within_the_first_minute_the_stacker_saturates_the_disk() {
+    let mut machine = SimulatedMachine::new(1);
+    let quiet = sample(&mut machine, 10);
+    assert_eq!(Lane::Disk.point(&quiet).severity, Severity::Fine);
+    let busy = sample(&mut machine, 50);
+    assert_eq!(Lane::Disk.point(&busy).severity, Severity::Critical);
+    let (culprit, part) =
+        main_user(&busy, process_metric("write").expect("a metric")).expect("somebody writes");
+    assert_eq!(&*busy.now.processes[culprit].name, "stacker");
+    assert!(part > 50.0);
+}
+
+#[test]
+fn no_counter_ever_goes_back_and_no_share_passes_the_machine() {
+    let mut machine = SimulatedMachine::new(9);
+    for second in (0..300).step_by(2) {
+        let sample = sample(&mut machine, second);
+        for lane in [Lane::Cpu, Lane::Memory, Lane::Disk] {
+            match lane.point(&sample).value {
+                Known::Value(value) => {
+                    assert!((0.0..=100.0).contains(&value), "{lane:?} {value} at {second}")
+                }
+                other => panic!("{lane:?} is {other:?} at {second}"),
+            }
+        }
+        for place in 0..sample.now.processes.len() {
+            let view = sample.process(place);
+            let cpu = process_metric("cpu").expect("a metric").of(&view).number().expect("a share");
+            assert!(
+                cpu <= 100.0 * view.now.threads.value().unwrap_or(1) as f64 + 1.0,
+                "{:?}: {cpu}",
+                view.now.name
+            );
+        }
+    }
+}
+
+#[test]
+fn a_polite_stop_ends_the_stacker_and_the_disk_recovers() {
+    let mut machine = SimulatedMachine::new(1);
+    at(&mut machine, 40);
+    let stacker = key(&mut machine, "stacker");
+    assert_eq!(machine.signal(stacker, signals::TERM), Ok(()));
+    assert!(!machine.is_alive(stacker));
+    assert_eq!(Lane::Disk.point(&sample(&mut machine, 60)).severity, Severity::Fine);
+    assert_eq!(machine.signal(stacker, signals::TERM), Err(Refusal::Gone));
+}
+
+#[test]
+fn pausing_stops_the_work_and_others_are_not_permitted() {
+    let mut machine = SimulatedMachine::new(1);
+    let camera = key(&mut machine, "skycam-ingest");
+    assert_eq!(machine.signal(camera, 19), Ok(()));
+    let paused = sample(&mut machine, 10);
+    let place = paused.find(camera).expect("still there");
+    assert_eq!(process_metric("cpu").expect("a metric").of(&paused.process(place)).number(), Some(0.0));
+    assert_eq!(state_word(paused.now.processes[place].state), Some("stopped"));
+    let dome = key(&mut machine, "domectl");
+    assert_eq!(machine.signal(dome, signals::KILL), Err(Refusal::NotPermitted));
+}
+
+#[test]
+fn zombies_outlive_a_kill_and_end_with_their_parent() {
+    let mut machine = SimulatedMachine::new(1);
+    let (zombie, parent) = (key(&mut machine, "mosaic"), key(&mut machine, "nightqueue"));
+    assert_eq!(machine.signal(zombie, signals::KILL), Ok(()));
+    assert!(machine.is_alive(zombie));
+    assert_eq!(machine.signal(parent, signals::KILL), Ok(()));
+    assert!(!machine.is_alive(zombie));
+}
