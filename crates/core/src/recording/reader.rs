@@ -326,8 +326,7 @@ impl<R: Read> StreamReader<R> {
     }
 
     fn cut_reading(&self, offset: u64) -> Event {
-        let end = offset + FRAME_HEADER_BYTES as u64 + self.scanner.payload().len() as u64;
-        Event::Damage(Damage { offset, bytes: end - offset, cut: true })
+        Event::Damage(Damage { offset, bytes: self.scanner.offset() - offset, cut: true })
     }
 
     /// From here on differences mean nothing until a key frame comes.

@@ -56,6 +56,11 @@ impl<R: Read> Scanner<R> {
         &self.buffer[self.payload.clone()]
     }
 
+    /// Where the next frame starts.
+    pub fn offset(&self) -> u64 {
+        self.offset
+    }
+
     /// Bytes that are there without reading, from the present place on.
     fn ahead(&self) -> &[u8] {
         &self.buffer[self.start..]
