@@ -91,20 +91,23 @@ fn any_reading() -> impl Strategy<Value = Reading> {
         })
 }
 
-fn simulated(count: u64) -> Vec<Reading> {
-    let mut machine = dozor_core::demo::SimulatedMachine::new(5);
-    (0..count)
-        .map(|second| {
-            machine.advance_to(std::time::Duration::from_secs(second));
-            let mut reading = machine.reading();
-            reading.processes.truncate(12);
-            reading
-        })
-        .collect()
+fn simulated(count: usize) -> Vec<Reading> {
+    static NIGHT: std::sync::LazyLock<Vec<Reading>> = std::sync::LazyLock::new(|| {
+        let mut machine = dozor_core::demo::SimulatedMachine::new(5);
+        (0..80)
+            .map(|second| {
+                machine.advance_to(std::time::Duration::from_secs(second));
+                let mut reading = machine.reading();
+                reading.processes.truncate(12);
+                reading
+            })
+            .collect()
+    });
+    NIGHT[..count].to_vec()
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(48))]
+    #![proptest_config(ProptestConfig::with_cases(32))]
 
     #[test]
     fn what_was_written_is_read_back(readings in proptest::collection::vec(any_reading(), 0..70)) {
@@ -174,8 +177,8 @@ fn every_flipped_byte_gives_an_error_or_true_readings_with_a_report() {
     let readings = simulated(40);
     let bytes = written(&readings);
     for at in 0..bytes.len() {
-        // All bytes of the small frames behind the head, some of the long head and key frames.
-        if at > 3_000 && at % 7 != 0 {
+        // All bytes of the head, and enough of the rest to hit every part of a frame.
+        if at > 3_000 && at % 23 != 0 {
             continue;
         }
         let mut damaged = bytes.clone();

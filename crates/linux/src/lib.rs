@@ -1,1 +1,36 @@
-#![forbid(unsafe_code)]
+//! What Dozor asks of the Linux kernel: the live source and the actions.
+//!
+//! [`proc`] and [`sys`] hold one file per kernel interface, each a pure `parse` over bytes and a thin reader;
+//! [`live`] puts them together into readings; [`act`] sends signals. The roots of `/proc` and `/sys` are
+//! arguments, so that a made-up tree can stand in for hardware that is not there.
+#![deny(unsafe_op_in_unsafe_fn)]
+
+pub mod act;
+pub mod clock;
+pub mod host;
+pub mod live;
+pub mod own;
+pub mod proc;
+pub mod sys;
+mod users;
+
+pub use live::LiveSource;
+
+use std::path::PathBuf;
+
+/// Where the kernel's files are.
+#[derive(Clone, Debug)]
+pub struct Roots {
+    /// Usually `/proc`.
+    pub proc: PathBuf,
+    /// Usually `/sys`.
+    pub sys: PathBuf,
+    /// Usually `/run`: who is logged in.
+    pub run: PathBuf,
+}
+
+impl Default for Roots {
+    fn default() -> Self {
+        Roots { proc: "/proc".into(), sys: "/sys".into(), run: "/run".into() }
+    }
+}

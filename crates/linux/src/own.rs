@@ -1,0 +1,10 @@
+//! What Dozor itself costs.
+
+use rustix::time::{ClockId, clock_gettime};
+use std::time::Duration;
+
+/// CPU time of all threads of this process so far; `clock_gettime(2)` `CLOCK_PROCESS_CPUTIME_ID`.
+pub fn cpu_time() -> Duration {
+    let time = clock_gettime(ClockId::ProcessCPUTime);
+    Duration::new(time.tv_sec.try_into().unwrap_or(0), time.tv_nsec.try_into().unwrap_or(0))
+}

@@ -1,0 +1,30 @@
+//! `/proc/PID/cmdline`; `proc_pid_cmdline(5)`.
+
+use dozor_core::text::clean;
+
+/// The arguments with blanks between them; empty for a kernel thread and a zombie.
+pub fn parse(bytes: &[u8]) -> String {
+    let end = bytes.iter().rposition(|byte| *byte != 0).map_or(0, |last| last + 1);
+    let spaced: Vec<u8> = bytes[..end].iter().map(|byte| if *byte == 0 { b' ' } else { *byte }).collect();
+    clean(&spaced)
+}
+
+/// Base name of the first argument.
+pub fn program(bytes: &[u8]) -> Option<String> {
+    let first = bytes.split(|byte| *byte == 0).next()?;
+    let base = first.rsplit(|byte| *byte == b'/').next()?;
+    (!base.is_empty()).then(|| clean(base))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn arguments_are_joined_and_made_harmless() {
+        let bytes = b"/opt/lynx/bin/guider\0--axis\0two words\0\x1b[2J\n\0\0";
+        assert_eq!(parse(bytes), "/opt/lynx/bin/guider --axis two words \\x1b[2J\\n");
+        assert_eq!(program(bytes).as_deref(), Some("guider"));
+        assert_eq!((parse(b""), program(b"")), (String::new(), None));
+    }
+}

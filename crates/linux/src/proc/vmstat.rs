@@ -1,0 +1,45 @@
+//! `/proc/vmstat`; `proc_vmstat(5)`.
+
+use super::{lines, next, scaled, words};
+use dozor_core::known::Raw;
+
+/// Paging since boot.
+#[derive(Default, Debug, PartialEq, Eq)]
+pub struct Vmstat {
+    /// Bytes read back from swap.
+    pub swap_in: Raw,
+    /// Bytes written to swap.
+    pub swap_out: Raw,
+    /// Page faults that read from a disk.
+    pub faults_major: Raw,
+    /// Processes killed because memory ran out.
+    pub oom_kills: Raw,
+}
+
+/// Reads the file's text; swap traffic is in pages.
+pub fn parse(bytes: &[u8], page: i64) -> Vmstat {
+    let mut stat = Vmstat::default();
+    for line in lines(bytes) {
+        let mut words = words(line);
+        match words.next() {
+            Some(b"pswpin") => stat.swap_in = scaled(next(&mut words), page),
+            Some(b"pswpout") => stat.swap_out = scaled(next(&mut words), page),
+            Some(b"pgmajfault") => stat.faults_major = next(&mut words),
+            Some(b"oom_kill") => stat.oom_kills = next(&mut words),
+            _ => {}
+        }
+    }
+    stat
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn captured_text_is_read() {
+        let stat = parse(include_bytes!("../../tests/fixtures/vmstat"), 4096);
+        assert_eq!((stat.swap_in, stat.swap_out), (Raw::new(3 * 4096), Raw::new(5 * 4096)));
+        assert_eq!((stat.faults_major, stat.oom_kills), (Raw::new(1914), Raw::new(0)));
+    }
+}

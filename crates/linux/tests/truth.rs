@@ -1,0 +1,273 @@
+//! Our numbers against what we did not write: a child's own `getrusage`, bytes that it wrote itself, the exit of
+//! a process, the kernel's refusal.
+//!
+//! Children are this test program again, with the name of a helper below in the environment.
+
+use dozor_core::catalogue::process_metric;
+use dozor_core::known::Known;
+use dozor_core::reading::{ProcessKey, ProcessRow, Reading};
+use dozor_core::row::Row as _;
+use dozor_core::sample::Sample;
+use dozor_core::source::Source as _;
+use dozor_linux::act::{self, SignalError};
+use dozor_linux::{LiveSource, Roots};
+use std::io::{BufRead as _, BufReader, Write as _};
+use std::os::unix::fs::PermissionsExt as _;
+use std::os::unix::process::CommandExt as _;
+use std::process::{Child, ChildStdout, Command, Stdio};
+use std::sync::Arc;
+use std::time::Duration;
+
+const HELPER: &str = "DOZOR_TEST_HELPER";
+
+/// A child that does what a helper says; killed and waited for at the end of the test.
+struct Helper {
+    child: Child,
+    lines: std::io::Lines<BufReader<ChildStdout>>,
+}
+
+impl Helper {
+    fn start(name: &str) -> Helper {
+        Helper::spawn(Command::new(std::env::current_exe().expect("our own path")), name)
+    }
+
+    fn spawn(mut command: Command, name: &str) -> Helper {
+        let mut child = command
+            .args(["--exact", "helper", "--nocapture", "--test-threads=1"])
+            .env(HELPER, name)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .expect("a child");
+        let lines = BufReader::new(child.stdout.take().expect("its output")).lines();
+        Helper { child, lines }
+    }
+
+    /// The rest of the next line that begins with `> `; the test harness prints lines of its own.
+    fn says(&mut self) -> String {
+        loop {
+            let line = self.lines.next().expect("the helper goes on").expect("text");
+            if let Some((_, said)) = line.split_once("> ") {
+                return said.to_owned();
+            }
+        }
+    }
+
+    fn go(&mut self) {
+        self.child.stdin.as_mut().expect("its input").write_all(b"go\n").expect("it listens");
+    }
+
+    fn pid(&self) -> i64 {
+        i64::from(self.child.id())
+    }
+}
+
+impl Drop for Helper {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+fn cpu_seconds() -> f64 {
+    // SAFETY: rusage is a plain C struct of numbers, for which zeros are valid, and the pointer is good.
+    let usage = unsafe {
+        let mut usage: libc::rusage = std::mem::zeroed();
+        libc::getrusage(libc::RUSAGE_SELF, &raw mut usage);
+        usage
+    };
+    let seconds = |time: libc::timeval| time.tv_sec as f64 + time.tv_usec as f64 / 1e6;
+    seconds(usage.ru_utime) + seconds(usage.ru_stime)
+}
+
+fn wait_for_go() {
+    let mut line = String::new();
+    std::io::stdin().read_line(&mut line).expect("an order");
+}
+
+/// Not a test of its own: what the children do.
+#[test]
+fn helper() {
+    let Ok(name) = std::env::var(HELPER) else { return };
+    println!("> ready");
+    match name.as_str() {
+        "burn" => {
+            wait_for_go();
+            let begin = cpu_seconds();
+            while cpu_seconds() < begin + 1.0 {}
+            println!("> {}", cpu_seconds());
+        }
+        "write" => {
+            wait_for_go();
+            let mut sink = std::fs::OpenOptions::new().write(true).open("/dev/null").expect("a sink");
+            for _ in 0..300 {
+                sink.write_all(&[0; 10_000]).expect("it takes all");
+            }
+            println!("> done");
+        }
+        "stranger" => {
+            let refused = act::send(key_of(1), 18).err();
+            let reading = LiveSource::open(Roots::default()).expect("the machine").read();
+            let first = reading.processes.iter().find(|row| row.pid.value() == Some(1)).expect("PID 1");
+            let own = find(&reading, i64::from(std::process::id()));
+            println!(
+                "> {refused:?} {:?} {:?} {:?}",
+                first.write_bytes,
+                first.user,
+                own.write_calls.value().is_some()
+            );
+        }
+        _ => {}
+    }
+    wait_for_go();
+}
+
+fn source() -> LiveSource {
+    LiveSource::open(Roots::default()).expect("the machine")
+}
+
+fn find(reading: &Reading, pid: i64) -> &ProcessRow {
+    reading.processes.iter().find(|row| row.pid.value() == Some(pid)).expect("the process is listed")
+}
+
+fn key_of(pid: i64) -> ProcessKey {
+    find(&source().read(), pid).key()
+}
+
+#[test]
+fn cpu_time_agrees_with_the_childs_own_account() {
+    let mut child = Helper::start("burn");
+    child.says();
+    let mut source = source();
+    let before = Arc::new(source.read());
+    child.go();
+    let own: f64 = child.says().parse().expect("seconds");
+    let now = Arc::new(source.read());
+    let sample = Sample::new(Arc::new(source.host()), Some(before), now.clone());
+    let place = sample.find(find(&now, child.pid()).key()).expect("the child");
+    let view = sample.process(place);
+    let cpu = process_metric("cpu").expect("a metric").of(&view).number().expect("a share");
+    let seconds = sample.seconds().expect("an interval");
+    // The kernel shows whole ticks of 10 ms for user and system time each.
+    let used = cpu / 100.0 * seconds;
+    assert!((used - 1.0).abs() < 0.05, "{used} s of CPU time in the sample, the child burnt 1 s");
+    let total = process_metric("cpu_time").expect("a metric").of(&view).number().expect("a time");
+    assert!((total - own).abs() < 0.04, "{total} s since the start, the child says {own} s");
+}
+
+#[test]
+fn written_bytes_and_calls_are_exact() {
+    let mut child = Helper::start("write");
+    child.says();
+    let mut source = source();
+    let before = source.read();
+    child.go();
+    child.says();
+    let now = source.read();
+    let (before, now) = (find(&before, child.pid()), find(&now, child.pid()));
+    let grown = |get: fn(&ProcessRow) -> dozor_core::known::Raw| {
+        get(now).value().expect("a number") - get(before).value().expect("a number")
+    };
+    assert_eq!(grown(|row| row.write_any_bytes), 3_000_000 + "> done\n".len() as i64);
+    assert_eq!(grown(|row| row.write_calls), 301);
+}
+
+#[test]
+fn the_fast_way_gives_the_same_rows_as_reading_in_full() {
+    let children: Vec<Child> =
+        (0..20).map(|_| Command::new("sleep").arg("60").spawn().expect("a child")).collect();
+    let (mut fast, mut full) = (source(), source().always_in_full());
+    for turn in 0..24 {
+        let (a, b) = (fast.read(), full.read());
+        for child in &children {
+            // In the first readings a child may still be starting.
+            if turn > 4 {
+                let pid = i64::from(child.id());
+                assert_eq!(find(&a, pid), find(&b, pid), "turn {turn}");
+            }
+        }
+    }
+    for mut child in children {
+        child.kill().and_then(|()| child.wait().map(drop)).expect("the child ends");
+    }
+}
+
+#[test]
+fn a_process_is_described_as_it_is() {
+    let child = Helper::start("write");
+    let reading = source().read();
+    let row = find(&reading, child.pid());
+    assert_eq!(row.ppid.value(), Some(i64::from(std::process::id())));
+    assert!(row.command.ends_with("--exact helper --nocapture --test-threads=1"), "{}", row.command);
+    assert!(row.program.starts_with("truth-"), "{}", row.program);
+    assert_eq!(row.user, row.real_user);
+    assert!(row.rss_bytes.value() > Some(0) && row.virtual_bytes.value() > row.rss_bytes.value());
+}
+
+#[test]
+fn a_hostile_name_is_harmless() {
+    let mut child =
+        Command::new("sleep").arg0("evil\x1b[2J\nname\u{202e}").arg("30").spawn().expect("a child");
+    let pid = i64::from(child.id());
+    let mut source = source();
+    // The child's own arguments stand once it has started its program.
+    let command = (0..500)
+        .find_map(|_| {
+            std::thread::sleep(Duration::from_millis(2));
+            let command = find(&source.read(), pid).command.clone();
+            command.starts_with("evil").then_some(command)
+        })
+        .expect("the command line");
+    child.kill().and_then(|()| child.wait().map(drop)).expect("the child ends");
+    assert_eq!(&*command, "evil\\x1b[2J\\nname\\u{202e} 30");
+}
+
+#[test]
+fn the_system_part_is_there() {
+    let mut source = source();
+    let before = Arc::new(source.read());
+    let now = Arc::new(source.read());
+    let host = Arc::new(source.host());
+    assert!(host.cores > 0 && host.ticks_per_second > 0 && host.kernel.starts_with("Linux "));
+    assert_eq!(now.cores.len(), host.cores as usize);
+    for level in [now.system.mem_total, now.system.mem_available, now.system.threads, now.system.load_1] {
+        assert!(level.value().is_some());
+    }
+    let sample = Sample::new(host, Some(before), now);
+    assert!(matches!(sample.rate(|reading| reading.system.switches), Known::Value(rate) if rate >= 0.0));
+}
+
+#[test]
+fn a_signal_ends_exactly_its_target() {
+    let mut child = Command::new("sleep").arg("60").spawn().expect("a child");
+    let key = key_of(i64::from(child.id()));
+    let other_start = ProcessKey { start: key.start - 1, ..key };
+    assert_eq!(act::send(other_start, 9).err(), Some(SignalError::Gone), "a recycled PID is not hit");
+    assert!(child.try_wait().expect("its state").is_none(), "it lives on");
+    let sent = act::send(key, 19).expect("pausing it");
+    assert_eq!(sent.wait_gone(Duration::from_millis(50)), None);
+    assert_eq!(dozor_core::sample::state_word(find(&source().read(), key.pid).state), Some("stopped"));
+    let sent = act::send(key, 9).expect("ending it");
+    assert!(sent.wait_gone(Duration::from_secs(10)).is_some());
+    child.wait().expect("its end");
+    assert_eq!(act::send(key, 15).err(), Some(SignalError::Gone));
+}
+
+/// As root the refusal is asked for by a child with the rights of nobody; without root we are refused ourselves.
+#[test]
+fn what_is_not_permitted_is_told_apart() {
+    let mut command = Command::new(std::env::current_exe().expect("our own path"));
+    let folder = tempfile::tempdir().expect("a scratch folder");
+    if rustix::process::geteuid().is_root() {
+        // The build folder may be closed to others; a copy is not.
+        let copy = folder.path().join("truth-stranger");
+        std::fs::copy(command.get_program(), &copy).expect("a copy");
+        let open = std::fs::Permissions::from_mode(0o755);
+        std::fs::set_permissions(folder.path(), open).expect("an open folder");
+        command = Command::new(copy);
+        command.uid(65_534).gid(65_534).current_dir("/");
+    }
+    let mut child = Helper::spawn(command, "stranger");
+    assert_eq!(child.says(), "ready");
+    assert_eq!(child.says(), "Some(NotPermitted) denied \"root\" true");
+}
