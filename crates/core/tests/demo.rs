@@ -1,7 +1,7 @@
 //! The simulated machine: repeatable, plausible, and it obeys signals.
 
 use dozor_core::catalogue::process_metric;
-use dozor_core::demo::{Refusal, SimulatedMachine};
+use dozor_core::demo::{PRELUDE, Refusal, SimulatedMachine};
 use dozor_core::known::Known;
 use dozor_core::lane::{Lane, Severity, main_user};
 use dozor_core::reading::{ProcessKey, Reading};
@@ -12,7 +12,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 fn at(machine: &mut SimulatedMachine, seconds: u64) -> Arc<Reading> {
-    machine.advance_to(Duration::from_secs(seconds));
+    machine.advance_to(Duration::from_secs(seconds + PRELUDE as u64));
     Arc::new(machine.reading())
 }
 
@@ -103,6 +103,11 @@ fn pausing_stops_the_work_and_others_are_not_permitted() {
     let place = paused.find(camera).expect("still there");
     assert_eq!(process_metric("cpu").expect("a metric").of(&paused.process(place)).number(), Some(0.0));
     assert_eq!(state_word(paused.now.processes[place].state), Some("stopped"));
+    let archive = key(&mut machine, "archived");
+    assert_eq!(machine.signal(archive, signals::TERM), Ok(()));
+    assert!(machine.is_alive(archive), "it takes no notice of a polite stop");
+    assert_eq!(machine.signal(archive, signals::KILL), Ok(()));
+    assert!(!machine.is_alive(archive));
     let dome = key(&mut machine, "domectl");
     assert_eq!(machine.signal(dome, signals::KILL), Err(Refusal::NotPermitted));
 }

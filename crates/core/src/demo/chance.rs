@@ -17,5 +17,5 @@ pub fn share(seed: u64, who: u64, when: u64) -> f64 {
 pub fn liveliness(seed: u64, who: u64, seconds: f64) -> f64 {
     let phase = share(seed, who, 0) * 6.3;
     let wave = (seconds / 23.0 + phase).sin() * 0.12 + (seconds / 7.0 + phase * 2.0).sin() * 0.08;
-    (1.0 + wave + (share(seed, who, (seconds * 10.0) as u64) - 0.5) * 0.3).max(0.0)
+    (1.0 + wave + (share(seed, who, (seconds * 10.0) as i64 as u64) - 0.5) * 0.3).max(0.0)
 }

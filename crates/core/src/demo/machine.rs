@@ -19,6 +19,8 @@ const TICKS: f64 = 100.0;
 const STEP: f64 = 0.1;
 /// The simulated machine booted so long before the story begins.
 const UP_SECONDS: f64 = 12.0 * 86_400.0 + 4.0 * 3600.0 + 25.0 * 60.0;
+/// The machine runs quietly so many seconds before the story begins, so that there is a past to look at.
+pub const PRELUDE: f64 = 180.0;
 /// 2031-02-14 02:04:00 UTC, when the story begins.
 const BEGIN_WALL: i64 = 1_928_801_040;
 /// What the fast disk can write, bytes per second.
@@ -187,14 +189,15 @@ impl SimulatedMachine {
         }
     }
 
-    /// Seconds since the beginning of the story.
+    /// Seconds since the beginning of the story, negative during the prelude.
     fn seconds(&self) -> f64 {
-        self.step as f64 * STEP
+        self.step as f64 * STEP - PRELUDE
     }
 
-    /// Lets the machine run until a time after the beginning; a time that has passed changes nothing.
+    /// Lets the machine run until a time after the beginning of the prelude; a time that has passed changes
+    /// nothing.
     pub fn advance_to(&mut self, since_begin: Duration) {
-        while self.seconds() + STEP <= since_begin.as_secs_f64() + 1e-9 {
+        while (self.step + 1) as f64 * STEP <= since_begin.as_secs_f64() + 1e-9 {
             self.run_step();
             self.step += 1;
         }
@@ -211,7 +214,7 @@ impl SimulatedMachine {
             19 | 20 => process.stopped = true,
             18 => process.stopped = false,
             signals::KILL => self.end(at),
-            _ if process.program.role == Role::Zombie => {}
+            _ if matches!(process.program.role, Role::Zombie | Role::Stubborn) => {}
             _ if signals::by_number(number).is_some_and(|signal| signal.ends) => self.end(at),
             _ => {}
         }

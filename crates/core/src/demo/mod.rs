@@ -7,4 +7,4 @@ mod chance;
 mod machine;
 mod programs;
 
-pub use machine::{Refusal, SimulatedMachine};
+pub use machine::{PRELUDE, Refusal, SimulatedMachine};

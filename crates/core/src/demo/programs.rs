@@ -103,7 +103,6 @@ pub const PROGRAMS: &[Program] = &[
         user_share: 0.006,
         system_share: 0.002,
         calls: 60.0,
-        role: Role::Stubborn,
         ..PLAIN
     },
     Program {
@@ -277,6 +276,7 @@ pub const PROGRAMS: &[Program] = &[
         read: 6.0 * MIB,
         calls: 100.0,
         age: 7200.0,
+        role: Role::Stubborn,
         ..PLAIN
     },
     Program {

@@ -1,0 +1,80 @@
+//! `dozor demo`: the simulated observatory.
+
+use super::{Look, interval, need_terminal};
+use crate::feed;
+use crate::hands::Hands;
+use crate::ui::run::{Connections, run};
+use crate::ui::state::State;
+use clap::Args;
+use dozor_core::demo::{PRELUDE, SimulatedMachine};
+use dozor_core::reading::{HostFacts, Reading};
+use dozor_core::source::Source;
+use dozor_core::timeline::Timeline;
+use std::sync::mpsc::channel;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+#[derive(Args)]
+pub struct Demo {
+    /// Time between readings
+    #[arg(long, value_name = "DURATION", default_value = "1s", value_parser = interval)]
+    every: Duration,
+    /// Begin so far into the story; what happened before is there to look at
+    #[arg(long, value_name = "DURATION", value_parser = super::duration)]
+    after: Option<Duration>,
+    /// Another number gives another night
+    #[arg(long, value_name = "NUMBER", default_value_t = 1)]
+    seed: u64,
+    #[command(flatten)]
+    look: Look,
+}
+
+/// Longest story that is lived through before the screen opens.
+const LONGEST: Duration = Duration::from_secs(4 * 3600);
+
+/// The simulation at the pace of the wall clock.
+struct DemoSource {
+    machine: Arc<Mutex<SimulatedMachine>>,
+    ahead: Duration,
+    begun: Option<Instant>,
+}
+
+impl Source for DemoSource {
+    fn host(&self) -> HostFacts {
+        self.machine.lock().unwrap_or_else(PoisonError::into_inner).host()
+    }
+
+    fn read(&mut self) -> Reading {
+        let since = self.begun.get_or_insert_with(Instant::now).elapsed();
+        let mut machine = self.machine.lock().unwrap_or_else(PoisonError::into_inner);
+        machine.advance_to(self.ahead + since);
+        machine.reading()
+    }
+}
+
+impl Demo {
+    pub fn run(self) -> anyhow::Result<Option<i32>> {
+        need_terminal()?;
+        let after = self.after.unwrap_or_default();
+        if after > LONGEST {
+            return Err(super::Misuse("--after: the night has 4 hours only".to_owned()).into());
+        }
+        let ahead = Duration::from_secs_f64(PRELUDE) + after;
+        let mut machine = SimulatedMachine::new(self.seed);
+        let steps = (ahead.as_secs_f64() / self.every.as_secs_f64()) as u32;
+        let history: Vec<Reading> = (0..steps)
+            .map(|step| {
+                machine.advance_to(self.every * step);
+                machine.reading()
+            })
+            .collect();
+        let machine = Arc::new(Mutex::new(machine));
+        let source = DemoSource { machine: machine.clone(), ahead, begun: None };
+        let mut state =
+            State::new(Timeline::live(Arc::new(source.host())), self.look.theme(), self.every, (0, 0));
+        self.look.apply(&mut state);
+        let (sender, incoming) = channel();
+        let pace = feed::start(Box::new(source), self.every, history, sender.clone());
+        run(state, Connections { hands: Hands::Demo(machine), pace: Some(pace), incoming, sender })
+    }
+}

@@ -1,0 +1,89 @@
+//! Bad arguments and closed pipes: one clear line with the nearest right word.
+
+use crate::recorder::RecordError;
+use clap::error::{ContextKind, ContextValue, ErrorKind};
+use dozor_core::text::clean;
+use std::io;
+use std::process::ExitCode;
+
+/// Prints help and version where they were asked for, else one line on what is wrong.
+pub fn report(error: &clap::Error) -> ExitCode {
+    if matches!(error.kind(), ErrorKind::DisplayHelp | ErrorKind::DisplayVersion) {
+        let _ = error.print();
+        return ExitCode::SUCCESS;
+    }
+    eprintln!("dozor: {}", sentence(error));
+    ExitCode::from(2)
+}
+
+fn context(error: &clap::Error, kind: ContextKind) -> Option<String> {
+    match error.get(kind)? {
+        ContextValue::String(text) => Some(text.clone()),
+        ContextValue::Strings(texts) => (!texts.is_empty()).then(|| texts.join(", ")),
+        ContextValue::StyledStr(text) => Some(text.to_string()),
+        ContextValue::StyledStrs(texts) => texts.first().map(ToString::to_string),
+        _ => None,
+    }
+}
+
+fn first_suggestion(error: &clap::Error, kind: ContextKind) -> Option<String> {
+    match error.get(kind)? {
+        ContextValue::String(text) => Some(text.clone()),
+        ContextValue::Strings(texts) => texts.first().cloned(),
+        _ => None,
+    }
+}
+
+fn sentence(error: &clap::Error) -> String {
+    let argument =
+        context(error, ContextKind::InvalidArg).map(|text| clean(text.as_bytes())).unwrap_or_default();
+    let value =
+        context(error, ContextKind::InvalidValue).map(|text| clean(text.as_bytes())).unwrap_or_default();
+    let did_you_mean = |kinds: &[ContextKind]| {
+        let near = kinds.iter().find_map(|kind| first_suggestion(error, *kind));
+        near.map(|near| format!("; did you mean {near}?")).unwrap_or_else(|| "; see dozor --help".to_owned())
+    };
+    match error.kind() {
+        ErrorKind::UnknownArgument => {
+            let near = did_you_mean(&[ContextKind::SuggestedArg, ContextKind::SuggestedSubcommand]);
+            let what = if argument.starts_with('-') { "option" } else { "command" };
+            format!("unknown {what} {argument}{near}")
+        }
+        ErrorKind::InvalidSubcommand => {
+            let word = context(error, ContextKind::InvalidSubcommand).unwrap_or_default();
+            let near = did_you_mean(&[ContextKind::SuggestedSubcommand]);
+            format!("unknown command {}{near}", clean(word.as_bytes()))
+        }
+        ErrorKind::InvalidValue if value.is_empty() => format!("{argument} needs a value"),
+        ErrorKind::InvalidValue => {
+            let valid = context(error, ContextKind::ValidValue).unwrap_or_default();
+            let near = first_suggestion(error, ContextKind::SuggestedValue);
+            let near = near.map(|near| format!("; did you mean {near}?")).unwrap_or_default();
+            format!("{argument} cannot be '{value}'{near} (one of: {valid})")
+        }
+        ErrorKind::ValueValidation => {
+            let reason = std::error::Error::source(error).map(ToString::to_string).unwrap_or_default();
+            format!("{}: {}", argument.split(' ').next().unwrap_or_default(), clean(reason.as_bytes()))
+        }
+        ErrorKind::MissingRequiredArgument => format!("{argument} is missing"),
+        ErrorKind::ArgumentConflict => {
+            let other = context(error, ContextKind::PriorArg).unwrap_or_default();
+            format!("{argument} does not go together with {other}")
+        }
+        _ => {
+            let text = error.to_string();
+            let line = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
+            clean(line.as_bytes())
+        }
+    }
+}
+
+/// Whether somebody merely closed the other end of a pipe.
+pub fn is_closed_pipe(error: &anyhow::Error) -> bool {
+    error.chain().any(|cause| {
+        matches!(cause.downcast_ref(), Some(RecordError::PipeClosed))
+            || cause
+                .downcast_ref::<io::Error>()
+                .is_some_and(|cause| cause.kind() == io::ErrorKind::BrokenPipe)
+    })
+}

@@ -1,0 +1,245 @@
+//! `dozor snapshot`: samples as text or for other programs.
+
+use super::{KernelFiles, interval, metric};
+use crate::clock::Zone;
+use clap::{Args, ValueEnum};
+use dozor_core::catalogue::{Instances, Metric, PROCESS_METRICS, SYSTEM_METRICS, Value};
+use dozor_core::lane::{Lane, sentence};
+use dozor_core::rank::{Narrow, Order, ranked};
+use dozor_core::sample::Sample;
+use dozor_core::source::Source as _;
+use dozor_linux::LiveSource;
+use serde_json::{Map, Number, Value as Json, json};
+use std::io::{self, Write};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use unicode_width::UnicodeWidthStr as _;
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Format {
+    /// For people
+    Table,
+    /// One object, or an array of several
+    Json,
+    /// One object a line
+    Jsonl,
+    /// Processes with one column a metric
+    Csv,
+}
+
+#[derive(Args)]
+pub struct Snapshot {
+    /// How it is written
+    #[arg(long, value_enum, default_value = "table")]
+    format: Format,
+    /// Number of samples
+    #[arg(long, value_name = "NUMBER", default_value_t = 1, value_parser = clap::value_parser!(u64).range(1..))]
+    count: u64,
+    /// Time that a sample covers
+    #[arg(long, value_name = "DURATION", default_value = "1s", value_parser = interval)]
+    every: Duration,
+    /// Order processes by this metric
+    #[arg(long, value_name = "ALIAS", default_value = "cpu", value_parser = metric)]
+    order: &'static Metric,
+    /// At most so many processes
+    #[arg(long, value_name = "NUMBER")]
+    limit: Option<usize>,
+    /// Only processes whose name or command contains this text
+    #[arg(long, value_name = "TEXT", default_value = "", hide_default_value = true)]
+    narrow: String,
+    #[command(flatten)]
+    files: KernelFiles,
+}
+
+impl Snapshot {
+    pub fn run(self) -> anyhow::Result<Option<i32>> {
+        let mut source = LiveSource::open(self.files.roots())?;
+        let host = Arc::new(source.host());
+        let zone = Zone::named(&host.time_zone);
+        let mut out = io::BufWriter::new(io::stdout().lock());
+        let mut before = Arc::new(source.read());
+        let mut due = Instant::now();
+        for number in 0..self.count {
+            due = (due + self.every).max(Instant::now());
+            std::thread::sleep(due.saturating_duration_since(Instant::now()));
+            let now = Arc::new(source.read());
+            let sample = Sample::new(host.clone(), Some(before), now.clone());
+            before = now;
+            let mut places = ranked(&sample, &Narrow::by_text(&self.narrow), &Order::by(self.order));
+            places.truncate(self.limit.unwrap_or(usize::MAX));
+            match self.format {
+                Format::Table => table(&sample, &places, &zone, self.order, &mut out)?,
+                Format::Jsonl => writeln!(out, "{}", object(&sample, &places, &zone))?,
+                Format::Json => {
+                    let (open, close) = (number == 0, number + 1 == self.count);
+                    let begin = if self.count == 1 {
+                        ""
+                    } else if open {
+                        "["
+                    } else {
+                        ","
+                    };
+                    let end = if close && self.count > 1 { "]" } else { "" };
+                    writeln!(out, "{begin}{}{end}", object(&sample, &places, &zone))?;
+                }
+                Format::Csv => csv(&sample, &places, &zone, number == 0, &mut out)?,
+            }
+            out.flush()?;
+        }
+        Ok(None)
+    }
+}
+
+/// A number as JSON: whole ones without a point, others to six places.
+fn number(value: f64) -> Json {
+    const EXACT: f64 = 9.0e15;
+    if value.fract() == 0.0 && value.abs() < EXACT {
+        return Json::from(value as i64);
+    }
+    Number::from_f64((value * 1e6).round() / 1e6).map_or(Json::Null, Json::Number)
+}
+
+fn json_value(value: &Value) -> Json {
+    match value {
+        Value::Number(value) => number(*value),
+        Value::Text(text) => Json::from(&**text),
+        Value::Word(word) => Json::from(*word),
+        Value::Absent | Value::Denied => Json::Null,
+    }
+}
+
+/// A sample as an object. What is not permitted is `null` like what is unknown, and named in `denied`.
+fn object(sample: &Sample, places: &[usize], zone: &Zone) -> Json {
+    let host = &sample.host;
+    let system: Map<String, Json> = SYSTEM_METRICS
+        .iter()
+        .map(|metric| {
+            let value = match metric.of_system(sample) {
+                Instances::One(value) => json_value(&value),
+                Instances::Many(values) => {
+                    values.iter().map(|(name, value)| (name.to_string(), json_value(value))).collect()
+                }
+            };
+            (metric.alias.to_owned(), value)
+        })
+        .collect();
+    let processes: Vec<Json> = places
+        .iter()
+        .map(|place| {
+            let view = sample.process(*place);
+            let mut object = Map::new();
+            let mut denied = vec![];
+            for metric in PROCESS_METRICS {
+                let value = metric.of(&view);
+                if value == Value::Denied {
+                    denied.push(metric.alias);
+                }
+                object.insert(metric.alias.to_owned(), json_value(&value));
+            }
+            if !denied.is_empty() {
+                object.insert("denied".to_owned(), json!(denied));
+            }
+            Json::Object(object)
+        })
+        .collect();
+    json!({
+        "time": zone.rfc3339(sample.now.wall_ns()),
+        "interval": sample.seconds().map_or(Json::Null, number),
+        "host": {
+            "name": host.name, "kernel": host.kernel, "cpu_model": host.cpu_model,
+            "cores": host.cores, "time_zone": host.time_zone,
+        },
+        "system": system,
+        "processes": processes,
+    })
+}
+
+fn csv(
+    sample: &Sample,
+    places: &[usize],
+    zone: &Zone,
+    heading: bool,
+    out: &mut impl Write,
+) -> anyhow::Result<()> {
+    let mut writer = csv::Writer::from_writer(out);
+    if heading {
+        writer.write_record(["time"].into_iter().chain(PROCESS_METRICS.iter().map(|metric| metric.alias)))?;
+    }
+    let time = zone.rfc3339(sample.now.wall_ns());
+    for place in places {
+        let view = sample.process(*place);
+        let cells = PROCESS_METRICS.iter().map(|metric| match metric.of(&view) {
+            Value::Number(value) => number(value).to_string(),
+            Value::Text(text) => text.to_string(),
+            Value::Word(word) => word.to_owned(),
+            Value::Absent => String::new(),
+            Value::Denied => "denied".to_owned(),
+        });
+        writer.write_record([time.clone()].into_iter().chain(cells))?;
+    }
+    writer.flush()?;
+    Ok(())
+}
+
+const COLUMNS: [&str; 9] = ["pid", "user", "state", "cpu", "rss", "read", "write", "age", "command"];
+
+fn table(
+    sample: &Sample,
+    places: &[usize],
+    zone: &Zone,
+    order: &'static Metric,
+    out: &mut impl Write,
+) -> anyhow::Result<()> {
+    let host = &sample.host;
+    let seconds = sample.seconds().unwrap_or(0.0);
+    writeln!(
+        out,
+        "{}  {}  {}  over {seconds:.2} s",
+        host.name,
+        host.kernel,
+        zone.date_time(sample.now.wall_ns())
+    )?;
+    for lane in Lane::ALL {
+        let point = lane.point(sample);
+        let [first, second] = lane.facts(sample);
+        let value = lane.label(&point);
+        writeln!(out, "{} {:<8} {value:>9}  {first}  {second}", point.severity.sign(), lane.name())?;
+    }
+    for text in Lane::ALL.iter().filter_map(|lane| sentence(*lane, sample)) {
+        writeln!(out, "{text}")?;
+    }
+    let mut metrics: Vec<&Metric> = COLUMNS.iter().filter_map(|alias| metric(alias).ok()).collect();
+    if !metrics.contains(&order) {
+        metrics.insert(3, order);
+    }
+    let rows: Vec<Vec<String>> = places
+        .iter()
+        .map(|place| {
+            let view = sample.process(*place);
+            metrics.iter().map(|metric| metric.of(&view).short(metric.unit)).collect()
+        })
+        .collect();
+    let widths: Vec<usize> = metrics
+        .iter()
+        .enumerate()
+        .map(|(at, metric)| {
+            rows.iter().map(|row| row[at].width()).max().unwrap_or(0).max(metric.heading.width())
+        })
+        .collect();
+    let mut line = |cells: Vec<&str>| -> io::Result<()> {
+        let padded = cells.iter().enumerate().map(|(at, cell)| {
+            let blanks = " ".repeat(widths[at].saturating_sub(cell.width()));
+            match metrics[at] {
+                last if last.alias == "command" => (*cell).to_owned(),
+                text if text.unit.is_text() => format!("{cell}{blanks}"),
+                _ => format!("{blanks}{cell}"),
+            }
+        });
+        writeln!(out, "{}", padded.collect::<Vec<_>>().join("  "))
+    };
+    line(metrics.iter().map(|metric| metric.heading).collect())?;
+    for row in &rows {
+        line(row.iter().map(String::as_str).collect())?;
+    }
+    Ok(())
+}

@@ -1,0 +1,95 @@
+//! The thread that reads a source at its interval and sends what it reads.
+
+use crate::ui::run::Incoming;
+use crate::ui::update::Event;
+use dozor_core::reading::Reading;
+use dozor_core::recording::{Event as Recorded, StreamReader};
+use dozor_core::source::Source;
+use dozor_linux::own;
+use std::io::Read;
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::time::{Duration, Instant};
+
+/// The second reading follows the first so soon, so that rates are there at once.
+const SECOND: Duration = Duration::from_millis(80);
+
+/// Starts reading: `history` first, then the source. Gives the channel for another interval.
+pub fn start(
+    mut source: Box<dyn Source>,
+    every: Duration,
+    history: Vec<Reading>,
+    out: Sender<Incoming>,
+) -> Sender<Duration> {
+    let (sender, orders) = channel();
+    std::thread::spawn(move || {
+        for reading in history {
+            if out.send(Incoming::Event(Event::Reading(Arc::new(reading)))).is_err() {
+                return;
+            }
+        }
+        read_on(&mut *source, every, &orders, &out);
+    });
+    sender
+}
+
+fn read_on(
+    source: &mut dyn Source,
+    mut every: Duration,
+    orders: &Receiver<Duration>,
+    out: &Sender<Incoming>,
+) {
+    let mut last = Instant::now();
+    let mut wait = SECOND.min(every);
+    let mut measured = (Instant::now(), own::cpu_time());
+    loop {
+        let reading = Arc::new(source.read());
+        if out.send(Incoming::Event(Event::Reading(reading))).is_err() {
+            return;
+        }
+        let now = (Instant::now(), own::cpu_time());
+        let elapsed = now.0.duration_since(measured.0).as_secs_f64();
+        if elapsed >= 0.9 {
+            let share = now.1.saturating_sub(measured.1).as_secs_f64() / elapsed * 100.0;
+            let _ = out.send(Incoming::Event(Event::OwnCost(share)));
+            measured = now;
+        }
+        // From the last due time on, so that the interval does not grow by the time that reading takes; what is
+        // late is left out, not made up for.
+        let mut due = last + wait;
+        loop {
+            match orders.recv_timeout(due.saturating_duration_since(Instant::now())) {
+                Ok(other) => {
+                    every = other;
+                    due = Instant::now().min(last + every).max(Instant::now());
+                }
+                Err(RecvTimeoutError::Timeout) => break,
+                Err(RecvTimeoutError::Disconnected) => return,
+            }
+        }
+        last = if due + every < Instant::now() { Instant::now() } else { due };
+        wait = every;
+    }
+}
+
+/// Reads the rest of a recording that arrives through a pipe.
+pub fn follow<R: Read + Send + 'static>(mut stream: StreamReader<R>, out: Sender<Incoming>) {
+    std::thread::spawn(move || {
+        let mut damage = None;
+        let reason = loop {
+            match stream.next_event() {
+                Ok(Some(Recorded::Reading { reading, .. })) => {
+                    if out.send(Incoming::Event(Event::Reading(Arc::new(*reading)))).is_err() {
+                        return;
+                    }
+                }
+                Ok(Some(Recorded::Damage(found))) => damage = Some(found),
+                Ok(None) => {
+                    break damage.map_or("the recording has ended".to_owned(), |damage| damage.to_string());
+                }
+                Err(error) => break error.to_string(),
+            }
+        };
+        let _ = out.send(Incoming::Event(Event::Ended(reason)));
+    });
+}

@@ -1,0 +1,206 @@
+//! Acting on processes of the live or of the simulated machine, away from the thread that draws.
+
+use dozor_core::demo::{Refusal, SimulatedMachine};
+use dozor_core::reading::ProcessKey;
+use dozor_core::signals::Signal;
+use dozor_core::text::Text;
+use dozor_linux::act::{self, SignalError};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+/// How long a process is given to end before it counts as still there.
+pub const PATIENCE: Duration = Duration::from_secs(5);
+
+/// A process that something shall be done to.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Target {
+    /// Which process.
+    pub key: ProcessKey,
+    /// Its name.
+    pub name: Text,
+    /// Its user.
+    pub user: Text,
+    /// Children that live on when it ends.
+    pub children: usize,
+}
+
+impl Target {
+    /// Name and PID.
+    pub fn label(&self) -> String {
+        format!("{}[{}]", self.name, self.key.pid)
+    }
+}
+
+/// What became of a signal.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Outcome {
+    /// It was sent; it need not end the process.
+    Sent,
+    /// The process ended.
+    GoneAfter(Duration),
+    /// The process did not end within [`PATIENCE`].
+    StillThere,
+    /// The process had ended before.
+    AlreadyGone,
+    /// The process belongs to somebody else.
+    NotPermitted,
+    /// Anything else.
+    Failed(String),
+}
+
+/// Waits at most until an instant for the end of a process; gives the time that it took.
+type Wait = Box<dyn Fn(Instant) -> Option<Duration> + Send>;
+
+/// Where processes are acted on.
+#[derive(Clone)]
+pub enum Hands {
+    /// This machine.
+    Live,
+    /// The simulated machine.
+    Demo(Arc<Mutex<SimulatedMachine>>),
+    /// Nowhere, for this reason.
+    Tied(&'static str),
+}
+
+impl Hands {
+    fn send(&self, key: ProcessKey, number: i32) -> Result<Wait, Outcome> {
+        match self {
+            Hands::Live => {
+                let sent = act::send(key, number).map_err(|error| match error {
+                    SignalError::Gone => Outcome::AlreadyGone,
+                    SignalError::NotPermitted => Outcome::NotPermitted,
+                    other @ SignalError::Other(_) => Outcome::Failed(other.to_string()),
+                })?;
+                Ok(Box::new(move |until| sent.wait_gone(until.saturating_duration_since(Instant::now()))))
+            }
+            Hands::Demo(machine) => {
+                let machine = machine.clone();
+                let result = lock(&machine).signal(key, number);
+                result.map_err(|refusal| match refusal {
+                    Refusal::NotPermitted => Outcome::NotPermitted,
+                    Refusal::Gone => Outcome::AlreadyGone,
+                })?;
+                let begin = Instant::now();
+                Ok(Box::new(move |until| {
+                    while lock(&machine).is_alive(key) {
+                        let left = until.saturating_duration_since(Instant::now());
+                        if left.is_zero() {
+                            return None;
+                        }
+                        std::thread::sleep(left.min(Duration::from_millis(20)));
+                    }
+                    Some(begin.elapsed())
+                }))
+            }
+            Hands::Tied(reason) => Err(Outcome::Failed((*reason).to_owned())),
+        }
+    }
+
+    /// Sends a signal to all targets, then waits for those that should end. Takes up to [`PATIENCE`].
+    pub fn signal(&self, targets: &[Target], signal: &Signal) -> Vec<Outcome> {
+        let sent: Vec<_> = targets.iter().map(|target| self.send(target.key, signal.number)).collect();
+        let until = Instant::now() + PATIENCE;
+        sent.into_iter()
+            .map(|sent| match sent {
+                Err(outcome) => outcome,
+                Ok(_) if !signal.ends => Outcome::Sent,
+                Ok(wait) => wait(until).map_or(Outcome::StillThere, Outcome::GoneAfter),
+            })
+            .collect()
+    }
+}
+
+fn lock(machine: &Mutex<SimulatedMachine>) -> std::sync::MutexGuard<'_, SimulatedMachine> {
+    // The simulation holds no promise that a panic in another thread could have broken halfway.
+    machine.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+}
+
+/// What became of an action, in one line; the worst first.
+pub fn summary(signal: &Signal, targets: &[Target], outcomes: &[Outcome]) -> String {
+    let name = &signal.name;
+    let of = |wanted: fn(&Outcome) -> bool| -> Vec<&Target> {
+        targets
+            .iter()
+            .zip(outcomes)
+            .filter(|(_, outcome)| wanted(outcome))
+            .map(|(target, _)| target)
+            .collect()
+    };
+    let names = |targets: &[&Target]| match targets {
+        [one] => one.label(),
+        [one, two] => format!("{} and {}", one.label(), two.label()),
+        [one, rest @ ..] => format!("{} and {} others", one.label(), rest.len()),
+        [] => String::new(),
+    };
+    let mut parts = vec![];
+    let denied = of(|outcome| *outcome == Outcome::NotPermitted);
+    if let Some(first) = denied.first() {
+        let user = &first.user;
+        parts.push(format!("{}: not permitted; run dozor as {user} or root", names(&denied)));
+    }
+    let still = of(|outcome| *outcome == Outcome::StillThere);
+    if !still.is_empty() {
+        let advice = if signal.number == dozor_core::signals::KILL {
+            "it waits in the kernel or is a zombie"
+        } else {
+            "x, then Force to stop, if it must go"
+        };
+        parts.push(format!("{}: still there {} s after {name}; {advice}", names(&still), PATIENCE.as_secs()));
+    }
+    let gone = of(|outcome| matches!(outcome, Outcome::GoneAfter(_)));
+    let longest = outcomes.iter().filter_map(|outcome| match outcome {
+        Outcome::GoneAfter(time) => Some(*time),
+        _ => None,
+    });
+    if let Some(longest) = longest.max() {
+        parts.push(format!("{}: gone {:.1} s after {name}", names(&gone), longest.as_secs_f64()));
+    }
+    let before = of(|outcome| *outcome == Outcome::AlreadyGone);
+    if !before.is_empty() {
+        parts.push(format!("{}: was gone already, nothing was sent", names(&before)));
+    }
+    let sent = of(|outcome| *outcome == Outcome::Sent);
+    if !sent.is_empty() {
+        parts.push(format!("{name} sent to {}", names(&sent)));
+    }
+    for (target, outcome) in targets.iter().zip(outcomes) {
+        if let Outcome::Failed(reason) = outcome {
+            parts.push(format!("{}: {reason}", target.label()));
+        }
+    }
+    parts.join(" · ")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use dozor_core::signals;
+
+    fn target(pid: i64, name: &str) -> Target {
+        Target { key: ProcessKey { pid, start: 1 }, name: name.into(), user: "guide".into(), children: 0 }
+    }
+
+    #[test]
+    fn the_outcome_names_targets_and_what_would_help() {
+        let term = signals::by_number(signals::TERM).expect("a signal");
+        let targets = [target(1, "a"), target(2, "b"), target(3, "c"), target(4, "d")];
+        let outcomes = [
+            Outcome::GoneAfter(Duration::from_millis(320)),
+            Outcome::NotPermitted,
+            Outcome::StillThere,
+            Outcome::AlreadyGone,
+        ];
+        assert_eq!(
+            summary(&term, &targets, &outcomes),
+            "b[2]: not permitted; run dozor as guide or root · c[3]: still there 5 s after TERM; x, then Force to \
+             stop, if it must go · a[1]: gone 0.3 s after TERM · d[4]: was gone already, nothing was sent"
+        );
+    }
+
+    #[test]
+    fn a_recording_cannot_be_acted_on() {
+        let term = signals::by_number(signals::TERM).expect("a signal");
+        let outcomes = Hands::Tied("this is a recording").signal(&[target(1, "a")], &term);
+        assert_eq!(outcomes, [Outcome::Failed("this is a recording".to_owned())]);
+    }
+}

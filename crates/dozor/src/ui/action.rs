@@ -1,0 +1,232 @@
+//! The table of actions: name, keys, topic and help of everything that a person can do.
+//!
+//! The key map, the hint line, the help page and `docs/keys.md` come from this table.
+
+use dozor_core::lane::Lane;
+use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use std::fmt::Write as _;
+
+/// What a person can do on the screen.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs, reason = "the table below says what each does")]
+pub enum Action {
+    Lane(Lane),
+    Overview,
+    NextLane,
+    PreviousLane,
+    Down,
+    Up,
+    PageDown,
+    PageUp,
+    First,
+    Last,
+    Narrow,
+    Order,
+    OtherWay,
+    Mark,
+    ClearMarks,
+    Act,
+    Freeze,
+    StepBack,
+    StepOn,
+    TenBack,
+    TenOn,
+    Begin,
+    End,
+    Live,
+    Record,
+    Slower,
+    Faster,
+    Back,
+    Help,
+    Suspend,
+    Redraw,
+    Quit,
+}
+
+/// Chapters of the help page.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Topic {
+    /// Lanes and the overview.
+    Lanes,
+    /// Processes.
+    Processes,
+    /// Time.
+    Time,
+    /// The program itself.
+    Program,
+}
+
+impl Topic {
+    /// All chapters in order.
+    pub const ALL: [Topic; 4] = [Topic::Lanes, Topic::Processes, Topic::Time, Topic::Program];
+
+    /// Title of the chapter.
+    pub const fn title(self) -> &'static str {
+        match self {
+            Topic::Lanes => "Resources",
+            Topic::Processes => "Processes",
+            Topic::Time => "Time",
+            Topic::Program => "Dozor",
+        }
+    }
+}
+
+/// One row of the table.
+pub struct Entry {
+    /// What it does.
+    pub action: Action,
+    /// Its name.
+    pub name: &'static str,
+    /// Keys that do it.
+    pub keys: &'static [&'static str],
+    /// Chapter of the help page.
+    pub topic: Topic,
+    /// What happens, in a sentence.
+    pub help: &'static str,
+    /// Word for the hint line, empty where it is not shown there.
+    pub hint: &'static str,
+}
+
+const fn entry(
+    action: Action,
+    name: &'static str,
+    keys: &'static [&'static str],
+    topic: Topic,
+    hint: &'static str,
+    help: &'static str,
+) -> Entry {
+    Entry { action, name, keys, topic, help, hint }
+}
+
+/// Everything that can be done, in the order of the hint line and the help page.
+#[rustfmt::skip]
+pub static ACTIONS: &[Entry] = &[
+    entry(Action::Act, "act", &["x"], Topic::Processes, "act", "Send a signal to the marked processes, or else to the selected one. Nothing happens before you confirm."),
+    entry(Action::Narrow, "narrow", &["/"], Topic::Processes, "narrow", "Show only processes whose name or command contains what you type."),
+    entry(Action::Order, "order", &["o"], Topic::Processes, "order", "Choose the column that processes are ordered by."),
+    entry(Action::OtherWay, "order the other way", &["O"], Topic::Processes, "", "Turn the order round."),
+    entry(Action::Mark, "mark", &["m", "insert"], Topic::Processes, "mark", "Mark the selected process, or take the mark off, and go to the next row."),
+    entry(Action::ClearMarks, "clear marks", &["M"], Topic::Processes, "", "Take all marks off."),
+    entry(Action::Down, "next row", &["down", "j"], Topic::Processes, "", "Select the next process. The order holds still for a moment while you choose."),
+    entry(Action::Up, "previous row", &["up", "k"], Topic::Processes, "", "Select the previous process."),
+    entry(Action::PageDown, "page down", &["pagedown", "ctrl-f"], Topic::Processes, "", "Go a screenful down."),
+    entry(Action::PageUp, "page up", &["pageup", "ctrl-b"], Topic::Processes, "", "Go a screenful up."),
+    entry(Action::First, "first row", &["home"], Topic::Processes, "", "Select the first process."),
+    entry(Action::Last, "last row", &["end", "G"], Topic::Processes, "", "Select the last process."),
+    entry(Action::Lane(Lane::Cpu), "cpu", &["1"], Topic::Lanes, "", "Look at the processors: columns and order fit them."),
+    entry(Action::Lane(Lane::Memory), "memory", &["2"], Topic::Lanes, "", "Look at memory and swap."),
+    entry(Action::Lane(Lane::Disk), "disk", &["3"], Topic::Lanes, "", "Look at the disks."),
+    entry(Action::Lane(Lane::Network), "network", &["4"], Topic::Lanes, "", "Look at the network."),
+    entry(Action::Lane(Lane::Heat), "heat", &["5"], Topic::Lanes, "", "Look at the temperatures."),
+    entry(Action::Overview, "overview", &["0"], Topic::Lanes, "", "Look at everything: the busiest processes."),
+    entry(Action::NextLane, "next lane", &["tab"], Topic::Lanes, "lane", "Go to the next lane."),
+    entry(Action::PreviousLane, "previous lane", &["backtab"], Topic::Lanes, "", "Go to the previous lane."),
+    entry(Action::Freeze, "freeze", &["space"], Topic::Time, "freeze", "Hold this moment, or go on. In a replay: pause and play."),
+    entry(Action::StepBack, "step back", &["["], Topic::Time, "step back", "Go one sample back in time; everything shows that moment."),
+    entry(Action::StepOn, "step on", &["]"], Topic::Time, "on", "Go one sample on."),
+    entry(Action::TenBack, "ten steps back", &["{"], Topic::Time, "", "Go ten samples back."),
+    entry(Action::TenOn, "ten steps on", &["}"], Topic::Time, "", "Go ten samples on."),
+    entry(Action::Begin, "beginning", &["<"], Topic::Time, "", "Go to the oldest sample that is kept, or to the start of a replay."),
+    entry(Action::End, "end", &[">"], Topic::Time, "", "Go to the newest sample, or to the end of a replay."),
+    entry(Action::Live, "live", &["L"], Topic::Time, "", "Follow the present again."),
+    entry(Action::Record, "record", &["r"], Topic::Time, "record", "Write a recording into the working directory, or end it."),
+    entry(Action::Slower, "longer interval", &["+", "="], Topic::Program, "", "Read less often; it costs less."),
+    entry(Action::Faster, "shorter interval", &["-"], Topic::Program, "", "Read more often; it costs more."),
+    entry(Action::Help, "help", &["?", "f1"], Topic::Program, "help", "Show all keys."),
+    entry(Action::Back, "back", &["esc"], Topic::Program, "", "Close what is open; else take off the narrowing; else the selection."),
+    entry(Action::Suspend, "suspend", &["ctrl-z"], Topic::Program, "", "Back to the shell; its fg brings Dozor back."),
+    entry(Action::Redraw, "redraw", &["ctrl-l"], Topic::Program, "", "Draw everything anew, should something else have written on the screen."),
+    entry(Action::Quit, "quit", &["q", "ctrl-c"], Topic::Program, "quit", "Leave. A recording that runs is ended properly."),
+];
+
+/// The table's row of an action.
+pub fn entry_of(action: Action) -> Option<&'static Entry> {
+    ACTIONS.iter().find(|entry| entry.action == action)
+}
+
+/// Name of a key as the table writes it.
+pub fn key_name(key: &KeyEvent) -> String {
+    let name = match key.code {
+        KeyCode::Char(' ') => "space".to_owned(),
+        KeyCode::Char(letter) => letter.to_string(),
+        KeyCode::F(number) => format!("f{number}"),
+        other => other.to_string().to_lowercase().replace(' ', ""),
+    };
+    let name = match name.as_str() {
+        "pgup" => "pageup".to_owned(),
+        "pgdn" | "pgdown" => "pagedown".to_owned(),
+        "ins" => "insert".to_owned(),
+        _ => name,
+    };
+    if key.modifiers.contains(KeyModifiers::CONTROL) {
+        format!("ctrl-{}", name.to_lowercase())
+    } else if key.modifiers.contains(KeyModifiers::ALT) {
+        format!("alt-{name}")
+    } else {
+        name
+    }
+}
+
+/// What a key does.
+pub fn action_of(key: &KeyEvent) -> Option<Action> {
+    let name = key_name(key);
+    ACTIONS.iter().find(|entry| entry.keys.contains(&name.as_str())).map(|entry| entry.action)
+}
+
+/// The text of `docs/keys.md`.
+pub fn markdown() -> String {
+    let mut out = String::from(
+        "# Keys\n\nMade from the table of actions (`crates/dozor/src/ui/action.rs`); a test keeps it current.\n\nThe \
+         mouse does the same: a click on a heading orders by it (again: the other way), on a row selects it, on a \
+         lane's name chooses the lane, on a strip goes to that time; the wheel moves the rows.\n",
+    );
+    for topic in Topic::ALL {
+        let _ = write!(out, "\n## {}\n\n| keys | name | what happens |\n|---|---|---|\n", topic.title());
+        for entry in ACTIONS.iter().filter(|entry| entry.topic == topic) {
+            let keys: Vec<String> = entry.keys.iter().map(|key| format!("`{key}`")).collect();
+            let _ = writeln!(out, "| {} | {} | {} |", keys.join(" "), entry.name, entry.help);
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::HashSet;
+
+    #[test]
+    fn every_action_has_a_row_and_every_key_one_meaning() {
+        let mut keys = HashSet::new();
+        let mut names = HashSet::new();
+        for entry in ACTIONS {
+            assert!(names.insert(entry.name), "{} stands twice", entry.name);
+            assert!(!entry.keys.is_empty() && entry.help.ends_with('.'), "{}", entry.name);
+            assert_eq!(entry_of(entry.action).map(|entry| entry.name), Some(entry.name));
+            for key in entry.keys {
+                assert!(keys.insert(key), "{key} has two meanings");
+            }
+        }
+    }
+
+    #[test]
+    fn keys_of_the_terminal_find_their_action() {
+        let plain = |code| KeyEvent::new(code, KeyModifiers::NONE);
+        for (key, action) in [
+            (plain(KeyCode::Char('x')), Action::Act),
+            (KeyEvent::new(KeyCode::Char('O'), KeyModifiers::SHIFT), Action::OtherWay),
+            (plain(KeyCode::Char(' ')), Action::Freeze),
+            (plain(KeyCode::PageDown), Action::PageDown),
+            (plain(KeyCode::Insert), Action::Mark),
+            (plain(KeyCode::Esc), Action::Back),
+            (plain(KeyCode::Tab), Action::NextLane),
+            (KeyEvent::new(KeyCode::BackTab, KeyModifiers::SHIFT), Action::PreviousLane),
+            (KeyEvent::new(KeyCode::Char('z'), KeyModifiers::CONTROL), Action::Suspend),
+            (plain(KeyCode::F(1)), Action::Help),
+        ] {
+            assert_eq!(action_of(&key), Some(action), "{key:?} is {:?}", key_name(&key));
+        }
+        assert_eq!(action_of(&plain(KeyCode::Char('Z'))), None);
+    }
+}

@@ -1,0 +1,17 @@
+//! The screen.
+//!
+//! Events from the terminal, the source and the workers become [`action::Action`]s; [`update`] is the only
+//! place where the [`state`] changes; [`view`] only reads it. [`run`] joins the threads, [`terminal`] sets up
+//! and restores the terminal, [`theme`] knows the colours, [`layout`] where things stand.
+
+pub mod action;
+pub mod columns;
+pub mod layout;
+pub mod line_edit;
+pub mod run;
+pub mod sheet;
+pub mod state;
+pub mod terminal;
+pub mod theme;
+pub mod update;
+pub mod view;

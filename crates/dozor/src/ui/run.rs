@@ -1,0 +1,235 @@
+//! Joins the threads: the terminal, the source, signals and workers send events; this thread changes the state
+//! and draws.
+
+use super::state::State;
+use super::terminal::{Screen, restore};
+use super::update::{Effect, Event, next_tick, update};
+use super::view;
+use crate::hands::Hands;
+use crate::recorder::Recorder;
+use anyhow::Context as _;
+use dozor_core::reading::Reading;
+use ratatui::crossterm::event::{self as terminal_event, Event as TerminalEvent, KeyEventKind};
+use rustix::process::Signal;
+use signal_hook::consts::{SIGCONT, SIGHUP, SIGINT, SIGTERM, SIGTSTP};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::time::{Duration, Instant};
+
+/// What the other threads send.
+pub enum Incoming {
+    /// Something that the state must know.
+    Event(Event),
+    /// Somebody asked this process to end.
+    Stop(i32),
+    /// Somebody asked this process to go to the background.
+    Suspend,
+    /// It came back to the foreground.
+    Continued,
+    /// The terminal cannot be read any more.
+    TerminalGone,
+}
+
+/// What the screen is connected to.
+pub struct Connections {
+    /// Where processes are acted on.
+    pub hands: Hands,
+    /// For another interval; none where the source has its own pace.
+    pub pace: Option<Sender<Duration>>,
+    /// What the other threads send.
+    pub incoming: Receiver<Incoming>,
+    /// For workers that this thread starts.
+    pub sender: Sender<Incoming>,
+}
+
+/// Without an event the screen is drawn this often at least, so that running times go on.
+const IDLE: Duration = Duration::from_secs(1);
+
+/// Runs the screen until somebody leaves. Gives the signal that ended it, if one did.
+pub fn run(mut state: State, connections: Connections) -> anyhow::Result<Option<i32>> {
+    listen_to_signals(connections.sender.clone())?;
+    let mut screen = Screen::open().context("the terminal cannot be used")?;
+    listen_to_terminal(connections.sender.clone());
+    state.size = screen.size()?;
+    let mut session = Session { connections, recording: None };
+    let now = Instant::now();
+    state.refresh(now);
+    let ended = session.turn(&mut state, &mut screen);
+    session.stop_recording();
+    // The account of a recording is worth waiting for; it is on the disk then.
+    if let Some((_, worker)) = session.recording.take() {
+        let _ = worker.join();
+    }
+    ended
+}
+
+struct Session {
+    connections: Connections,
+    /// Readings for the thread that writes a recording; ending it means dropping the sender.
+    recording: Option<(Option<Sender<Arc<Reading>>>, std::thread::JoinHandle<()>)>,
+}
+
+impl Session {
+    fn turn(&mut self, state: &mut State, screen: &mut Screen) -> anyhow::Result<Option<i32>> {
+        let mut stale = true;
+        loop {
+            if std::mem::take(&mut stale) {
+                let now = Instant::now();
+                // A terminal that is gone is said by its own event or by a signal.
+                let _ = screen.draw(|frame| view::draw(state, frame, now));
+            }
+            let now = Instant::now();
+            let due = next_tick(state).map_or(IDLE, |tick| tick.saturating_duration_since(now)).min(IDLE);
+            let mut next = match self.connections.incoming.recv_timeout(due) {
+                Ok(incoming) => Some(incoming),
+                Err(RecvTimeoutError::Timeout) => {
+                    update(state, Event::Tick, Instant::now());
+                    stale = true;
+                    None
+                }
+                Err(RecvTimeoutError::Disconnected) => return Ok(None),
+            };
+            // What has arrived in the meantime is drawn in one frame.
+            while let Some(incoming) = next {
+                stale = true;
+                match incoming {
+                    Incoming::Event(event) => {
+                        if let Event::Reading(reading) = &event {
+                            self.pass_on(reading);
+                        }
+                        for effect in update(state, event, Instant::now()) {
+                            if effect == Effect::Quit {
+                                return Ok(None);
+                            }
+                            self.carry_out(effect, state, screen)?;
+                        }
+                    }
+                    Incoming::Stop(signal) => return Ok(Some(signal)),
+                    Incoming::TerminalGone => return Ok(Some(SIGHUP)),
+                    Incoming::Suspend => {
+                        restore();
+                        signal_hook::low_level::emulate_default_handler(SIGTSTP)?;
+                        screen.take_again()?;
+                    }
+                    Incoming::Continued => screen.take_again()?,
+                }
+                next = self.connections.incoming.try_recv().ok();
+            }
+            if next_tick(state).is_some_and(|tick| tick <= Instant::now()) {
+                update(state, Event::Tick, Instant::now());
+            }
+        }
+    }
+
+    fn carry_out(&mut self, effect: Effect, state: &State, screen: &mut Screen) -> anyhow::Result<()> {
+        match effect {
+            Effect::Quit => {}
+            // The whole job stops, so that the other end of a pipe does as well; our handler then sees the signal.
+            Effect::Suspend => rustix::process::kill_current_process_group(Signal::TSTP)?,
+            Effect::Redraw => screen.forget()?,
+            Effect::Every(every) => {
+                if let Some(pace) = &self.connections.pace {
+                    let _ = pace.send(every);
+                }
+            }
+            Effect::Signal(signal, targets) => {
+                let (hands, out) = (self.connections.hands.clone(), self.connections.sender.clone());
+                std::thread::spawn(move || {
+                    let outcomes = hands.signal(&targets, &signal);
+                    let _ = out.send(Incoming::Event(Event::Acted(signal, targets, outcomes)));
+                });
+            }
+            Effect::Record => self.start_recording(state),
+            Effect::StopRecording => self.stop_recording(),
+        }
+        Ok(())
+    }
+
+    fn pass_on(&mut self, reading: &Arc<Reading>) {
+        if let Some((Some(sender), _)) = &self.recording
+            && sender.send(reading.clone()).is_err()
+        {
+            self.stop_recording();
+        }
+    }
+
+    fn stop_recording(&mut self) {
+        if let Some((sender, _)) = &mut self.recording {
+            *sender = None;
+        }
+    }
+
+    fn start_recording(&mut self, state: &State) {
+        let host = state.timeline.host().clone();
+        let wall = state.sample.as_ref().map_or(0, |sample| sample.now.wall_ns());
+        let name: String =
+            host.name.chars().map(|c| if c.is_alphanumeric() || c == '-' { c } else { '_' }).collect();
+        let path = PathBuf::from(format!("{name}-{}.dozor", state.zone.for_file_name(wall)));
+        let (sender, readings) = channel::<Arc<Reading>>();
+        // The sample on the screen needs the reading before it as well: rates then begin with the recording.
+        if let Some(sample) = &state.sample
+            && state.cursor.is_none()
+        {
+            for reading in sample.before.iter().chain([&sample.now]) {
+                let _ = sender.send(reading.clone());
+            }
+        }
+        let (out, every) = (self.connections.sender.clone(), state.every);
+        let say = move |event| drop(out.send(Incoming::Event(event)));
+        let worker = std::thread::spawn(move || {
+            let mut recorder = match Recorder::create(&path, &host, every) {
+                Ok(recorder) => recorder,
+                Err(error) => return say(Event::RecordingBegan(Err(format!("no recording: {error}")))),
+            };
+            say(Event::RecordingBegan(Ok(path.clone())));
+            for reading in readings {
+                if let Err(error) = recorder.write(&reading) {
+                    let problem =
+                        format!("the recording ended: {error}; what was written before stays readable");
+                    return say(Event::RecordingEnded(Err(problem)));
+                }
+            }
+            say(Event::RecordingEnded(recorder.finish().map_err(|error| error.to_string())));
+        });
+        self.recording = Some((Some(sender), worker));
+    }
+}
+
+fn listen_to_terminal(out: Sender<Incoming>) {
+    std::thread::spawn(move || {
+        loop {
+            let event = match terminal_event::read() {
+                Ok(TerminalEvent::Key(key)) if key.kind != KeyEventKind::Release => Event::Key(key),
+                Ok(TerminalEvent::Mouse(mouse)) => Event::Mouse(mouse),
+                Ok(TerminalEvent::Paste(text)) => Event::Paste(text),
+                Ok(TerminalEvent::Resize(width, height)) => Event::Resize(width, height),
+                Ok(_) => continue,
+                Err(_) => {
+                    let _ = out.send(Incoming::TerminalGone);
+                    return;
+                }
+            };
+            if out.send(Incoming::Event(event)).is_err() {
+                return;
+            }
+        }
+    });
+}
+
+fn listen_to_signals(out: Sender<Incoming>) -> anyhow::Result<()> {
+    let mut signals = signal_hook::iterator::Signals::new([SIGTERM, SIGHUP, SIGINT, SIGTSTP, SIGCONT])?;
+    std::thread::spawn(move || {
+        for signal in signals.forever() {
+            let incoming = match signal {
+                SIGTSTP => Incoming::Suspend,
+                SIGCONT => Incoming::Continued,
+                other => Incoming::Stop(other),
+            };
+            if out.send(incoming).is_err() {
+                return;
+            }
+        }
+    });
+    Ok(())
+}

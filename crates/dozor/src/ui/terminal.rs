@@ -1,0 +1,94 @@
+//! Setting up the terminal and giving it back as it was: at the end, on suspend, on a panic.
+
+use ratatui::Terminal;
+use ratatui::backend::CrosstermBackend;
+use ratatui::crossterm::event::{
+    DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture,
+};
+use ratatui::crossterm::terminal::{
+    BeginSynchronizedUpdate, EndSynchronizedUpdate, EnterAlternateScreen, LeaveAlternateScreen,
+    disable_raw_mode, enable_raw_mode,
+};
+use ratatui::crossterm::{cursor, execute, queue};
+use std::io::{self, BufWriter, Stdout, Write as _};
+use std::sync::atomic::{AtomicBool, Ordering};
+
+/// A frame leaves in one piece: a buffer that holds the largest one.
+const BUFFER: usize = 64 << 10;
+
+/// Whether the terminal is ours at the moment; the panic hook must know without holding the screen.
+static OURS: AtomicBool = AtomicBool::new(false);
+
+/// The terminal while Dozor draws on it.
+pub struct Screen(Terminal<CrosstermBackend<BufWriter<Stdout>>>);
+
+impl Screen {
+    /// Takes the terminal.
+    pub fn open() -> io::Result<Screen> {
+        restore_on_panic();
+        take()?;
+        let backend = CrosstermBackend::new(BufWriter::with_capacity(BUFFER, io::stdout()));
+        Terminal::new(backend).map(Screen).inspect_err(|_| restore())
+    }
+
+    /// Width and height.
+    pub fn size(&self) -> io::Result<(u16, u16)> {
+        self.0.size().map(|size| (size.width, size.height))
+    }
+
+    /// Draws a frame; the terminal shows it all at once where it can.
+    pub fn draw(&mut self, view: impl FnOnce(&mut ratatui::Frame<'_>)) -> io::Result<()> {
+        queue!(self.0.backend_mut(), BeginSynchronizedUpdate)?;
+        self.0.draw(view)?;
+        execute!(self.0.backend_mut(), EndSynchronizedUpdate)
+    }
+
+    /// Forgets what is on the screen, so that the next frame draws all of it.
+    pub fn forget(&mut self) -> io::Result<()> {
+        self.0.clear()
+    }
+
+    /// Takes the terminal again after it was given back.
+    pub fn take_again(&mut self) -> io::Result<()> {
+        take()?;
+        self.0.clear()
+    }
+}
+
+impl Drop for Screen {
+    fn drop(&mut self) {
+        restore();
+    }
+}
+
+fn take() -> io::Result<()> {
+    enable_raw_mode()?;
+    OURS.store(true, Ordering::SeqCst);
+    execute!(io::stdout(), EnterAlternateScreen, EnableMouseCapture, EnableBracketedPaste, cursor::Hide)
+}
+
+/// Gives the terminal back. Harmless when it is not ours; errors do not matter when it is gone.
+pub fn restore() {
+    if OURS.swap(false, Ordering::SeqCst) {
+        let _ = execute!(
+            io::stdout(),
+            DisableBracketedPaste,
+            DisableMouseCapture,
+            LeaveAlternateScreen,
+            cursor::Show
+        );
+        let _ = disable_raw_mode();
+        let _ = io::stdout().flush();
+    }
+}
+
+fn restore_on_panic() {
+    static ONCE: std::sync::Once = std::sync::Once::new();
+    ONCE.call_once(|| {
+        let default = std::panic::take_hook();
+        std::panic::set_hook(Box::new(move |panic| {
+            restore();
+            default(panic);
+        }));
+    });
+}

@@ -1,0 +1,90 @@
+//! Drawing: reads the state and writes cells, nothing else.
+
+mod bottom;
+mod lanes;
+mod sheets;
+mod table;
+mod top;
+
+pub use lanes::sample_at_column;
+pub use sheets::help_lines;
+
+use super::layout::SMALLEST;
+use super::state::State;
+use super::theme::{Ground, Role};
+use ratatui::Frame;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+use std::time::Instant;
+use unicode_width::{UnicodeWidthChar as _, UnicodeWidthStr as _};
+
+/// Draws the screen.
+pub fn draw(state: &State, frame: &mut Frame<'_>, now: Instant) {
+    let area = frame.area();
+    let buffer = frame.buffer_mut();
+    let screen = state.theme.ground(Ground::Screen).patch(state.theme.role(Role::Text));
+    buffer.set_style(area, screen);
+    let Some(layout) = state.layout().filter(|layout| layout.hints.bottom() <= area.height) else {
+        too_small(state, buffer, area);
+        return;
+    };
+    top::draw(state, buffer, layout.top, now);
+    lanes::draw(state, buffer, &layout);
+    top::standing_out(state, buffer, layout.standing_out);
+    table::draw(state, buffer, &layout, now);
+    bottom::hints(state, buffer, layout.hints);
+    bottom::message(state, buffer, layout.message);
+    sheets::draw(state, buffer, area);
+}
+
+fn too_small(state: &State, buffer: &mut Buffer, area: Rect) {
+    let lines = [
+        format!("Dozor needs {} × {} cells;", SMALLEST.0, SMALLEST.1),
+        format!("this terminal has {} × {}.", area.width, area.height),
+        "q quits.".to_owned(),
+    ];
+    for (y, line) in (area.top()..area.bottom()).zip(lines) {
+        put(buffer, area.x, y, area.width, &line, state.theme.role(Role::Text));
+    }
+}
+
+/// Writes text into at most `width` cells; what does not fit ends with an ellipsis. Gives the next free cell.
+fn put(buffer: &mut Buffer, x: u16, y: u16, width: u16, text: &str, style: Style) -> u16 {
+    if !buffer.area.contains((x, y).into()) || width == 0 {
+        return x;
+    }
+    if text.width() <= usize::from(width) {
+        return buffer.set_stringn(x, y, text, usize::from(width), style).0;
+    }
+    let mut room = usize::from(width) - 1;
+    let end = text.char_indices().find_map(|(at, letter)| {
+        let cells = letter.width().unwrap_or(0);
+        if cells > room {
+            return Some(at);
+        }
+        room -= cells;
+        None
+    });
+    let cut = format!("{}…", &text[..end.unwrap_or(text.len())]);
+    buffer.set_stringn(x, y, cut, usize::from(width), style).0
+}
+
+/// Writes text that ends at a cell (not included).
+fn put_right(buffer: &mut Buffer, end: u16, y: u16, width: u16, text: &str, style: Style) -> u16 {
+    let cells = (text.width() as u16).min(width);
+    let x = end.saturating_sub(cells);
+    put(buffer, x, y, cells, text, style);
+    x
+}
+
+/// A title with a rule behind it.
+fn rule(buffer: &mut Buffer, area: Rect, title: &str, state: &State) -> u16 {
+    let x =
+        put(buffer, area.x + 1, area.y, area.width.saturating_sub(2), title, state.theme.role(Role::Accent));
+    let line = state.theme.role(Role::Line);
+    for x in x + 1..area.right().saturating_sub(1) {
+        put(buffer, x, area.y, 1, "─", line);
+    }
+    x
+}

@@ -1,0 +1,147 @@
+//! The top line, and what stands out.
+
+use super::{put, put_right, rule};
+use crate::ui::state::{Mode, State};
+use crate::ui::theme::{Ground, Role};
+use dozor_core::known::Known;
+use dozor_core::lane::Severity;
+use dozor_core::sample::Gap;
+use dozor_core::units::long_duration;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use std::time::Instant;
+
+/// Host, load against cores, recording, time and own cost.
+pub fn draw(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) {
+    let theme = &state.theme;
+    buffer.set_style(area, theme.ground(Ground::Panel));
+    let end = right_side(state, buffer, area, now);
+    let host = state.timeline.host();
+    let mut x = put(buffer, area.x + 1, area.y, 6, "dozor", theme.role(Role::Accent)) + 2;
+    x = put(buffer, x, area.y, end.saturating_sub(x), &host.name, theme.role(Role::Strong)) + 2;
+    let facts = facts(state).join(" · ");
+    put(buffer, x, area.y, end.saturating_sub(x + 2), &facts, theme.role(Role::Quiet));
+}
+
+/// What is worth knowing of the host; on a narrow screen only the load stays.
+fn facts(state: &State) -> Vec<String> {
+    let host = state.timeline.host();
+    let wide = state.size.0 >= 130;
+    let mut facts = vec![];
+    if wide {
+        facts.push(host.kernel.clone());
+        facts.push(format!("{} cores", host.cores));
+    }
+    let Some(sample) = &state.sample else { return facts };
+    let system = &sample.now.system;
+    if wide && let Some(boot) = system.boot_ns.value() {
+        facts.push(format!("up {}", long_duration(boot as f64 / 1e9)));
+    }
+    if wide && let Some(users) = system.users.value() {
+        facts.push(format!("{users} {}", if users == 1 { "user" } else { "users" }));
+    }
+    let load = [system.load_1, system.load_5, system.load_15].map(|load| match load.float() {
+        Known::Value(load) => format!("{:.1}", load / 100.0),
+        _ => "–".to_owned(),
+    });
+    facts.push(format!(
+        "load {} for {} cores",
+        if wide { load.join(" ") } else { load[0].clone() },
+        host.cores
+    ));
+    if wide {
+        let tasks = sample.tasks();
+        facts.push(format!("{} tasks, {} running", tasks.total, tasks.running));
+        for (count, word) in
+            [(tasks.blocked, "blocked"), (tasks.stopped, "stopped"), (tasks.zombie, "zombie")]
+        {
+            if count > 0 {
+                facts.push(format!("{count} {word}"));
+            }
+        }
+    }
+    facts
+}
+
+/// Draws from the right; gives the first cell that is taken.
+fn right_side(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) -> u16 {
+    let theme = &state.theme;
+    let quiet = theme.role(Role::Quiet);
+    let mut parts = vec![];
+    if let Mode::Live = state.mode {
+        let cost = state.own_cost.map(|cost| format!(" · own {cost:.1} %")).unwrap_or_default();
+        parts.push((format!("every {}{cost}", long_duration(state.every.as_secs_f64())), quiet));
+    } else if let Some(shown) = state.shown() {
+        let (first, end) = (state.timeline.first(), state.timeline.end());
+        parts.push((format!("sample {} of {}", shown - first + 1, end - first), quiet));
+    }
+    let wall = state.sample.as_ref().map(|sample| sample.now.wall_ns());
+    if let Some(wall) = wall {
+        let replayed = matches!(state.mode, Mode::Replay { .. });
+        let time = if replayed { state.zone.date_time(wall) } else { state.zone.time(wall) };
+        parts.push((time, theme.role(Role::Text)));
+    }
+    let (word, role) = match (state.mode, state.cursor, &state.ended) {
+        (Mode::Replay { playing: true, .. }, ..) => ("REPLAY", Role::Accent),
+        (Mode::Replay { playing: false, .. }, ..) => ("REPLAY PAUSED", Role::Accent),
+        (Mode::Live, Some(_), _) => ("FROZEN", Role::Severity(Severity::Warning)),
+        (Mode::Live, None, Some(_)) => ("ENDED", Role::Severity(Severity::Warning)),
+        (Mode::Live, None, None) => ("LIVE", Role::Strong),
+    };
+    parts.push((word.to_owned(), theme.role(role)));
+    if let Some(recording) = &state.recording {
+        let time = now.saturating_duration_since(recording.since).as_secs();
+        let text = format!("● rec {:02}:{:02}:{:02} ", time / 3600, time / 60 % 60, time % 60);
+        parts.push((text, theme.role(Role::Severity(Severity::Critical))));
+    }
+    let mut end = area.right().saturating_sub(1);
+    for (at, (text, style)) in parts.iter().enumerate() {
+        let gap = if at == 1 { 2 } else { 1 };
+        end = put_right(buffer, end, area.y, end.saturating_sub(area.x), text, *style).saturating_sub(gap);
+    }
+    end
+}
+
+/// Sentences on what is short and who uses it, the worst first.
+pub fn standing_out(state: &State, buffer: &mut Buffer, area: Rect) {
+    let theme = &state.theme;
+    let mut area = area;
+    if area.height > 1 {
+        rule(buffer, Rect { height: 1, ..area }, "What stands out", state);
+        area = Rect { y: area.y + 1, height: area.height - 1, ..area };
+    }
+    if state.standing_out.is_empty() {
+        let text = match state.sample.as_ref().map(|sample| (sample.gap, sample.seconds())) {
+            None => "waiting for the first reading …".to_owned(),
+            Some((Some(gap), _)) => gap_words(gap),
+            Some((None, None)) => "one reading so far: rates need a second one".to_owned(),
+            Some((None, Some(_))) => "nothing: every resource has room".to_owned(),
+        };
+        put(
+            buffer,
+            area.x + 2,
+            area.y,
+            area.width.saturating_sub(3),
+            &format!("· {text}"),
+            theme.role(Role::Quiet),
+        );
+    }
+    for (y, (severity, _, text)) in (area.top()..area.bottom()).zip(&state.standing_out) {
+        let sign = severity.sign().to_string();
+        put(buffer, area.x + 2, y, 1, &sign, theme.role(Role::Severity(*severity)));
+        put(buffer, area.x + 4, y, area.width.saturating_sub(5), text, theme.role(Role::Text));
+    }
+}
+
+fn gap_words(gap: Gap) -> String {
+    let seconds = |ns: i64| long_duration(ns.unsigned_abs() as f64 / 1e9);
+    match gap {
+        Gap::Suspend(ns) => format!("the machine was suspended for {}; no rates over that", seconds(ns)),
+        Gap::ClockChange(ns) => {
+            let way = if ns < 0 { "back" } else { "forward" };
+            format!("the clock was set {way} by {}; no rates over that", seconds(ns))
+        }
+        Gap::Restart => "the machine started anew; no rates over that".to_owned(),
+        Gap::Lost => "readings before this one are lost; no rates over that".to_owned(),
+    }
+}
