@@ -5,7 +5,7 @@ use crate::catalogue::{Value, cpu_busy, cpu_share, disk_busy, disk_wait, memory_
 use crate::known::Known;
 use crate::reading::InterfaceRow;
 use crate::sample::{PartView, Sample};
-use crate::units::{long_bytes, share, short_bytes};
+use crate::units::{long_bytes, short_bytes};
 
 /// One resource.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -185,13 +185,13 @@ fn cpu_facts(sample: &Sample) -> [String; 2] {
     let system = &sample.now.system;
     let waiting = match (system.running.value(), sample.host.cores) {
         (Some(running), cores) if cores > 0 && running > i64::from(cores) => {
-            format!("{} more waiting than cores", running - i64::from(cores))
+            format!("{running} want {cores} cores")
         }
-        (Some(running), cores) => format!("{running} running on {cores} cores"),
+        (Some(running), cores) => format!("{running} running, {cores} cores"),
         (None, _) => "run queue unknown".to_owned(),
     };
     let blocked = system.blocked.value().filter(|blocked| *blocked > 0);
-    [classes, blocked.map_or(waiting.clone(), |blocked| format!("{waiting}, {blocked} blocked on disk"))]
+    [classes, blocked.map_or(waiting.clone(), |blocked| format!("{waiting}, {blocked} wait for a disk"))]
 }
 
 fn memory_facts(sample: &Sample) -> [String; 2] {
@@ -251,13 +251,16 @@ fn traffic(interface: &PartView<'_, InterfaceRow>) -> Known<f64> {
         .map(|(received, sent)| received + sent)
 }
 
-/// The busiest interface; the loopback only where there is no other.
+/// The busiest interface; the loopback only where there is no other. Of idle ones, that with most traffic ever.
 fn busiest_interface(sample: &Sample) -> Option<PartView<'_, InterfaceRow>> {
+    let weight = |view: &PartView<'_, InterfaceRow>| {
+        let ever =
+            view.now.in_bytes.value().unwrap_or(0).saturating_add(view.now.out_bytes.value().unwrap_or(0));
+        (!is_loopback(view.now), traffic(view).value().unwrap_or(-1.0), ever)
+    };
     sample.parts(|reading| &reading.interfaces[..]).max_by(|a, b| {
-        let weight = |view: &PartView<'_, InterfaceRow>| {
-            (!is_loopback(view.now), traffic(view).value().unwrap_or(-1.0))
-        };
-        weight(a).0.cmp(&weight(b).0).then(weight(a).1.total_cmp(&weight(b).1))
+        let (a, b) = (weight(a), weight(b));
+        a.0.cmp(&b.0).then(a.1.total_cmp(&b.1)).then(a.2.cmp(&b.2))
     })
 }
 
@@ -275,19 +278,18 @@ fn network_point(sample: &Sample) -> Point {
         Known::Value((value, full)) if full > 0.0 => Severity::reached(value / full * 100.0, NETWORK),
         _ => Severity::Fine,
     };
-    if errors(sample).value().is_some_and(|errors| errors > 0.0) {
+    if errors(sample).and_then(|(_, errors)| errors.value()).is_some_and(|errors| errors > 0.0) {
         severity = severity.max(Severity::Notice);
     }
     Point { value, full, severity }
 }
 
-/// Errors per second of all interfaces.
-fn errors(sample: &Sample) -> Known<f64> {
+/// Errors per second of the interface that has most of them, with its name.
+fn errors(sample: &Sample) -> Option<(&str, Known<f64>)> {
     sample
         .parts(|reading| &reading.interfaces[..])
-        .map(|i| i.rate(|r| r.in_errors).zip(i.rate(|r| r.out_errors)).map(|(a, b)| a + b))
-        .reduce(|a, b| a.zip(b).map(|(a, b)| a + b))
-        .unwrap_or(Known::Absent)
+        .map(|i| (&*i.now.name, i.rate(|r| r.in_errors).zip(i.rate(|r| r.out_errors)).map(|(a, b)| a + b)))
+        .max_by(|a, b| a.1.value().unwrap_or(-1.0).total_cmp(&b.1.value().unwrap_or(-1.0)))
 }
 
 fn network_facts(sample: &Sample) -> [String; 2] {
@@ -295,8 +297,8 @@ fn network_facts(sample: &Sample) -> [String; 2] {
         return ["no interface here".to_owned(), String::new()];
     };
     let errors = match errors(sample) {
-        Known::Value(errors) if errors > 0.0 => format!("{errors:.1} errors/s"),
-        Known::Value(_) => "no errors".to_owned(),
+        Some((name, Known::Value(errors))) if errors > 0.0 => format!("{name} has {errors:.1} errors/s"),
+        Some((_, Known::Value(_))) => "no errors".to_owned(),
         _ => "errors unknown".to_owned(),
     };
     [
@@ -364,6 +366,18 @@ pub fn main_user(sample: &Sample, metric: &Metric) -> Option<(usize, f64)> {
     most.map(|(at, value)| (at, value / total * 100.0))
 }
 
+fn metric(alias: &str) -> &'static Metric {
+    process_metric(alias).unwrap_or_else(|_| unreachable!("lane columns are in the catalogue"))
+}
+
+/// Whether the busiest disk is busy with reading rather than with writing.
+fn reads_more(sample: &Sample) -> bool {
+    busiest_disk(sample).is_some_and(|(disk, _)| {
+        let time = |ms: Known<f64>| ms.value().unwrap_or(0.0);
+        time(disk.rate(|d| d.read_ms)) > time(disk.rate(|d| d.write_ms))
+    })
+}
+
 /// One sentence for a lane that is not fine: what is short, and who uses most of it. `None` where it is fine.
 pub fn sentence(lane: Lane, sample: &Sample) -> Option<String> {
     let point = lane.point(sample);
@@ -379,20 +393,16 @@ pub fn sentence(lane: Lane, sample: &Sample) -> Option<String> {
         Lane::Heat => format!("{first} {}, {second}", lane.label(&point)),
     };
     // Calls and their bytes are no proof for network traffic, and a hot package has no single owner.
-    let verb = match lane {
-        Lane::Cpu => "uses",
-        Lane::Memory => "holds",
-        Lane::Disk => "writes",
+    let (lens, words) = match lane {
+        Lane::Cpu => (lane.lens(), ["uses", "of the CPU time of all processes"]),
+        Lane::Memory => (lane.lens(), ["holds", "of what all processes hold"]),
+        Lane::Disk if reads_more(sample) => (metric("read"), ["reads", "of what all processes read"]),
+        Lane::Disk => (lane.lens(), ["writes", "of what all processes write"]),
         Lane::Network | Lane::Heat => return Some(format!("{what}.")),
     };
-    let who = main_user(sample, lane.lens()).filter(|(_, part)| *part >= 20.0).map(|(at, part)| {
-        let row = &sample.now.processes[at];
-        format!(
-            " {}[{}] {verb} {} % of what processes use.",
-            row.name,
-            row.pid.value().unwrap_or(0),
-            share(part)
-        )
+    let who = main_user(sample, lens).filter(|(_, part)| *part >= 20.0).map(|(at, part)| {
+        let (row, [verb, of_what]) = (&sample.now.processes[at], words);
+        format!(" {}[{}] {verb} {part:.0} % {of_what}.", row.name, row.pid.value().unwrap_or(0))
     });
     Some(format!("{what}.{}", who.unwrap_or_default()))
 }

@@ -101,8 +101,13 @@ pub enum QuantityError {
     #[error("a duration is missing; for example 2s")]
     Empty,
     /// A number without its unit.
-    #[error("'{0}' needs a unit: ms, s, m, h or d (for example {0}s)")]
-    NoUnit(String),
+    #[error("'{text}' needs a unit: ms, s, m, h or d (for example {number}s)")]
+    NoUnit {
+        /// What was typed.
+        text: String,
+        /// The number without a unit in it.
+        number: String,
+    },
     /// A unit that does not exist.
     #[error("unknown unit '{unit}' in '{text}'; {hint}")]
     Unit {
@@ -145,19 +150,19 @@ pub fn parse_duration(text: &str) -> Result<Duration, QuantityError> {
     while !rest.is_empty() {
         let number_end = rest.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(rest.len());
         let (number, after) = rest.split_at(number_end);
-        let number: f64 = number.parse().map_err(|_| QuantityError::Number(text.to_owned()))?;
+        let value: f64 = number.parse().map_err(|_| QuantityError::Number(text.to_owned()))?;
         let after = after.trim_start();
         let unit_end = after.find(|c: char| !c.is_alphabetic()).unwrap_or(after.len());
         let (unit, next) = after.split_at(unit_end);
         if unit.is_empty() {
-            return Err(QuantityError::NoUnit(text.to_owned()));
+            return Err(QuantityError::NoUnit { text: text.to_owned(), number: number.to_owned() });
         }
         let Some((_, scale)) = DURATION_UNITS.iter().find(|(name, _)| *name == unit) else {
             let hint = nearest(unit, DURATION_UNITS.map(|(name, _)| name))
                 .map_or_else(|| "use ms, s, m, h or d".to_owned(), |near| format!("did you mean '{near}'?"));
             return Err(QuantityError::Unit { text: text.to_owned(), unit: unit.to_owned(), hint });
         };
-        seconds += number * scale;
+        seconds += value * scale;
         rest = next.trim_start();
     }
     if seconds <= 0.0 || seconds > 3.2e10 {

@@ -22,13 +22,19 @@ pub enum RecordError {
     #[error("nobody reads the recording any more")]
     PipeClosed,
     /// Anything else the system says.
-    #[error("{}: {source}", path.display())]
+    #[error("{}: {}", path.display(), plain(error))]
     Io {
         /// The file.
         path: PathBuf,
         /// What the system said.
-        source: io::Error,
+        error: io::Error,
     },
+}
+
+/// The system's words without its number.
+pub fn plain(error: &io::Error) -> String {
+    let text = error.to_string();
+    text.split(" (os error").next().unwrap_or(&text).to_owned()
 }
 
 /// A recording that is being written. Each reading is handed to the system at once, so that a crash of Dozor
@@ -50,8 +56,7 @@ impl Recorder {
             (Box::new(io::stdout()), None)
         } else {
             let file = open_new(path)?;
-            let copy =
-                file.try_clone().map_err(|source| RecordError::Io { path: path.to_owned(), source })?;
+            let copy = file.try_clone().map_err(|error| RecordError::Io { path: path.to_owned(), error })?;
             (Box::new(file), Some(copy))
         };
         let (encoder, buffer) = (Encoder::default(), Encoder::head(host, Some(every)));
@@ -82,13 +87,13 @@ impl Recorder {
         Ok(())
     }
 
-    fn failed(&self, source: io::Error) -> RecordError {
-        if source.kind() == ErrorKind::BrokenPipe {
+    fn failed(&self, error: io::Error) -> RecordError {
+        if error.kind() == ErrorKind::BrokenPipe {
             return RecordError::PipeClosed;
         }
         let path =
             if self.path == Path::new("-") { PathBuf::from("standard output") } else { self.path.clone() };
-        RecordError::Io { path, source }
+        RecordError::Io { path, error }
     }
 
     /// Makes sure that everything is on the disk and gives an account.
@@ -106,9 +111,9 @@ impl Recorder {
 
 /// Opens a file that is new or empty; a device may be written as it is.
 fn open_new(path: &Path) -> Result<File, RecordError> {
-    let failed = |source: io::Error| match source.kind() {
+    let failed = |error: io::Error| match error.kind() {
         ErrorKind::IsADirectory => RecordError::Folder(path.to_owned()),
-        _ => RecordError::Io { path: path.to_owned(), source },
+        _ => RecordError::Io { path: path.to_owned(), error },
     };
     let file = OpenOptions::new().write(true).create(true).truncate(false).open(path).map_err(failed)?;
     let data = file.metadata().map_err(failed)?;

@@ -28,7 +28,7 @@ const NEW: u64 = 3;
 
 /// Why the machine cannot be watched at all.
 #[derive(Debug, thiserror::Error)]
-#[error("{path} cannot be read: {source}")]
+#[error("{path} cannot be read")]
 pub struct OpenError {
     path: String,
     source: Errno,

@@ -7,8 +7,9 @@ use std::fmt::Write as _;
 pub fn markdown() -> String {
     let mut out = String::from(
         "# Metrics\n\nMade from the catalogue (`crates/core/src/catalogue`); a test keeps it current. Shares are in \
-         percent, bytes and seconds are plain numbers in machine output. An unknown or forbidden value is `null` \
-         in JSON, empty in CSV, `–` (unknown) or `×` (not permitted) on the screen.\n",
+         percent, bytes and seconds are plain numbers in machine output. An unknown value is `null` in JSON, empty in \
+         CSV and `–` on the screen; one that may not be read is `null` and named in `denied` in JSON, `denied` in \
+         CSV and `×` on the screen.\n",
     );
     section(&mut out, "A process", PROCESS_METRICS);
     section(&mut out, "The system", SYSTEM_METRICS);

@@ -155,7 +155,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
     entry("write_any", "process.io.transferred{write}", "writeany/s", BytesPerSecond, Rate,
         "Bytes handed to write calls, to the cache, pipes and terminals too. It is not disk traffic.",
         "/proc/PID/io wchar", |p| p.rate(|r| r.write_any_bytes).into()),
-    entry("disk_wait", "process.disk.wait", "diskwait%", Percent, Rate,
+    entry("disk_wait", "process.disk.wait", "disk wait%", Percent, Rate,
         "Share of the time that it waited for block devices. It is always zero where the kernel's delay accounting is off.",
         "/proc/PID/stat delayacct_blkio_ticks", |p| p.share(|r| r.disk_wait_ticks).into()),
     entry("start", "process.start", "start", Time, Label,

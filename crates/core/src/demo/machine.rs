@@ -299,7 +299,7 @@ impl SimulatedMachine {
             let (user, system) = (wish.user * granted * slowed * STEP, wish.system * granted * slowed * STEP);
             place(process, user, system, &mut room, &mut self.machine.classes);
             let heavy = wish.write / (wish.write + 20.0 * MIB);
-            let waits = if wish.write > 0.0 { waiting * (0.25 + 0.5 * heavy) } else { 0.0 };
+            let waits = if wish.write > 0.0 { waiting * (0.06 + 0.7 * heavy) } else { 0.0 };
             process.state = match process.program.role {
                 Role::Zombie => b'Z',
                 _ if process.stopped => b'T',

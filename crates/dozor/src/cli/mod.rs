@@ -11,7 +11,7 @@ mod snapshot;
 mod watch;
 
 use crate::ui::theme::{Shade, Theme};
-use clap::{Args, CommandFactory as _, Parser, Subcommand};
+use clap::{Args, Parser, Subcommand};
 use dozor_core::catalogue::{Metric, process_metric};
 use dozor_core::units::parse_duration;
 use dozor_linux::Roots;
@@ -112,6 +112,13 @@ fn interval(text: &str) -> Result<Duration, String> {
     Ok(every)
 }
 
+fn positive(text: &str) -> Result<u64, String> {
+    text.parse()
+        .ok()
+        .filter(|number| *number > 0)
+        .ok_or_else(|| format!("'{text}' is not a whole number from 1 on"))
+}
+
 fn metric(alias: &str) -> Result<&'static Metric, dozor_core::catalogue::NoSuchMetric> {
     process_metric(alias)
 }
@@ -152,7 +159,7 @@ pub fn main() -> ExitCode {
         Ok(Some(signal)) => ExitCode::from(128u8.wrapping_add(signal as u8)),
         Err(error) if problem::is_closed_pipe(&error) => ExitCode::SUCCESS,
         Err(error) => {
-            eprintln!("dozor: {error:#}");
+            eprintln!("dozor: {}", problem::chain(&error));
             ExitCode::from(if error.is::<Misuse>() { 2 } else { 1 })
         }
     }
@@ -161,6 +168,7 @@ pub fn main() -> ExitCode {
 /// The text of `docs/cli.md`.
 #[cfg(test)]
 fn markdown() -> String {
+    use clap::CommandFactory as _;
     let mut command = Cli::command().term_width(100);
     command.build();
     let mut out = String::from(
@@ -202,6 +210,6 @@ mod tests {
 
     #[test]
     fn the_arguments_are_consistent() {
-        Cli::command().debug_assert();
+        <Cli as clap::CommandFactory>::command().debug_assert();
     }
 }

@@ -1,6 +1,6 @@
 //! Bad arguments and closed pipes: one clear line with the nearest right word.
 
-use crate::recorder::RecordError;
+use crate::recorder::{RecordError, plain};
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use dozor_core::text::clean;
 use std::io;
@@ -63,7 +63,12 @@ fn sentence(error: &clap::Error) -> String {
         }
         ErrorKind::ValueValidation => {
             let reason = std::error::Error::source(error).map(ToString::to_string).unwrap_or_default();
-            format!("{}: {}", argument.split(' ').next().unwrap_or_default(), clean(reason.as_bytes()))
+            let (option, reason) = (argument.split(' ').next().unwrap_or_default(), clean(reason.as_bytes()));
+            if reason.contains(&value) {
+                format!("{option}: {reason}")
+            } else {
+                format!("{option} cannot be '{value}': {reason}")
+            }
         }
         ErrorKind::MissingRequiredArgument => format!("{argument} is missing"),
         ErrorKind::ArgumentConflict => {
@@ -76,6 +81,21 @@ fn sentence(error: &clap::Error) -> String {
             clean(line.as_bytes())
         }
     }
+}
+
+/// An error and its causes in one line, each said once.
+pub fn chain(error: &anyhow::Error) -> String {
+    let causes = error.chain().map(|cause| match cause.downcast_ref::<io::Error>() {
+        Some(error) => plain(error),
+        None => cause.to_string(),
+    });
+    let mut said: Vec<String> = vec![];
+    for cause in causes {
+        if !said.iter().any(|before| before.contains(&cause)) {
+            said.push(cause);
+        }
+    }
+    clean(said.join(": ").as_bytes())
 }
 
 /// Whether somebody merely closed the other end of a pipe.

@@ -1,6 +1,6 @@
 //! `dozor record`: readings into a recording, without a screen.
 
-use super::{KernelFiles, duration, interval};
+use super::{KernelFiles, duration, interval, positive};
 use crate::recorder::Recorder;
 use clap::Args;
 use dozor_core::source::Source as _;
@@ -23,7 +23,7 @@ pub struct Record {
     #[arg(long = "for", value_name = "DURATION", value_parser = duration, conflicts_with = "count")]
     length: Option<Duration>,
     /// End after this number of readings
-    #[arg(long, value_name = "NUMBER", value_parser = clap::value_parser!(u64).range(1..))]
+    #[arg(long, value_name = "NUMBER", value_parser = positive)]
     count: Option<u64>,
     #[command(flatten)]
     files: KernelFiles,
@@ -35,7 +35,11 @@ impl Record {
         let mut recorder = Recorder::create(&self.output, &source.host(), self.every)?;
         let (sender, stop) = channel();
         let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP])?;
-        std::thread::spawn(move || signals.forever().for_each(|signal| drop(sender.send(signal))));
+        std::thread::spawn(move || {
+            for signal in signals.forever() {
+                let _ = sender.send(signal);
+            }
+        });
         let begin = Instant::now();
         let mut due = begin;
         let mut written = 0;

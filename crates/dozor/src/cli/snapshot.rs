@@ -1,6 +1,6 @@
 //! `dozor snapshot`: samples as text or for other programs.
 
-use super::{KernelFiles, interval, metric};
+use super::{KernelFiles, interval, metric, positive};
 use crate::clock::Zone;
 use clap::{Args, ValueEnum};
 use dozor_core::catalogue::{Instances, Metric, PROCESS_METRICS, SYSTEM_METRICS, Value};
@@ -33,7 +33,7 @@ pub struct Snapshot {
     #[arg(long, value_enum, default_value = "table")]
     format: Format,
     /// Number of samples
-    #[arg(long, value_name = "NUMBER", default_value_t = 1, value_parser = clap::value_parser!(u64).range(1..))]
+    #[arg(long, value_name = "NUMBER", default_value_t = 1, value_parser = positive)]
     count: u64,
     /// Time that a sample covers
     #[arg(long, value_name = "DURATION", default_value = "1s", value_parser = interval)]

@@ -4,7 +4,6 @@
 
 use dozor_core::lane::Lane;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
-use std::fmt::Write as _;
 
 /// What a person can do on the screen.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -141,7 +140,8 @@ pub static ACTIONS: &[Entry] = &[
 ];
 
 /// The table's row of an action.
-pub fn entry_of(action: Action) -> Option<&'static Entry> {
+#[cfg(test)]
+fn entry_of(action: Action) -> Option<&'static Entry> {
     ACTIONS.iter().find(|entry| entry.action == action)
 }
 
@@ -175,7 +175,9 @@ pub fn action_of(key: &KeyEvent) -> Option<Action> {
 }
 
 /// The text of `docs/keys.md`.
+#[cfg(test)]
 pub fn markdown() -> String {
+    use std::fmt::Write as _;
     let mut out = String::from(
         "# Keys\n\nMade from the table of actions (`crates/dozor/src/ui/action.rs`); a test keeps it current.\n\nThe \
          mouse does the same: a click on a heading orders by it (again: the other way), on a row selects it, on a \

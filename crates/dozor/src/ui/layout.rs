@@ -35,7 +35,7 @@ pub struct Layout {
 }
 
 /// Cells of a lane's name and value.
-const LABEL: u16 = 16;
+const LABEL: u16 = 17;
 
 impl Layout {
     /// Reckons the places; `None` where the screen is too small.
@@ -67,7 +67,7 @@ impl Layout {
         let hints = take(1);
         let facts = match width {
             0..100 => 27,
-            100..140 => 36,
+            100..140 => 38,
             _ => 44,
         };
         Some(Layout {

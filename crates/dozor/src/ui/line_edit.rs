@@ -83,7 +83,7 @@ mod tests {
     #[test]
     fn typing_moving_and_deleting_work_on_characters() {
         let mut line = LineEdit::new("");
-        let mut press = |line: &mut LineEdit, code| line.key(&KeyEvent::new(code, KeyModifiers::NONE));
+        let press = |line: &mut LineEdit, code| line.key(&KeyEvent::new(code, KeyModifiers::NONE));
         line.insert_text("dóme\n ctl");
         assert_eq!(line.text(), "dóme ctl");
         press(&mut line, KeyCode::Home);

@@ -15,3 +15,6 @@ pub mod terminal;
 pub mod theme;
 pub mod update;
 pub mod view;
+
+#[cfg(test)]
+mod tests;

@@ -176,7 +176,9 @@ impl Session {
             }
         }
         let (out, every) = (self.connections.sender.clone(), state.every);
-        let say = move |event| drop(out.send(Incoming::Event(event)));
+        let say = move |event| {
+            let _ = out.send(Incoming::Event(event));
+        };
         let worker = std::thread::spawn(move || {
             let mut recorder = match Recorder::create(&path, &host, every) {
                 Ok(recorder) => recorder,

@@ -83,7 +83,7 @@ fn role_paint(role: Role) -> Paint {
     match role {
         Role::Text => paint(0x00c8_d0d8, 0x002b_3138, Color::Reset),
         Role::Strong => paint(0x00f2_f5f7, 0x0010_1418, Color::Reset),
-        Role::Quiet => paint(0x0082_8d98, 0x0059_626c, Color::Reset),
+        Role::Quiet => paint(0x0090_9ba6, 0x0059_626c, Color::Reset),
         Role::Line => paint(0x003a_434c, 0x00c3_c9cf, Color::Reset),
         Role::Accent => paint(0x00e6_ad52, 0x0085_5200, Color::Yellow),
         Role::Lane(Lane::Cpu) => paint(0x005a_c4b4, 0x0004_695c, Color::Cyan),
@@ -91,7 +91,7 @@ fn role_paint(role: Role) -> Paint {
         Role::Lane(Lane::Disk) => paint(0x00e0_a848, 0x0084_5400, Color::Yellow),
         Role::Lane(Lane::Network) => paint(0x0064_9fe0, 0x001c_5aa8, Color::Blue),
         Role::Lane(Lane::Heat) => paint(0x00e0_7380, 0x00a8_2c40, Color::Red),
-        Role::Severity(Severity::Fine) => paint(0x0082_8d98, 0x0059_626c, Color::Reset),
+        Role::Severity(Severity::Fine) => paint(0x0090_9ba6, 0x0059_626c, Color::Reset),
         Role::Severity(Severity::Notice) => paint(0x00b9_c46a, 0x005a_6100, Color::Reset),
         Role::Severity(Severity::Warning) => paint(0x00f2_9a4a, 0x0098_4700, Color::Yellow),
         Role::Severity(Severity::Critical) => paint(0x00ff_6b6b, 0x00b8_1c1c, Color::Red),

@@ -280,10 +280,18 @@ fn select_row(state: &mut State, row: usize, now: Instant) {
     state.keep_selection_visible();
 }
 
-fn mark(state: &mut State, now: Instant) {
-    if state.selected.is_none() {
+/// Where nothing is selected, or what is selected cannot be seen because of the narrowing, the first visible row
+/// is. A process that has ended stays selected, so that nobody acts on its neighbour by accident.
+fn select_something(state: &mut State, now: Instant) {
+    let sample = state.sample.as_ref();
+    let ended = state.selected.is_some_and(|key| sample.is_some_and(|sample| sample.find(key).is_none()));
+    if !ended && state.row_of_selected().is_none() {
         select_row(state, state.scroll, now);
     }
+}
+
+fn mark(state: &mut State, now: Instant) {
+    select_something(state, now);
     let Some(key) = state.selected else { return };
     if !state.marked.remove(&key) {
         state.marked.insert(key);
@@ -307,8 +315,8 @@ fn open_act(state: &mut State, now: Instant) {
         state.say(Severity::Notice, reason.to_owned(), Some(now + MESSAGE));
         return;
     }
-    if state.marked.is_empty() && state.selected.is_none() {
-        select_row(state, state.scroll, now);
+    if state.marked.is_empty() {
+        select_something(state, now);
     }
     let keys: Vec<ProcessKey> = if state.marked.is_empty() {
         state.selected.into_iter().collect()

@@ -16,14 +16,20 @@ pub fn hints(state: &State, buffer: &mut Buffer, area: Rect) {
         prompt(state, buffer, area);
         return;
     }
-    let mut x = area.x + 1;
-    for (key, word) in pairs(state) {
-        let needed = (key.chars().count() + word.chars().count() + 3) as u16;
-        if x + needed > area.right() {
+    let cells = |(key, word): &(String, String)| key.chars().count() + word.chars().count() + 3;
+    let mut pairs = pairs(state);
+    // Help and quit stay on a narrow screen; what is easiest to find in the help goes first.
+    for word in ["on", "step back", "mark", "lane", "record", "order"] {
+        if pairs.iter().map(cells).sum::<usize>() < usize::from(area.width) {
             break;
         }
-        x = put(buffer, x, area.y, needed, &key, state.theme.role(Role::Accent).add_modifier(Modifier::BOLD));
-        x = put(buffer, x + 1, area.y, needed, &word, state.theme.role(Role::Quiet)) + 2;
+        pairs.retain(|(_, other)| other != word);
+    }
+    let mut x = area.x + 1;
+    for (key, word) in pairs {
+        let room = area.right().saturating_sub(x);
+        x = put(buffer, x, area.y, room, &key, state.theme.role(Role::Accent).add_modifier(Modifier::BOLD));
+        x = put(buffer, x + 1, area.y, room, &word, state.theme.role(Role::Quiet)) + 2;
     }
 }
 
@@ -45,7 +51,7 @@ fn pairs(state: &State) -> Vec<(String, String)> {
         Action::Record => state.mode == Mode::Live,
         _ => true,
     });
-    let mut pairs: Vec<_> = table
+    table
         .map(|entry| {
             let word = match entry.action {
                 Action::Record if state.recording.is_some() => "end recording",
@@ -59,12 +65,7 @@ fn pairs(state: &State) -> Vec<(String, String)> {
             };
             (entry.keys[0].to_owned(), word.to_owned())
         })
-        .collect();
-    // Help and quit stay on a narrow screen.
-    if state.size.0 < 120 {
-        pairs.retain(|(_, word)| word != "step back" && word != "on");
-    }
-    pairs
+        .collect()
 }
 
 fn prompt(state: &State, buffer: &mut Buffer, area: Rect) {

@@ -144,12 +144,12 @@ fn label(state: &State, buffer: &mut Buffer, area: Rect, number: usize, lane: La
         let name = if lane == Lane::Memory { "mem" } else { lane.name() };
         let name = if lane == Lane::Network { "net" } else { name };
         put(buffer, area.x + 4, last, 4, name, hue);
-        put_right(buffer, area.x + 14, last, 7, &value, theme.role(Role::Strong));
-        put(buffer, area.x + 14, last, 1, &sign, theme.role(Role::Severity(severity)));
+        put_right(buffer, area.x + 14, last, 8, &value, theme.role(Role::Strong));
+        put(buffer, area.x + 15, last, 1, &sign, theme.role(Role::Severity(severity)));
     } else {
         put(buffer, area.x + 4, area.y, 8, lane.name(), hue);
-        put(buffer, area.x + 4, last, 9, &value, theme.role(Role::Strong));
-        put(buffer, area.x + 13, last, 1, &sign, theme.role(Role::Severity(severity)));
+        put(buffer, area.x + 4, last, 10, &value, theme.role(Role::Strong));
+        put(buffer, area.x + 15, last, 1, &sign, theme.role(Role::Severity(severity)));
     }
 }
 

@@ -22,9 +22,8 @@ pub fn draw(state: &State, buffer: &mut Buffer, area: Rect) {
 
 /// Clears room for a sheet over the lower part of the screen and gives the place of its text.
 fn open(state: &State, buffer: &mut Buffer, area: Rect, title: &str, height: u16) -> Rect {
-    let height = height.min(area.height.saturating_sub(4));
-    let width = area.width.saturating_sub(4).min(110);
-    let sheet = Rect { x: area.x + 2, y: area.bottom() - 1 - height, width, height };
+    let height = height.min(area.height.saturating_sub(2));
+    let sheet = Rect { y: area.bottom() - 1 - height, height, ..area };
     Clear.render(sheet, buffer);
     buffer.set_style(sheet, state.theme.ground(Ground::Panel).patch(state.theme.role(Role::Text)));
     let line = state.theme.role(Role::Accent);
@@ -141,7 +140,7 @@ pub fn help_lines(state: &State) -> Vec<(String, String)> {
     for topic in Topic::ALL {
         lines.push((String::new(), topic.title().to_owned()));
         for entry in ACTIONS.iter().filter(|entry| entry.topic == topic) {
-            lines.push((entry.keys.join("  "), entry.help.to_owned()));
+            lines.push((entry.keys.join("  "), format!("{}: {}", entry.name, entry.help)));
         }
         lines.push((String::new(), String::new()));
     }
@@ -152,6 +151,9 @@ pub fn help_lines(state: &State) -> Vec<(String, String)> {
     lines.push((String::new(), "This machine".to_owned()));
     let host = state.timeline.host();
     lines.push((host.name.clone(), format!("{}, {}, {} cores", host.kernel, host.cpu_model, host.cores)));
+    if let Some(recording) = &state.recording {
+        lines.push(("● rec".to_owned(), format!("Recording into {}.", recording.path.display())));
+    }
     lines
 }
 

@@ -19,48 +19,47 @@ pub fn draw(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) {
     let host = state.timeline.host();
     let mut x = put(buffer, area.x + 1, area.y, 6, "dozor", theme.role(Role::Accent)) + 2;
     x = put(buffer, x, area.y, end.saturating_sub(x), &host.name, theme.role(Role::Strong)) + 2;
-    let facts = facts(state).join(" · ");
-    put(buffer, x, area.y, end.saturating_sub(x + 2), &facts, theme.role(Role::Quiet));
+    let room = usize::from(end.saturating_sub(x + 2));
+    put(buffer, x, area.y, room as u16, &facts(state, room), theme.role(Role::Quiet));
 }
 
-/// What is worth knowing of the host; on a narrow screen only the load stays.
-fn facts(state: &State) -> Vec<String> {
+/// What is worth knowing of the host, as much of it as there is room for. The number is the rank for staying.
+fn facts(state: &State, room: usize) -> String {
     let host = state.timeline.host();
-    let wide = state.size.0 >= 130;
-    let mut facts = vec![];
-    if wide {
-        facts.push(host.kernel.clone());
-        facts.push(format!("{} cores", host.cores));
-    }
-    let Some(sample) = &state.sample else { return facts };
-    let system = &sample.now.system;
-    if wide && let Some(boot) = system.boot_ns.value() {
-        facts.push(format!("up {}", long_duration(boot as f64 / 1e9)));
-    }
-    if wide && let Some(users) = system.users.value() {
-        facts.push(format!("{users} {}", if users == 1 { "user" } else { "users" }));
-    }
-    let load = [system.load_1, system.load_5, system.load_15].map(|load| match load.float() {
-        Known::Value(load) => format!("{:.1}", load / 100.0),
-        _ => "–".to_owned(),
-    });
-    facts.push(format!(
-        "load {} for {} cores",
-        if wide { load.join(" ") } else { load[0].clone() },
-        host.cores
-    ));
-    if wide {
+    let mut facts = vec![(6, host.kernel.clone())];
+    if let Some(sample) = &state.sample {
+        let system = &sample.now.system;
+        if let Some(boot) = system.boot_ns.value() {
+            facts.push((4, format!("up {}", long_duration(boot as f64 / 1e9))));
+        }
+        if let Some(users) = system.users.value() {
+            facts.push((5, format!("{users} {}", if users == 1 { "user" } else { "users" })));
+        }
+        let loads = [system.load_1, system.load_5, system.load_15].map(|load| match load.float() {
+            Known::Value(load) => format!("{:.1}", load / 100.0),
+            _ => "–".to_owned(),
+        });
+        let loads = if room < 30 { loads[0].clone() } else { loads.join(" ") };
+        facts.push((0, format!("load {loads} for {} cores", host.cores)));
         let tasks = sample.tasks();
-        facts.push(format!("{} tasks, {} running", tasks.total, tasks.running));
+        facts.push((3, format!("{} tasks", tasks.total)));
+        facts.push((3, format!("{} running", tasks.running)));
         for (count, word) in
             [(tasks.blocked, "blocked"), (tasks.stopped, "stopped"), (tasks.zombie, "zombie")]
         {
             if count > 0 {
-                facts.push(format!("{count} {word}"));
+                facts.push((2, format!("{count} {word}")));
             }
         }
     }
-    facts
+    loop {
+        let line = facts.iter().map(|(_, fact)| fact.as_str()).collect::<Vec<_>>().join(" · ");
+        let last_to_stay = facts.iter().map(|(rank, _)| *rank).max().unwrap_or(0);
+        if line.chars().count() <= room || last_to_stay == 0 {
+            return line;
+        }
+        facts.retain(|(rank, _)| *rank < last_to_stay);
+    }
 }
 
 /// Draws from the right; gives the first cell that is taken.
@@ -96,7 +95,7 @@ fn right_side(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) -> u
     }
     let mut end = area.right().saturating_sub(1);
     for (at, (text, style)) in parts.iter().enumerate() {
-        let gap = if at == 1 { 2 } else { 1 };
+        let gap = if at == 1 { 1 } else { 2 };
         end = put_right(buffer, end, area.y, end.saturating_sub(area.x), text, *style).saturating_sub(gap);
     }
     end

@@ -1,0 +1,11 @@
+//! Dozor's program: the command line, the screen and what connects them to the core and to the kernel.
+//!
+//! A library only so that tests and benchmarks reach the parts; nothing here is meant for other programs.
+#![forbid(unsafe_code)]
+
+pub mod cli;
+mod clock;
+mod feed;
+mod hands;
+mod recorder;
+pub mod ui;

@@ -1,0 +1,430 @@
+//! The screen without a terminal: literal screens of the simulated night, and what keys and mouse do to them.
+
+use super::action::ACTIONS;
+use super::sheet::Sheet;
+use super::state::{Mode, State};
+use super::theme::{Depth, Theme};
+use super::update::{Effect, Event, next_tick, update};
+use super::view;
+use crate::hands::Outcome;
+use dozor_core::demo::{PRELUDE, SimulatedMachine};
+use dozor_core::lane::Lane;
+use dozor_core::reading::{HostFacts, ProcessRow, Reading};
+use dozor_core::timeline::Timeline;
+use ratatui::Terminal;
+use ratatui::backend::TestBackend;
+use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+/// The simulated machine on a screen of a given size, with a clock of its own.
+struct Desk {
+    machine: SimulatedMachine,
+    state: State,
+    begin: Instant,
+    seconds: u64,
+}
+
+impl Desk {
+    /// Begins so many seconds into the story, with the minute before in the timeline.
+    fn at(seconds: u64, size: (u16, u16)) -> Desk {
+        let machine = SimulatedMachine::new(1);
+        let timeline = Timeline::live(Arc::new(machine.host()));
+        let theme = Theme { depth: Depth::Mono, light: false };
+        let state = State::new(timeline, theme, Duration::from_secs(1), size);
+        let begin = PRELUDE as u64 + seconds - 60;
+        let mut desk = Desk { machine, state, begin: Instant::now(), seconds: begin };
+        desk.run(61);
+        desk
+    }
+
+    fn now(&self) -> Instant {
+        self.begin + Duration::from_secs(self.seconds)
+    }
+
+    /// Lets so many readings come, one a second.
+    fn run(&mut self, readings: u64) {
+        for _ in 0..readings {
+            self.machine.advance_to(Duration::from_secs(self.seconds));
+            let reading = Arc::new(self.machine.reading());
+            self.event(Event::Reading(reading));
+            self.event(Event::Tick);
+            self.seconds += 1;
+        }
+    }
+
+    fn event(&mut self, event: Event) -> Vec<Effect> {
+        let now = self.now();
+        update(&mut self.state, event, now)
+    }
+
+    /// Presses keys, separated by blanks; `:text` types text.
+    fn press(&mut self, keys: &str) -> Vec<Effect> {
+        let mut effects = vec![];
+        for key in keys.split(' ') {
+            let codes: Vec<KeyCode> = match key {
+                "enter" => vec![KeyCode::Enter],
+                "esc" => vec![KeyCode::Esc],
+                "down" => vec![KeyCode::Down],
+                "up" => vec![KeyCode::Up],
+                "tab" => vec![KeyCode::Tab],
+                "home" => vec![KeyCode::Home],
+                "end" => vec![KeyCode::End],
+                "space" => vec![KeyCode::Char(' ')],
+                "backspace" => vec![KeyCode::Backspace],
+                text => text.trim_start_matches(':').chars().map(KeyCode::Char).collect(),
+            };
+            for code in codes {
+                effects.extend(self.event(Event::Key(KeyEvent::new(code, KeyModifiers::NONE))));
+            }
+        }
+        effects
+    }
+
+    fn mouse(&mut self, kind: MouseEventKind, column: u16, row: u16) {
+        self.event(Event::Mouse(MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE }));
+    }
+
+    fn click(&mut self, column: u16, row: u16) {
+        self.mouse(MouseEventKind::Down(MouseButton::Left), column, row);
+    }
+
+    /// The lines that one would see, without blanks at their ends.
+    fn lines(&self) -> Vec<String> {
+        let mut terminal =
+            Terminal::new(TestBackend::new(self.state.size.0, self.state.size.1)).expect("a screen");
+        let now = self.now();
+        terminal.draw(|frame| view::draw(&self.state, frame, now)).expect("a frame");
+        let text = terminal.backend().to_string();
+        text.lines().map(|line| line.trim_matches('"').trim_end().to_owned()).collect()
+    }
+
+    fn screen(&self) -> String {
+        self.lines().join("\n")
+    }
+
+    fn process(&self, row: usize) -> &ProcessRow {
+        let sample = self.state.sample.as_ref().expect("a sample");
+        &sample.now.processes[self.state.rows[row]]
+    }
+
+    fn selected_name(&self) -> String {
+        let row = self.state.row_of_selected().expect("a selected row");
+        self.process(row).name.to_string()
+    }
+}
+
+#[test]
+fn the_screen_at_80_by_24() {
+    let mut desk = Desk::at(50, (80, 24));
+    desk.press("3");
+    insta::assert_snapshot!(desk.screen());
+}
+
+#[test]
+fn the_overview_at_160_by_48() {
+    insta::assert_snapshot!(Desk::at(50, (160, 48)).screen());
+}
+
+#[test]
+fn the_sheet_of_signals_names_its_targets() {
+    let mut desk = Desk::at(50, (80, 24));
+    desk.press("/ :nightqueue enter m esc / :stacker enter m x down");
+    insta::assert_snapshot!(desk.screen());
+}
+
+#[test]
+fn a_terminal_that_is_too_small_says_what_it_needs() {
+    let desk = Desk::at(10, (60, 12));
+    assert_eq!(desk.lines()[..2], ["Dozor needs 72 × 16 cells;", "this terminal has 60 × 12."]);
+    for (width, height) in [(1, 1), (2, 30), (300, 3)] {
+        let mut desk = Desk::at(10, (80, 24));
+        desk.event(Event::Resize(width, height));
+        desk.press("x enter ? down esc / :a enter");
+        desk.lines();
+    }
+}
+
+#[test]
+fn every_size_and_every_sheet_can_be_drawn() {
+    let mut desk = Desk::at(50, (80, 24));
+    for keys in ["esc", "esc m m x", "esc o :disk", "esc ?", "esc / :zzz"] {
+        desk.press(keys);
+        for width in (72..230).step_by(13) {
+            for height in (16..70).step_by(9) {
+                desk.event(Event::Resize(width, height));
+                assert_eq!(desk.lines().len(), usize::from(height));
+            }
+        }
+    }
+}
+
+#[test]
+fn a_lane_orders_by_what_its_users_use() {
+    let mut desk = Desk::at(50, (120, 40));
+    assert_eq!(&*desk.process(0).name, "skycam-ingest");
+    desk.press("3");
+    assert_eq!((&*desk.process(0).name, desk.state.lane), ("stacker", Some(Lane::Disk)));
+    desk.press("O");
+    assert_ne!(&*desk.process(0).name, "stacker");
+    desk.press("o :virtual enter");
+    assert_eq!(desk.state.order.metric.alias, "virtual");
+    assert_eq!(&*desk.process(0).name, "stacker");
+    desk.press("tab");
+    assert_eq!(desk.state.lane, Some(Lane::Network));
+    desk.press("0");
+    assert_eq!((desk.state.lane, desk.state.order.metric.alias), (None, "cpu"));
+}
+
+#[test]
+fn narrowing_shows_as_one_types_and_can_be_undone() {
+    let mut desk = Desk::at(50, (120, 40));
+    desk.press("/ :stack");
+    assert_eq!(desk.state.rows.len(), 1);
+    desk.press("enter");
+    assert!(desk.state.narrowing.is_none());
+    assert!(desk.screen().contains("1 of 20") && desk.screen().contains("narrowed: stack"));
+    desk.press("/ :xyz");
+    assert!(desk.screen().contains("no process contains 'stackxyz'"));
+    desk.press("esc");
+    assert_eq!(desk.state.narrow.text(), "stack", "esc goes back to what was narrowed before");
+    desk.press("esc");
+    assert!(desk.state.narrow.is_empty());
+    desk.press("/");
+    desk.event(Event::Paste("dome\ncam\x1b".to_owned()));
+    assert_eq!(desk.state.narrow.text(), "domecam");
+}
+
+#[test]
+fn the_selection_follows_its_process_and_the_order_holds_while_choosing() {
+    let mut desk = Desk::at(20, (120, 40));
+    desk.press("3 down down");
+    let name = desk.selected_name();
+    let order: Vec<i64> = (0..6).map(|row| desk.process(row).pid.value().expect("a PID")).collect();
+    assert!(desk.screen().contains("order held"));
+    // The story begins: another process takes the first place, but not under the hand.
+    desk.press("up");
+    let held_name = desk.selected_name();
+    desk.run(2);
+    assert_eq!((0..6).map(|row| desk.process(row).pid.value().expect("a PID")).collect::<Vec<_>>(), order);
+    assert_eq!(desk.selected_name(), held_name);
+    desk.run(12);
+    assert!(!desk.screen().contains("order held"));
+    assert_eq!(&*desk.process(0).name, "stacker", "after a while the order is current again");
+    assert_eq!(desk.selected_name(), held_name, "the selection went with its process");
+    assert!(name.starts_with("skycam") || held_name.starts_with("skycam"));
+}
+
+#[test]
+fn the_wheel_does_not_change_what_is_selected() {
+    let mut desk = Desk::at(50, (120, 24));
+    desk.press("down");
+    let (selected, row) = (desk.state.selected, desk.state.layout().expect("a layout").rows.y);
+    for _ in 0..10 {
+        desk.mouse(MouseEventKind::ScrollDown, 5, row + 2);
+    }
+    desk.run(5);
+    assert_eq!((desk.state.selected, desk.state.scroll), (selected, 30));
+    for _ in 0..200 {
+        desk.mouse(MouseEventKind::ScrollDown, 5, row + 2);
+    }
+    let height = usize::from(desk.state.layout().expect("a layout").rows.height);
+    assert_eq!(desk.state.scroll, desk.state.rows.len() - height, "the last row is the end");
+}
+
+#[test]
+fn the_mouse_orders_selects_and_goes_back_in_time() {
+    let mut desk = Desk::at(50, (120, 40));
+    let layout = desk.state.layout().expect("a layout");
+    let lines = desk.lines();
+    let heading = &lines[usize::from(layout.headings.y)];
+    let column =
+        heading.chars().collect::<Vec<_>>().windows(3).position(|w| w == ['r', 's', 's']).expect("rss")
+            as u16;
+    desk.click(column, layout.headings.y);
+    assert_eq!((desk.state.order.metric.alias, desk.state.order.descending), ("rss", true));
+    desk.click(column, layout.headings.y);
+    assert!(!desk.state.order.descending);
+    desk.click(40, layout.rows.y + 3);
+    assert_eq!(desk.state.row_of_selected(), Some(3));
+    desk.click(5, layout.lanes[1].y);
+    assert_eq!(desk.state.lane, Some(Lane::Memory));
+    desk.click(layout.strip_x + layout.strip_width - 20, layout.lanes[0].y);
+    let gone_back = desk.state.cursor.expect("frozen");
+    assert!((18..22).contains(&(desk.state.timeline.end() - gone_back)), "{gone_back}");
+    assert!(desk.screen().contains("FROZEN"));
+}
+
+#[test]
+fn freezing_and_stepping_show_what_was() {
+    let mut desk = Desk::at(20, (120, 40));
+    desk.press("3");
+    let quiet = desk.screen();
+    assert!(!quiet.contains("stacker[3820] writes"));
+    desk.run(30);
+    assert!(desk.screen().contains("stacker[3820] writes"), "{}", desk.screen());
+    desk.press("{ { {");
+    assert!(desk.screen().contains("FROZEN") && !desk.screen().contains("stacker[3820] writes"));
+    let shown = desk.state.shown();
+    desk.run(3);
+    assert_eq!(desk.state.shown(), shown, "a frozen moment stays while readings go on");
+    desk.press("] [");
+    assert_eq!(desk.state.shown(), shown);
+    desk.press("<");
+    assert_eq!(desk.state.shown(), Some(0));
+    desk.press("L");
+    assert!(desk.screen().contains("LIVE"));
+    assert_eq!(desk.state.shown(), Some(desk.state.timeline.end() - 1));
+    desk.press("space");
+    assert!(desk.screen().contains("FROZEN"));
+    desk.press("space");
+    assert!(desk.screen().contains("LIVE"));
+}
+
+#[test]
+fn a_signal_goes_to_the_selected_or_the_marked_and_its_outcome_is_said() {
+    let mut desk = Desk::at(50, (120, 40));
+    desk.press("3 home");
+    let Some(Effect::Signal(signal, targets)) = desk.press("x enter").pop() else { panic!("a signal") };
+    assert_eq!((signal.number, targets.len(), targets[0].label()), (15, 1, "stacker[3820]".to_owned()));
+    assert!(desk.screen().contains("TERM sent to stacker[3820]; waiting for the end"));
+    desk.event(Event::Acted(signal, targets, vec![Outcome::GoneAfter(Duration::from_millis(420))]));
+    assert!(desk.screen().contains("stacker[3820]: gone 0.4 s after TERM"));
+    desk.press("esc m m x down");
+    let Some(Effect::Signal(signal, targets)) = desk.press("enter").pop() else { panic!("a signal") };
+    assert_eq!((&*signal.name, targets.len()), ("KILL", 2));
+    assert_eq!(desk.press("x esc"), []);
+    assert!(desk.state.sheet.is_none());
+}
+
+#[test]
+fn what_cannot_be_seen_is_not_acted_on() {
+    let mut desk = Desk::at(50, (120, 40));
+    desk.press("/ :nightqueue enter home esc / :stacker enter");
+    let Some(Effect::Signal(_, targets)) = desk.press("x enter").pop() else { panic!("a signal") };
+    assert_eq!(targets[0].label(), "stacker[3820]", "the narrowed-out selection is not the target");
+    desk.press("esc");
+    let key = desk.state.selected.expect("selected");
+    desk.machine.signal(key, 9).expect("it ends");
+    desk.run(2);
+    assert_eq!(desk.press("x enter"), [], "the neighbour of a process that ended is not the target");
+    assert!(desk.screen().contains("gone already"));
+}
+
+#[test]
+fn nothing_can_be_done_to_the_processes_of_a_recording() {
+    let mut desk = Desk::at(50, (120, 40));
+    desk.state.tied = Some("this is a recording");
+    assert_eq!(desk.press("home x"), []);
+    assert!(desk.state.sheet.is_none() && desk.screen().contains("this is a recording"));
+    assert_eq!(desk.press("+"), []);
+}
+
+#[test]
+fn a_replay_plays_at_its_own_pace_and_stops_at_the_end() {
+    let mut desk = Desk::at(50, (120, 40));
+    desk.state.mode = Mode::Replay { playing: false, due: None };
+    desk.press("<");
+    assert!(desk.screen().contains("REPLAY PAUSED"));
+    desk.press("space");
+    for expected in [0, 1, 2] {
+        assert_eq!(desk.state.shown(), Some(expected));
+        assert!(next_tick(&desk.state).is_some_and(|tick| tick > desk.now()));
+        desk.seconds += 1;
+        desk.event(Event::Tick);
+    }
+    desk.press("> space");
+    assert_eq!(desk.state.shown(), Some(0), "playing at the end begins anew");
+    desk.press(">");
+    desk.press("[ space");
+    desk.seconds += 1;
+    desk.event(Event::Tick);
+    desk.seconds += 1;
+    desk.event(Event::Tick);
+    assert_eq!(desk.state.mode, Mode::Replay { playing: false, due: None });
+    assert_eq!(desk.press("r"), [], "a recording is not recorded again");
+}
+
+#[test]
+fn the_interval_and_the_recording_are_asked_for() {
+    let mut desk = Desk::at(50, (120, 40));
+    assert_eq!(desk.press("+"), [Effect::Every(Duration::from_secs(2))]);
+    assert_eq!(desk.press("- -"), [1000, 500].map(|ms| Effect::Every(Duration::from_millis(ms))));
+    assert_eq!(desk.press("r"), [Effect::Record]);
+    desk.event(Event::RecordingBegan(Ok("lynx.dozor".into())));
+    desk.run(1);
+    assert!(desk.screen().contains("● rec 00:00:01"));
+    assert_eq!(desk.press("r"), [Effect::StopRecording]);
+    desk.event(Event::RecordingEnded(Err("the disk is full".to_owned())));
+    assert!(desk.screen().contains("◆ the disk is full") && !desk.screen().contains("● rec"));
+}
+
+#[test]
+fn hostile_names_reach_the_screen_as_plain_text() {
+    let host = Arc::new(HostFacts { name: "lynx-obs".to_owned(), cores: 8, ..HostFacts::default() });
+    let mut state = State::new(
+        Timeline::live(host),
+        Theme { depth: Depth::Mono, light: false },
+        Duration::from_secs(1),
+        (90, 24),
+    );
+    let name = dozor_core::text::clean(b"a\x1b[31m\nb\xff\xe2\x80\xae");
+    let row = ProcessRow {
+        pid: 7.into(),
+        start_ticks: 1.into(),
+        name: name.as_str().into(),
+        command: name.as_str().into(),
+        ..ProcessRow::default()
+    };
+    let reading = Reading { processes: vec![Arc::new(row)], ..Reading::default() };
+    let now = Instant::now();
+    update(&mut state, Event::Reading(Arc::new(reading)), now);
+    let mut terminal = Terminal::new(TestBackend::new(90, 24)).expect("a screen");
+    terminal.draw(|frame| view::draw(&state, frame, now)).expect("a frame");
+    let screen = terminal.backend().to_string();
+    assert!(screen.contains("a\\x1b[31m\\nb\\xff\\u{202e}"), "{screen}");
+    assert!(!screen.contains('\x1b') && !screen.contains('\u{202e}'));
+    assert!(screen.contains('–'), "what is unknown is no zero");
+}
+
+#[test]
+fn unknown_forbidden_and_zero_look_different() {
+    let host = Arc::new(HostFacts { cores: 8, ticks_per_second: 100, ..HostFacts::default() });
+    let theme = Theme { depth: Depth::Mono, light: false };
+    let mut state = State::new(Timeline::live(host), theme, Duration::from_secs(1), (140, 24));
+    let now = Instant::now();
+    for second in 1..3i64 {
+        let mut reading = Reading::default();
+        reading.system.monotonic_ns = (second * 1_000_000_000).into();
+        reading.system.boot_ns = reading.system.monotonic_ns;
+        reading.system.wall_ns = reading.system.monotonic_ns;
+        reading.processes = vec![Arc::new(ProcessRow {
+            pid: 7.into(),
+            start_ticks: 1.into(),
+            read_bytes: dozor_core::known::Raw::DENIED,
+            write_bytes: 0.into(),
+            ..ProcessRow::default()
+        })];
+        update(&mut state, Event::Reading(Arc::new(reading)), now);
+    }
+    update(&mut state, Event::Key(KeyEvent::new(KeyCode::Char('3'), KeyModifiers::NONE)), now);
+    let mut terminal = Terminal::new(TestBackend::new(140, 24)).expect("a screen");
+    terminal.draw(|frame| view::draw(&state, frame, now)).expect("a frame");
+    let screen = terminal.backend().to_string();
+    let row = screen.lines().find(|line| line.contains("    7  ")).expect("the row");
+    let cells: Vec<&str> = row.trim_matches('"').split_whitespace().collect();
+    assert_eq!(cells[..6], ["7", "–", "–", "0", "×", "–"], "{row}");
+}
+
+#[test]
+fn the_help_page_shows_every_action() {
+    let mut desk = Desk::at(10, (140, 70));
+    desk.press("?");
+    assert!(matches!(desk.state.sheet, Some(Sheet::Help(0))));
+    let screen = desk.screen();
+    for entry in ACTIONS {
+        assert!(screen.contains(entry.name), "{} is missing", entry.name);
+    }
+    desk.press("q");
+    assert!(desk.state.sheet.is_none(), "q closes the help and does not leave");
+}
