@@ -198,17 +198,16 @@ fn memory_facts(sample: &Sample) -> [String; 2] {
     let system = &sample.now.system;
     let used = shown(memory_used(sample), short_bytes);
     let first = format!("{used} of {}", shown(system.mem_total.float(), long_bytes));
-    let swap = match system.swap_total.value() {
-        Some(0) => "no swap".to_owned(),
-        _ => {
-            let used = system.swap_total.float().zip(system.swap_free.float()).map(|(t, f)| t - f);
-            format!(
-                "swap {}, in {} out {}/s",
-                shown(used, long_bytes),
-                shown(sample.rate(|r| r.system.swap_in), short_bytes),
-                shown(sample.rate(|r| r.system.swap_out), long_bytes),
-            )
-        }
+    let swap = if let Some(0) = system.swap_total.value() {
+        "no swap".to_owned()
+    } else {
+        let used = system.swap_total.float().zip(system.swap_free.float()).map(|(t, f)| t - f);
+        format!(
+            "swap {}, in {} out {}/s",
+            shown(used, long_bytes),
+            shown(sample.rate(|r| r.system.swap_in), short_bytes),
+            shown(sample.rate(|r| r.system.swap_out), long_bytes),
+        )
     };
     [first, swap]
 }

@@ -66,7 +66,7 @@ fn no_counter_ever_goes_back_and_no_share_passes_the_machine() {
         for lane in [Lane::Cpu, Lane::Memory, Lane::Disk] {
             match lane.point(&sample).value {
                 Known::Value(value) => {
-                    assert!((0.0..=100.0).contains(&value), "{lane:?} {value} at {second}")
+                    assert!((0.0..=100.0).contains(&value), "{lane:?} {value} at {second}");
                 }
                 other => panic!("{lane:?} is {other:?} at {second}"),
             }

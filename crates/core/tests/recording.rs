@@ -124,7 +124,9 @@ proptest! {
         let (mut recorded, damages) = Timeline::open(in_file(&written(&readings))).expect("a whole recording");
         prop_assert_eq!(damages, vec![]);
         let mut live = Timeline::live(Arc::new(host()));
-        readings.iter().for_each(|reading| live.append(Arc::new(reading.clone())));
+        for reading in &readings {
+            live.append(Arc::new(reading.clone()));
+        }
         prop_assert_eq!(recorded.end(), 80);
         for visit in visits {
             for timeline in [&mut recorded, &mut live] {

@@ -14,9 +14,10 @@ impl Zone {
     }
 
     fn show(&self, wall_ns: i64, format: &str) -> String {
-        Timestamp::from_nanosecond(i128::from(wall_ns))
-            .map(|time| time.to_zoned(self.0.clone()).strftime(format).to_string())
-            .unwrap_or_else(|_| "–".to_owned())
+        Timestamp::from_nanosecond(i128::from(wall_ns)).map_or_else(
+            |_| "–".to_owned(),
+            |time| time.to_zoned(self.0.clone()).strftime(format).to_string(),
+        )
     }
 
     /// `02:14:31`.

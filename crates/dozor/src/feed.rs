@@ -44,15 +44,16 @@ fn read_on(
     let mut measured = (Instant::now(), own::cpu_time());
     loop {
         let reading = Arc::new(source.read());
-        if out.send(Incoming::Event(Event::Reading(reading))).is_err() {
-            return;
-        }
         let now = (Instant::now(), own::cpu_time());
         let elapsed = now.0.duration_since(measured.0).as_secs_f64();
+        // Before the reading, so that both are drawn in one frame.
         if elapsed >= 0.9 {
             let share = now.1.saturating_sub(measured.1).as_secs_f64() / elapsed * 100.0;
             let _ = out.send(Incoming::Event(Event::OwnCost(share)));
             measured = now;
+        }
+        if out.send(Incoming::Event(Event::Reading(reading))).is_err() {
+            return;
         }
         // From the last due time on, so that the interval does not grow by the time that reading takes; what is
         // late is left out, not made up for.

@@ -263,18 +263,15 @@ impl LiveSource {
             || known
                 .as_ref()
                 .is_none_or(|known| known.age < NEW || *known.row.name != name || known.uids != uids);
-        match known.as_ref().filter(|_| !fresh_texts) {
-            Some(known) => {
-                row.name = known.row.name.clone();
-                row.program = known.row.program.clone();
-                row.command = known.row.command.clone();
-                row.user = known.row.user.clone();
-                row.real_user = known.row.real_user.clone();
-            }
-            None => {
-                row.name = name.into();
-                self.texts(pid, kernel_thread, uids, &mut row, buffer);
-            }
+        if let Some(known) = known.as_ref().filter(|_| !fresh_texts) {
+            row.name = known.row.name.clone();
+            row.program = known.row.program.clone();
+            row.command = known.row.command.clone();
+            row.user = known.row.user.clone();
+            row.real_user = known.row.real_user.clone();
+        } else {
+            row.name = name.into();
+            self.texts(pid, kernel_thread, uids, &mut row, buffer);
         }
         let row = match &known {
             Some(known) if *known.row == row => known.row.clone(),

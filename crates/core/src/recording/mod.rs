@@ -1,6 +1,6 @@
 //! The recording: readings kept as bytes, specified in `docs/recording-format.md`.
 //!
-//! [`format`] is the byte layout, [`writer`] turns readings into frames, [`reader`] turns bytes back into
+//! [`mod@format`] is the byte layout, [`writer`] turns readings into frames, [`reader`] turns bytes back into
 //! readings and survives what a crash, a full disk or a flipped bit leaves behind. The same frames hold the
 //! live history in memory ([`crate::timeline`]).
 

@@ -110,7 +110,7 @@ impl<R: Read> Scanner<R> {
         let mut tried = 0;
         loop {
             self.skip(1);
-            if !self.to_marker()? || tried > TRIES {
+            if !self.seek_marker()? || tried > TRIES {
                 while self.fill(1)? {
                     let rest = self.ahead().len();
                     self.skip(rest);
@@ -153,7 +153,7 @@ impl<R: Read> Scanner<R> {
     }
 
     /// Goes forward to the next marker with room for a header; says whether there is one.
-    fn to_marker(&mut self) -> io::Result<bool> {
+    fn seek_marker(&mut self) -> io::Result<bool> {
         while self.fill(FRAME_HEADER_BYTES)? {
             let found = self.ahead().windows(MARKER.len()).position(|window| window == MARKER);
             let step = found.unwrap_or(self.ahead().len() - (MARKER.len() - 1));

@@ -41,7 +41,7 @@ fn sentence(error: &clap::Error) -> String {
         context(error, ContextKind::InvalidValue).map(|text| clean(text.as_bytes())).unwrap_or_default();
     let did_you_mean = |kinds: &[ContextKind]| {
         let near = kinds.iter().find_map(|kind| first_suggestion(error, *kind));
-        near.map(|near| format!("; did you mean {near}?")).unwrap_or_else(|| "; see dozor --help".to_owned())
+        near.map_or_else(|| "; see dozor --help".to_owned(), |near| format!("; did you mean {near}?"))
     };
     match error.kind() {
         ErrorKind::UnknownArgument => {
@@ -59,7 +59,8 @@ fn sentence(error: &clap::Error) -> String {
             let valid = context(error, ContextKind::ValidValue).unwrap_or_default();
             let near = first_suggestion(error, ContextKind::SuggestedValue);
             let near = near.map(|near| format!("; did you mean {near}?")).unwrap_or_default();
-            format!("{argument} cannot be '{value}'{near} (one of: {valid})")
+            let option = argument.split(' ').next().unwrap_or_default();
+            format!("{option} cannot be '{value}'{near} (one of: {valid})")
         }
         ErrorKind::ValueValidation => {
             let reason = std::error::Error::source(error).map(ToString::to_string).unwrap_or_default();

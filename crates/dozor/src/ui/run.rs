@@ -58,16 +58,22 @@ pub fn run(mut state: State, connections: Connections) -> anyhow::Result<Option<
     let ended = session.turn(&mut state, &mut screen);
     session.stop_recording();
     // The account of a recording is worth waiting for; it is on the disk then.
-    if let Some((_, worker)) = session.recording.take() {
-        let _ = worker.join();
+    if let Some(writing) = session.recording.take() {
+        let _ = writing.thread.join();
     }
     ended
 }
 
 struct Session {
     connections: Connections,
-    /// Readings for the thread that writes a recording; ending it means dropping the sender.
-    recording: Option<(Option<Sender<Arc<Reading>>>, std::thread::JoinHandle<()>)>,
+    recording: Option<Writing>,
+}
+
+/// The thread that writes a recording.
+struct Writing {
+    /// Readings for it; dropping the sender ends the recording.
+    readings: Option<Sender<Arc<Reading>>>,
+    thread: std::thread::JoinHandle<()>,
 }
 
 impl Session {
@@ -147,20 +153,24 @@ impl Session {
     }
 
     fn pass_on(&mut self, reading: &Arc<Reading>) {
-        if let Some((Some(sender), _)) = &self.recording
-            && sender.send(reading.clone()).is_err()
+        if let Some(Writing { readings: Some(readings), .. }) = &self.recording
+            && readings.send(reading.clone()).is_err()
         {
             self.stop_recording();
         }
     }
 
     fn stop_recording(&mut self) {
-        if let Some((sender, _)) = &mut self.recording {
-            *sender = None;
+        if let Some(writing) = &mut self.recording {
+            writing.readings = None;
         }
     }
 
     fn start_recording(&mut self, state: &State) {
+        // The key may be pressed again before the thread has said that it began.
+        if self.recording.as_ref().is_some_and(|writing| !writing.thread.is_finished()) {
+            return;
+        }
         let host = state.timeline.host().clone();
         let wall = state.sample.as_ref().map_or(0, |sample| sample.now.wall_ns());
         let name: String =
@@ -179,7 +189,7 @@ impl Session {
         let say = move |event| {
             let _ = out.send(Incoming::Event(event));
         };
-        let worker = std::thread::spawn(move || {
+        let thread = std::thread::spawn(move || {
             let mut recorder = match Recorder::create(&path, &host, every) {
                 Ok(recorder) => recorder,
                 Err(error) => return say(Event::RecordingBegan(Err(format!("no recording: {error}")))),
@@ -194,7 +204,7 @@ impl Session {
             }
             say(Event::RecordingEnded(recorder.finish().map_err(|error| error.to_string())));
         });
-        self.recording = Some((Some(sender), worker));
+        self.recording = Some(Writing { readings: Some(sender), thread });
     }
 }
 

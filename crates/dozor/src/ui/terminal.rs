@@ -10,6 +10,7 @@ use ratatui::crossterm::terminal::{
     disable_raw_mode, enable_raw_mode,
 };
 use ratatui::crossterm::{cursor, execute, queue};
+use ratatui::layout::Rect;
 use std::io::{self, BufWriter, Stdout, Write as _};
 use std::sync::atomic::{AtomicBool, Ordering};
 
@@ -45,13 +46,15 @@ impl Screen {
 
     /// Forgets what is on the screen, so that the next frame draws all of it.
     pub fn forget(&mut self) -> io::Result<()> {
-        self.0.clear()
+        // Not `clear`: that asks the terminal for its cursor, and the answer goes to the thread that reads keys.
+        let size = self.0.size()?;
+        self.0.resize(Rect::new(0, 0, size.width, size.height))
     }
 
     /// Takes the terminal again after it was given back.
     pub fn take_again(&mut self) -> io::Result<()> {
         take()?;
-        self.0.clear()
+        self.forget()
     }
 }
 

@@ -129,7 +129,7 @@ impl Theme {
     }
 
     /// Style of text in a role.
-    pub fn role(&self, role: Role) -> Style {
+    pub fn role(self, role: Role) -> Style {
         let style = match role {
             Role::Strong => Style::new().add_modifier(Modifier::BOLD),
             Role::Severity(Severity::Critical) => Style::new().add_modifier(Modifier::BOLD),
@@ -145,7 +145,7 @@ impl Theme {
         }
     }
 
-    fn colour(&self, role: Role) -> Option<Color> {
+    fn colour(self, role: Role) -> Option<Color> {
         let paint = role_paint(role);
         let rgb = if self.light { paint.light } else { paint.dark };
         match self.depth {
@@ -157,7 +157,7 @@ impl Theme {
     }
 
     /// Style of a background.
-    pub fn ground(&self, ground: Ground) -> Style {
+    pub fn ground(self, ground: Ground) -> Style {
         let (dark, light) = ground_paint(ground);
         let rgb = if self.light { light } else { dark };
         match self.depth {
@@ -170,7 +170,7 @@ impl Theme {
     }
 
     /// A lane's hue, brought near the background while nothing is wrong.
-    pub fn strip(&self, lane: Lane, severity: Severity) -> Style {
+    pub fn strip(self, lane: Lane, severity: Severity) -> Style {
         let paint = role_paint(Role::Lane(lane));
         if severity != Severity::Fine || self.depth != Depth::True {
             return self.role(Role::Lane(lane));

@@ -546,7 +546,7 @@ fn scroll(state: &mut State, rows: isize, now: Instant) {
     match &mut state.sheet {
         Some(Sheet::Help(lines)) => *lines = lines.saturating_add_signed(rows),
         Some(Sheet::Act(sheet)) => {
-            sheet.at = sheet.at.saturating_add_signed(rows.signum()).min(sheet.signals.len() - 1)
+            sheet.at = sheet.at.saturating_add_signed(rows.signum()).min(sheet.signals.len() - 1);
         }
         Some(Sheet::Order(sheet)) => {
             let last = sheet.matching().len().saturating_sub(1);

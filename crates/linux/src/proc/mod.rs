@@ -80,7 +80,8 @@ mod tests {
     /// Every parser takes captured text cut off anywhere and with any byte changed.
     #[test]
     fn no_parser_panics_on_broken_text() {
-        let captured: [(&[u8], fn(&[u8])); 9] = [
+        type Captured = (&'static [u8], fn(&[u8]));
+        let captured: [Captured; 9] = [
             (include_bytes!("../../tests/fixtures/stat"), |b| {
                 let _ = stat::parse(b);
             }),

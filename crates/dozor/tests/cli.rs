@@ -1,0 +1,325 @@
+//! The command line as a person or a script meets it.
+
+use dozor_core::recording::{Event, StreamReader};
+use std::io::Write as _;
+use std::path::Path;
+use std::process::{Child, Command, Output, Stdio};
+use std::time::Duration;
+
+fn dozor(arguments: &[&str]) -> Command {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_dozor"));
+    command.args(arguments).stdin(Stdio::null()).env_remove("NO_COLOR");
+    command
+}
+
+fn run(arguments: &[&str]) -> Output {
+    dozor(arguments).output().expect("dozor runs")
+}
+
+fn message(output: &Output) -> String {
+    String::from_utf8_lossy(&output.stderr).trim_end().to_owned()
+}
+
+fn folder() -> tempfile::TempDir {
+    tempfile::tempdir().expect("a scratch folder")
+}
+
+fn path(folder: &tempfile::TempDir, name: &str) -> String {
+    folder.path().join(name).display().to_string()
+}
+
+/// A child that keeps one core busy; ended at the end of the test.
+struct Burner(Child);
+
+impl Burner {
+    fn start() -> Burner {
+        let child = Command::new("sh").args(["-c", "while :; do :; done"]).spawn().expect("a child");
+        Burner(child)
+    }
+}
+
+impl Drop for Burner {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+#[test]
+fn bad_arguments_end_with_status_2_and_one_line_that_names_the_right_word() {
+    for (arguments, expected) in [
+        (&["--evry", "2s"][..], "dozor: unknown option --evry; did you mean --every?"),
+        (&["snpshot"], "dozor: unknown command snpshot; did you mean snapshot?"),
+        (
+            &["snapshot", "--order", "wirte"],
+            "dozor: --order: no process metric is called 'wirte'; did you mean 'write'?",
+        ),
+        (
+            &["snapshot", "--format", "jsom"],
+            "dozor: --format cannot be 'jsom'; did you mean json? (one of: table, json, jsonl, csv)",
+        ),
+        (&["snapshot", "--count", "0"], "dozor: --count: '0' is not a whole number from 1 on"),
+        (
+            &["record", "-o", "x", "--every", "2"],
+            "dozor: --every: '2' needs a unit: ms, s, m, h or d (for example 2s)",
+        ),
+        (
+            &["record", "-o", "x", "--every", "2sce"],
+            "dozor: --every: unknown unit 'sce' in '2sce'; did you mean 'sec'?",
+        ),
+        (
+            &["record", "-o", "x", "--every", "1ms"],
+            "dozor: --every: '1ms' is too short; the shortest interval is 50ms",
+        ),
+        (&["record"], "dozor: --output <FILE> is missing"),
+        (
+            &["record", "-o", "x", "--for", "1s", "--count", "1"],
+            "dozor: --for <DURATION> does not go together with --count <NUMBER>",
+        ),
+        (
+            &["demo", "--after", "9h"],
+            "dozor: the screen needs a terminal; for files and pipes use dozor snapshot or dozor record",
+        ),
+        (&[], "dozor: the screen needs a terminal; for files and pipes use dozor snapshot or dozor record"),
+    ] {
+        let output = run(arguments);
+        assert_eq!(message(&output), expected, "{arguments:?}");
+        assert_eq!((output.status.code(), &output.stdout[..]), (Some(2), &b""[..]), "{arguments:?}");
+    }
+}
+
+#[test]
+fn every_command_explains_itself_with_an_example() {
+    for command in [&[][..], &["watch"], &["demo"], &["record"], &["replay"], &["snapshot"]] {
+        let output = run(&[command, &["--help"]].concat());
+        let text = String::from_utf8(output.stdout).expect("text");
+        assert!(output.status.success() && text.contains("Example"), "{command:?}: {text}");
+    }
+}
+
+#[test]
+fn what_cannot_be_replayed_is_named_with_the_reason() {
+    let folder = folder();
+    let (empty, other, cut) = (path(&folder, "empty"), path(&folder, "other"), path(&folder, "cut"));
+    std::fs::write(&empty, "").expect("a file");
+    std::fs::write(&other, "pid,name\n").expect("a file");
+    let whole = path(&folder, "whole.dozor");
+    assert!(run(&["record", "-o", &whole, "--count", "1"]).status.success());
+    let bytes = std::fs::read(&whole).expect("the recording");
+    std::fs::write(&cut, &bytes[..bytes.len() - 1]).expect("a file");
+    let missing = path(&folder, "missing");
+    let here = folder.path().display().to_string();
+    for (file, reason) in [
+        (&empty, "it is empty".to_owned()),
+        (&other, "it is not a Dozor recording".to_owned()),
+        (&missing, "No such file or directory".to_owned()),
+        (&here, "is a folder, not a recording".to_owned()),
+        (&cut, "cut off at byte".to_owned()),
+    ] {
+        let output = run(&["replay", file]);
+        let message = message(&output);
+        assert!(message.contains(&**file) && message.contains(&reason), "{message}");
+        assert_eq!((message.lines().count(), output.status.code()), (1, Some(1)), "{message}");
+    }
+}
+
+#[test]
+fn a_recording_never_overwrites_and_names_the_file_that_fails() {
+    let folder = folder();
+    let kept = path(&folder, "kept");
+    std::fs::write(&kept, "precious").expect("a file");
+    let here = folder.path().display().to_string();
+    let missing = path(&folder, "no/such/folder");
+    for (file, reason) in [
+        (kept.as_str(), "is there already"),
+        (&here, "is a folder"),
+        (&missing, "No such file or directory"),
+        ("/dev/full", "No space left on device"),
+    ] {
+        let output = run(&["record", "-o", file, "--count", "1"]);
+        let message = message(&output);
+        assert!(message.contains(file) && message.contains(reason), "{message}");
+        assert_eq!((message.lines().count(), output.status.code()), (1, Some(1)));
+    }
+    assert_eq!(std::fs::read(&kept).expect("the file"), b"precious");
+}
+
+/// A limit on the size of files stands in for a full disk: what was written before stays readable.
+#[test]
+fn a_disk_that_fills_up_leaves_a_readable_recording() {
+    let folder = folder();
+    let file = path(&folder, "full.dozor");
+    let script = format!(
+        "trap '' XFSZ; ulimit -f 48; exec {} record -o {file} --every 50ms",
+        env!("CARGO_BIN_EXE_dozor")
+    );
+    let output = Command::new("bash").args(["-c", &script]).output().expect("a shell");
+    assert_eq!(output.status.code(), Some(1));
+    assert!(
+        message(&output).contains(&file) && message(&output).contains("File too large"),
+        "{}",
+        message(&output)
+    );
+    let readings = readings_in(&std::fs::read(&file).expect("the recording"));
+    assert!(readings > 0);
+}
+
+fn readings_in(bytes: &[u8]) -> usize {
+    let mut stream = StreamReader::open(bytes, true).expect("a recording");
+    let mut readings = 0;
+    while let Some(event) = stream.next_event().expect("readable") {
+        readings += usize::from(matches!(event, Event::Reading { .. }));
+    }
+    readings
+}
+
+#[test]
+fn a_recording_has_as_many_readings_as_were_asked_for() {
+    let folder = folder();
+    let file = path(&folder, "counted.dozor");
+    let output = run(&["record", "-o", &file, "--every", "50ms", "--count", "7"]);
+    assert!(
+        output.status.success() && message(&output).starts_with("dozor: 7 readings, "),
+        "{}",
+        message(&output)
+    );
+    assert_eq!(readings_in(&std::fs::read(&file).expect("the recording")), 7);
+    let timed = run(&["record", "-o", "-", "--every", "100ms", "--for", "350ms"]);
+    assert_eq!(readings_in(&timed.stdout), 4);
+}
+
+#[test]
+fn a_recorder_that_is_told_to_end_leaves_a_whole_recording() {
+    let folder = folder();
+    let file = path(&folder, "ended.dozor");
+    let mut child =
+        dozor(&["record", "-o", &file, "--every", "50ms"]).stderr(Stdio::piped()).spawn().expect("dozor");
+    await_that("readings are written", || has_readings(&file));
+    let status = Command::new("kill").args(["-TERM", &child.id().to_string()]).status().expect("kill");
+    assert!(status.success() && child.wait().expect("its end").success());
+    assert!(readings_in(&std::fs::read(&file).expect("the recording")) > 3);
+}
+
+#[test]
+fn a_recorder_that_is_killed_loses_at_most_the_last_reading() {
+    let folder = folder();
+    let file = path(&folder, "killed.dozor");
+    let mut child = dozor(&["record", "-o", &file, "--every", "50ms"]).spawn().expect("dozor");
+    await_that("readings are written", || has_readings(&file));
+    child.kill().and_then(|()| child.wait()).expect("its end");
+    assert!(readings_in(&std::fs::read(&file).expect("the recording")) > 3);
+}
+
+fn has_readings(file: &str) -> bool {
+    let bytes = std::fs::read(file).unwrap_or_default();
+    StreamReader::open(&bytes[..], true).is_ok() && readings_in(&bytes) > 3
+}
+
+fn await_that(what: &str, holds: impl Fn() -> bool) {
+    for _ in 0..1000 {
+        if holds() {
+            return;
+        }
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    panic!("waited in vain until {what}");
+}
+
+#[test]
+fn a_snapshot_shows_who_burns_a_core() {
+    let burner = Burner::start();
+    let output = run(&["snapshot", "--format", "json", "--every", "2s"]);
+    let sample: serde_json::Value = serde_json::from_slice(&output.stdout).expect("JSON");
+    let interval = sample["interval"].as_f64().expect("an interval");
+    assert!((1.9..10.0).contains(&interval), "{interval}");
+    assert!(sample["time"].as_str().is_some_and(|time| time.len() >= 20 && time.as_bytes()[10] == b'T'));
+    let system = sample["system"].as_object().expect("the system");
+    for alias in ["cpu.total", "load.1", "mem.available", "forks", "tasks.total"] {
+        assert!(system[alias].is_number(), "{alias}: {}", system[alias]);
+    }
+    assert!(system["core.total"]["0"].is_number());
+    let processes = sample["processes"].as_array().expect("processes");
+    let row = processes.iter().find(|row| row["pid"] == burner.0.id()).expect("the burner");
+    // Others may take the core away from it, so what it got is compared with the child's own account elsewhere;
+    // here it must be near a core and never above.
+    let cpu = row["cpu"].as_f64().expect("a share");
+    assert!(cpu <= 105.0 && cpu > 40.0, "{cpu} %");
+    assert_eq!(row["state"], "running");
+}
+
+#[test]
+fn snapshots_are_read_by_other_peoples_readers() {
+    let lines = run(&["snapshot", "--format", "jsonl", "--count", "3", "--every", "50ms", "--limit", "2"]);
+    let text = String::from_utf8(lines.stdout).expect("text");
+    assert_eq!(text.lines().count(), 3);
+    for line in text.lines() {
+        let sample: serde_json::Value = serde_json::from_str(line).expect("JSON");
+        assert_eq!(sample["processes"].as_array().map(Vec::len), Some(2));
+    }
+    let array = run(&["snapshot", "--format", "json", "--count", "2", "--every", "50ms", "--limit", "1"]);
+    let samples: Vec<serde_json::Value> = serde_json::from_slice(&array.stdout).expect("a JSON array");
+    assert_eq!(samples.len(), 2);
+    let table = run(&["snapshot", "--format", "csv", "--order", "pid", "--limit", "4", "--every", "50ms"]);
+    let mut reader = csv::Reader::from_reader(&table.stdout[..]);
+    let headings = reader.headers().expect("headings").clone();
+    let pid = headings.iter().position(|heading| heading == "pid").expect("a PID column");
+    let pids: Vec<u32> =
+        reader.records().map(|record| record.expect("a record")[pid].parse().expect("a PID")).collect();
+    assert_eq!(pids.len(), 4);
+    assert!(pids.is_sorted(), "{pids:?}");
+}
+
+#[test]
+fn a_closed_pipe_ends_quietly() {
+    for arguments in
+        [&["snapshot", "--count", "50", "--every", "50ms"][..], &["record", "-o", "-", "--every", "50ms"]]
+    {
+        let mut child =
+            dozor(arguments).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("dozor");
+        drop(child.stdout.take());
+        let output = child.wait_with_output().expect("its end");
+        assert_eq!((output.status.code(), message(&output)), (Some(0), String::new()), "{arguments:?}");
+    }
+}
+
+#[test]
+fn a_made_up_machine_is_read_from_its_files() {
+    let folder = folder();
+    let put = |name: &str, text: &[u8]| {
+        let path = folder.path().join(name);
+        std::fs::create_dir_all(path.parent().expect("a folder")).expect("folders");
+        std::fs::File::create(path).and_then(|mut file| file.write_all(text)).expect("a file");
+    };
+    put("proc/stat", b"cpu  10 0 5 100 0 0 0 0 0 0\ncpu0 10 0 5 100 0 0 0 0 0 0\nprocesses 9\n");
+    put("proc/42/stat", b"42 (a\x1b[2J) S 1 42 42 0 -1 0 1 0 0 0 7 3 0 0 20 0 1 0 50 4096 1 0\n");
+    put("proc/43/stat", b"garbage");
+    put("sys/class/thermal/thermal_zone0/type", b"soc\n");
+    put("sys/class/thermal/thermal_zone0/temp", b"48500\n");
+    let (proc_root, sys_root) = (path(&folder, "proc"), path(&folder, "sys"));
+    let output = run(&[
+        "snapshot",
+        "--format",
+        "json",
+        "--every",
+        "50ms",
+        "--proc-root",
+        &proc_root,
+        "--sys-root",
+        &sys_root,
+    ]);
+    let sample: serde_json::Value = serde_json::from_slice(&output.stdout).expect("JSON");
+    assert_eq!(sample["system"]["sensor.temperature"]["soc"], 48.5);
+    assert_eq!(sample["system"]["mem.total"], serde_json::Value::Null, "what is not there is not zero");
+    assert_eq!(sample["host"]["cores"], 1);
+    let processes = sample["processes"].as_array().expect("processes");
+    assert_eq!(processes.len(), 1);
+    assert_eq!(processes[0]["name"], "a\\x1b[2J");
+    assert_eq!(processes[0]["read"], serde_json::Value::Null);
+    let missing = run(&["snapshot", "--proc-root", &path(&folder, "nowhere")]);
+    assert!(
+        message(&missing).contains("nowhere cannot be read: No such file or directory"),
+        "{}",
+        message(&missing)
+    );
+    assert!(Path::new(&proc_root).exists());
+}

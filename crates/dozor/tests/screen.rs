@@ -1,0 +1,389 @@
+//! The real program in a real terminal: whole runs in tmux.
+
+use std::path::Path;
+use std::process::{Child, Command};
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::time::{Duration, Instant};
+
+const DOZOR: &str = env!("CARGO_BIN_EXE_dozor");
+const PATIENCE: Duration = Duration::from_secs(30);
+
+/// A terminal of its own for a test.
+struct Terminal {
+    socket: String,
+}
+
+impl Terminal {
+    /// Opens a shell in a terminal of this size and runs a command line in it. `dozor` stands for the program.
+    fn run(command: &str, (width, height): (u16, u16), folder: &Path) -> Terminal {
+        static NUMBER: AtomicU32 = AtomicU32::new(0);
+        let number = NUMBER.fetch_add(1, Ordering::Relaxed);
+        let terminal = Terminal { socket: format!("dozor-test-{}-{number}", std::process::id()) };
+        let line = command.replace("dozor ", &format!("{DOZOR} "));
+        let (width, height) = (width.to_string(), height.to_string());
+        terminal.tmux(&[
+            "-f",
+            "/dev/null",
+            "-u",
+            "new-session",
+            "-d",
+            "-x",
+            &width,
+            "-y",
+            &height,
+            "-c",
+            &folder.display().to_string(),
+            "env PS1='ready> ' TERM=screen-256color bash --norc --noprofile -i",
+        ]);
+        terminal.wait("the shell", |screen| screen.contains("ready>"));
+        terminal.text(&line);
+        terminal.keys("Enter");
+        terminal
+    }
+
+    fn tmux(&self, arguments: &[&str]) -> String {
+        let output = Command::new("tmux")
+            .args(["-L", &self.socket])
+            .args(arguments)
+            .env_remove("TMUX")
+            .env("LC_ALL", "C.UTF-8")
+            .output()
+            .expect("tmux is installed");
+        assert!(output.status.success(), "tmux {arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8_lossy(&output.stdout).into_owned()
+    }
+
+    /// Presses keys by tmux's names, separated by blanks.
+    fn keys(&self, keys: &str) {
+        let keys: Vec<&str> = keys.split(' ').collect();
+        self.tmux(&[&["send-keys"][..], &keys].concat());
+    }
+
+    fn text(&self, text: &str) {
+        self.tmux(&["send-keys", "-l", text]);
+    }
+
+    /// A left click, as terminals report it.
+    fn click(&self, column: usize, row: usize) {
+        self.text(&format!("\x1b[<0;{};{}M\x1b[<0;{};{}m", column + 1, row + 1, column + 1, row + 1));
+    }
+
+    fn screen(&self) -> String {
+        self.tmux(&["capture-pane", "-p"])
+    }
+
+    /// Waits until the screen shows what is awaited and gives it.
+    fn wait(&self, what: &str, shows: impl Fn(&str) -> bool) -> String {
+        let begin = Instant::now();
+        loop {
+            let screen = self.screen();
+            if shows(&screen) {
+                return screen;
+            }
+            assert!(begin.elapsed() < PATIENCE, "waited in vain for {what}; the screen is\n{screen}");
+            std::thread::sleep(Duration::from_millis(30));
+        }
+    }
+
+    fn wait_for(&self, text: &str) -> String {
+        self.wait(text, |screen| screen.contains(text))
+    }
+
+    /// Cursor shown, mouse reported to the program, second screen in use.
+    fn modes(&self) -> String {
+        self.tmux(&["display-message", "-p", "#{cursor_flag} #{mouse_any_flag} #{alternate_on}"])
+            .trim()
+            .to_owned()
+    }
+
+    /// The terminal is as it was before the program: asserts that and that typing is echoed.
+    fn assert_restored(&self) {
+        self.wait("the shell", |screen| screen.trim_end().ends_with("ready>"));
+        assert_eq!(self.modes(), "1 0 0");
+        self.text("stty -a | tr ' ' '\\n' | grep -c -e ^echo$ -e ^icanon$");
+        self.keys("Enter");
+        self.wait("echo and line editing of the terminal", |screen| {
+            screen.contains("stty -a") && screen.lines().any(|line| line.trim() == "2")
+        });
+    }
+}
+
+impl Drop for Terminal {
+    fn drop(&mut self) {
+        let _ = Command::new("tmux").args(["-L", &self.socket, "kill-server"]).output();
+    }
+}
+
+/// A program of the test's own with an unmistakable name.
+struct Sleeper(Child);
+
+impl Sleeper {
+    fn start(name: &str) -> Sleeper {
+        use std::os::unix::process::CommandExt as _;
+        Sleeper(Command::new("sleep").arg0(name).arg("600").spawn().expect("a child"))
+    }
+
+    /// Waits for its end and gives the signal.
+    fn ended_by(&mut self) -> Option<i32> {
+        use std::os::unix::process::ExitStatusExt as _;
+        let begin = Instant::now();
+        loop {
+            if let Some(status) = self.0.try_wait().expect("its state") {
+                return status.signal();
+            }
+            assert!(begin.elapsed() < PATIENCE, "the child lives on");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+}
+
+impl Drop for Sleeper {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+fn folder() -> tempfile::TempDir {
+    tempfile::tempdir().expect("a scratch folder")
+}
+
+/// First row of the table: the line below the headings.
+fn first_row(screen: &str) -> &str {
+    let mut lines = screen.lines().skip_while(|line| !line.trim_start().starts_with("pid "));
+    lines.nth(1).unwrap_or_default()
+}
+
+#[test]
+fn the_demo_starts_orders_narrows_and_leaves_no_trace() {
+    let folder = folder();
+    let terminal = Terminal::run("dozor demo --after 60s", (120, 36), folder.path());
+    let screen = terminal.wait_for("skycam-ingest");
+    assert!(screen.contains("lynx-obs") && screen.contains("LIVE") && screen.contains("load "), "{screen}");
+    assert!(first_row(&screen).contains("skycam-ingest"), "{screen}");
+    assert_eq!(terminal.modes(), "0 1 1");
+    terminal.keys("3");
+    terminal.wait("the stacker on top", |screen| first_row(screen).contains("stacker"));
+    terminal.keys("O");
+    terminal.wait("another on top", |screen| !first_row(screen).contains("stacker"));
+    terminal.keys("/");
+    terminal.text("catalogd");
+    terminal.keys("Enter");
+    let screen = terminal.wait_for("1 of 20");
+    assert!(first_row(&screen).contains("catalogd"), "{screen}");
+    terminal.keys("q");
+    terminal.assert_restored();
+    assert!(!terminal.screen().contains("lynx-obs"));
+}
+
+#[test]
+fn clicks_order_select_and_go_back_in_time() {
+    let folder = folder();
+    let terminal = Terminal::run("dozor demo --after 60s", (120, 36), folder.path());
+    let screen = terminal.wait_for("skycam-ingest");
+    let row = screen.lines().position(|line| line.trim_start().starts_with("pid ")).expect("headings");
+    let heading = screen.lines().nth(row).expect("headings");
+    let column = heading[..heading.find("rss").expect("a column")].chars().count();
+    terminal.click(column, row);
+    terminal.wait("the largest on top", |screen| {
+        first_row(screen).contains("stacker") && screen.contains("rss▾")
+    });
+    terminal.click(30, row + 3);
+    terminal.wait("a selected row", |screen| {
+        screen.lines().nth(row + 3).is_some_and(|line| line.starts_with('▸'))
+    });
+    terminal.click(60, 3);
+    terminal.wait_for("FROZEN");
+}
+
+#[test]
+fn the_screen_follows_the_size_of_the_terminal() {
+    let folder = folder();
+    let terminal = Terminal::run("dozor demo", (160, 48), folder.path());
+    terminal.wait_for("What stands out");
+    terminal.tmux(&["resize-window", "-x", "50", "-y", "10"]);
+    terminal.wait_for("this terminal has 50 × 10.");
+    terminal.tmux(&["resize-window", "-x", "80", "-y", "24"]);
+    let screen =
+        terminal.wait("the small screen", |screen| screen.contains("1 cpu") && screen.contains("q quit"));
+    assert_eq!(screen.trim_end().lines().count(), 24, "{screen}");
+    terminal.tmux(&["resize-window", "-x", "160", "-y", "48"]);
+    terminal
+        .wait("the large screen", |screen| screen.contains("What stands out") && screen.contains("trend"));
+}
+
+#[test]
+fn a_signal_ends_a_child_of_the_test() {
+    let folder = folder();
+    let mut child = Sleeper::start("dozor-test-polite");
+    let terminal = Terminal::run("dozor --every 500ms --narrow dozor-test-polite", (110, 30), folder.path());
+    terminal.wait("its row", |screen| first_row(screen).contains(&child.0.id().to_string()));
+    terminal.keys("x");
+    let screen = terminal.wait_for("What shall happen to");
+    assert!(screen.contains(&format!("[{}]", child.0.id())) && screen.contains("Stop politely"), "{screen}");
+    terminal.keys("Enter");
+    assert_eq!(child.ended_by(), Some(15));
+    terminal.wait("the outcome", |screen| screen.contains(": gone 0.") && screen.contains(" s after TERM"));
+}
+
+#[test]
+fn marked_processes_are_paused_and_forced_to_end_together() {
+    let folder = folder();
+    let mut children = [Sleeper::start("dozor-test-marked"), Sleeper::start("dozor-test-marked")];
+    let bystander = Sleeper::start("dozor-test-bystander");
+    let terminal = Terminal::run("dozor --every 500ms --narrow dozor-test-", (110, 30), folder.path());
+    terminal.wait("all three", |screen| {
+        screen.matches("dozor-test-marked (").count() == 2 && screen.contains("dozor-test-bystander (")
+    });
+    terminal.keys("/ C-u");
+    terminal.text("test-marked");
+    terminal.keys("Enter");
+    terminal.wait("the two", |screen| screen.contains("2 of "));
+    terminal.keys("m m");
+    terminal.wait_for("2 marked");
+    terminal.keys("x");
+    terminal.wait_for("these 2 processes");
+    terminal.keys("Down Down Down Down Enter");
+    terminal.wait("both stopped", |screen| screen.matches("stopped").count() >= 2);
+    terminal.keys("x Down Enter");
+    assert_eq!(children.each_mut().map(Sleeper::ended_by), [Some(9); 2]);
+    let mut bystander = bystander;
+    assert!(bystander.0.try_wait().expect("its state").is_none(), "the third was not hit");
+}
+
+#[test]
+fn the_demo_obeys_signals_too() {
+    let folder = folder();
+    let terminal = Terminal::run("dozor demo --after 50s --order write", (120, 36), folder.path());
+    terminal.wait("the stacker", |screen| first_row(screen).contains("stacker"));
+    terminal.keys("Home x Enter");
+    terminal.wait_for("stacker[3820]: gone 0.");
+    // A terminal that sends both at once means the key with Alt; a person is slower.
+    terminal.keys("Escape");
+    terminal.wait("no message", |screen| !screen.contains("gone 0."));
+    terminal.keys("/");
+    terminal.text("domectl");
+    terminal.keys("Enter Home x Enter");
+    terminal.wait_for("not permitted; run dozor as root");
+}
+
+#[test]
+fn a_recording_is_made_and_replayed() {
+    let folder = folder();
+    let terminal = Terminal::run("dozor demo --every 200ms", (120, 36), folder.path());
+    terminal.wait_for("skycam-ingest");
+    terminal.keys("r");
+    terminal.wait_for("● rec 00:00:02");
+    terminal.keys("r");
+    terminal.wait_for("readings, ");
+    terminal.keys("q");
+    terminal.wait("the shell", |screen| screen.trim_end().ends_with("ready>"));
+    terminal.text(&format!("{DOZOR} replay --paused lynx-obs-*.dozor"));
+    terminal.keys("Enter");
+    let screen = terminal.wait_for("REPLAY PAUSED");
+    assert!(
+        screen.contains("sample 1 of ") && screen.contains("lynx-obs") && screen.contains("2031-02-14"),
+        "{screen}"
+    );
+    terminal.keys("]");
+    terminal.wait("a process with its share", |screen| {
+        screen.contains("sample 2 of ") && first_row(screen).contains("skycam-ingest")
+    });
+    terminal.keys(">");
+    let end = terminal.wait("the end", |screen| !screen.contains("sample 2 of "));
+    terminal.keys("<");
+    terminal.wait_for("sample 1 of ");
+    terminal.keys("Space");
+    terminal.wait("playing", |screen| screen.contains("REPLAY ") && !screen.contains("sample 1 of "));
+    terminal.keys("x");
+    terminal.wait_for("this is a recording");
+    assert!(end.contains("REPLAY PAUSED"));
+}
+
+#[test]
+fn a_recording_that_was_cut_is_replayed_and_says_so() {
+    let folder = folder();
+    let file = folder.path().join("cut.dozor");
+    let arguments = ["record", "--every", "50ms", "--count", "5", "-o"];
+    assert!(Command::new(DOZOR).args(arguments).arg(&file).status().expect("dozor").success());
+    let bytes = std::fs::read(&file).expect("the recording");
+    std::fs::write(&file, &bytes[..bytes.len() - 3]).expect("a shorter file");
+    let terminal = Terminal::run("dozor replay --paused cut.dozor", (120, 36), folder.path());
+    let screen = terminal.wait_for("cut off at byte");
+    assert!(screen.contains("sample 1 of 4"), "{screen}");
+}
+
+#[test]
+fn a_recording_is_watched_through_a_pipe() {
+    let folder = folder();
+    let command = "dozor record -o - --count 5 --every 200ms | dozor replay -";
+    let terminal = Terminal::run(command, (120, 36), folder.path());
+    let screen = terminal.wait_for("ENDED");
+    assert!(screen.contains("pid  user"), "{screen}");
+    terminal.keys("[ [ [ [");
+    terminal.wait_for("FROZEN");
+    terminal.keys("q");
+    terminal.assert_restored();
+}
+
+#[test]
+fn the_terminal_comes_back_after_suspend_and_fg() {
+    let folder = folder();
+    let terminal = Terminal::run("dozor demo", (100, 30), folder.path());
+    terminal.wait_for("LIVE");
+    terminal.keys("C-z");
+    terminal.wait_for("Stopped");
+    terminal.assert_restored();
+    terminal.text("fg");
+    terminal.keys("Enter");
+    terminal.wait_for("LIVE");
+    assert_eq!(terminal.modes(), "0 1 1");
+    terminal.keys("3");
+    terminal.wait_for("Processes for disk");
+    terminal.keys("q");
+    terminal.assert_restored();
+}
+
+#[test]
+fn the_terminal_comes_back_after_a_panic_and_after_being_told_to_end() {
+    let folder = folder();
+    let example = Path::new(DOZOR).with_file_name("examples").join("panic_on_screen");
+    let terminal = Terminal::run(&example.display().to_string(), (100, 30), folder.path());
+    let screen = terminal.wait_for("on purpose");
+    assert!(screen.contains("panicked at"), "the message is on the ordinary screen: {screen}");
+    terminal.assert_restored();
+    terminal.text(&format!("{DOZOR} demo; echo status $?"));
+    terminal.keys("Enter");
+    terminal.wait_for("LIVE");
+    terminal.tmux(&["run-shell", "kill -TERM $(cat /proc/#{pane_pid}/task/#{pane_pid}/children)"]);
+    terminal.wait_for("status 143");
+    terminal.assert_restored();
+}
+
+#[test]
+fn a_hangup_ends_the_program_and_keeps_the_recording() {
+    let folder = folder();
+    let terminal = Terminal::run("dozor demo --every 200ms", (100, 30), folder.path());
+    terminal.wait_for("LIVE");
+    terminal.keys("r");
+    terminal.wait_for("● rec 00:00:01");
+    let shell = terminal.tmux(&["display-message", "-p", "#{pane_pid}"]);
+    let children =
+        std::fs::read_to_string(format!("/proc/{0}/task/{0}/children", shell.trim())).expect("children");
+    let program = format!("/proc/{}", children.split_whitespace().next().expect("the program"));
+    terminal.tmux(&["kill-server"]);
+    let begin = Instant::now();
+    while Path::new(&program).exists() {
+        assert!(begin.elapsed() < PATIENCE, "the program outlived its terminal");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    let mut files = std::fs::read_dir(folder.path()).expect("the folder").flatten();
+    let bytes = std::fs::read(files.next().expect("a recording").path()).expect("the recording");
+    let mut stream = dozor_core::recording::StreamReader::open(&bytes[..], true).expect("a recording");
+    let mut readings = 0;
+    while let Some(event) = stream.next_event().expect("readable") {
+        assert!(matches!(event, dozor_core::recording::Event::Reading { .. }), "nothing is cut: {event:?}");
+        readings += 1;
+    }
+    assert!(readings >= 5, "{readings}");
+}
