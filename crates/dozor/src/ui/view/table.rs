@@ -4,7 +4,7 @@ use super::{put, put_right, rule};
 use crate::ui::columns::{self, Column, Columns, TREND};
 use crate::ui::layout::Layout;
 use crate::ui::state::{State, TREND_SAMPLES};
-use crate::ui::theme::{Ground, Role};
+use crate::ui::theme::{Depth, Ground, Role};
 use dozor_core::catalogue::{Metric, Unit, Value};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::reading::{ProcessKey, ProcessRow};
@@ -32,6 +32,9 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout, now: Instant) {
         draw_row(state, buffer, area, sample, place, &columns);
         if let (Some(x), Some(trends)) = (columns.trend, &trends) {
             draw_trend(state, buffer, x, y, &trends[row]);
+        }
+        if state.selected == Some(sample.now.processes[place].key()) {
+            even_out(state, buffer, area);
         }
     }
     if state.rows.is_empty() && !state.narrow.is_empty() {
@@ -155,6 +158,13 @@ fn cell_style(state: &State, metric: &Metric, value: &Value) -> Style {
         _ => Role::Text,
     };
     theme.role(role)
+}
+
+/// Without colours the selected row is turned round as a whole; receding text in it would leave dark patches.
+fn even_out(state: &State, buffer: &mut Buffer, area: Rect) {
+    if matches!(state.theme.depth, Depth::Sixteen | Depth::Mono) {
+        buffer.set_style(area, Style::new().remove_modifier(Modifier::DIM));
+    }
 }
 
 /// The program's base name stands out in the command; the way to it and the arguments recede.
