@@ -300,6 +300,18 @@ fn network_facts(sample: &Sample) -> [String; 2] {
         Some((_, Known::Value(_))) => "no errors".to_owned(),
         _ => "errors unknown".to_owned(),
     };
+    // Traffic of the machine with itself fills no link, but somebody may wonder where it is.
+    let own = sample
+        .parts(|reading| &reading.interfaces[..])
+        .find(|i| is_loopback(i.now))
+        .map(|i| i.rate(|r| r.in_bytes));
+    let own = match own.map(|rate| rate.zip(traffic(&interface))) {
+        Some(Known::Value((own, other))) if own > 1e6 && own > other && !is_loopback(interface.now) => {
+            format!(", {}/s to itself", long_bytes(own))
+        }
+        _ => String::new(),
+    };
+    let errors = errors + &own;
     [
         format!(
             "{} in {}  out {}/s",

@@ -428,3 +428,118 @@ fn the_help_page_shows_every_action() {
     desk.press("q");
     assert!(desk.state.sheet.is_none(), "q closes the help and does not leave");
 }
+
+/// Whatever somebody presses and clicks, whatever the size: no panic, the selection and the rows stay sound.
+#[test]
+fn random_keys_clicks_and_sizes_do_no_harm() {
+    let keys = [
+        "x",
+        "/",
+        "o",
+        "O",
+        "m",
+        "M",
+        "j",
+        "k",
+        "1",
+        "2",
+        "3",
+        "4",
+        "5",
+        "0",
+        "tab",
+        "space",
+        "[",
+        "]",
+        "{",
+        "}",
+        "<",
+        ">",
+        "L",
+        "r",
+        "+",
+        "-",
+        "?",
+        "esc",
+        "enter",
+        "down",
+        "up",
+        "home",
+        "end",
+        "backspace",
+        ":a",
+        ":sky",
+    ];
+    let mut random = 88_172_645_463_325_252_u64;
+    let mut next = |below: usize| {
+        random ^= random << 13;
+        random ^= random >> 7;
+        random ^= random << 17;
+        (random % below as u64) as usize
+    };
+    let mut desk = Desk::at(40, (120, 40));
+    for step in 0..3000 {
+        match next(20) {
+            0 => desk.run(1),
+            1 => desk.click(next(130) as u16, next(45) as u16),
+            2 => {
+                let kind = if next(2) == 0 { MouseEventKind::ScrollDown } else { MouseEventKind::ScrollUp };
+                desk.mouse(kind, next(130) as u16, next(45) as u16);
+            }
+            3 if step % 3 == 0 => {
+                desk.event(Event::Resize(next(200) as u16, next(70) as u16));
+            }
+            4 => {
+                if let Some(key) = desk.state.key_of_row(next(10)) {
+                    let _ = desk.machine.signal(key, 9);
+                }
+            }
+            _ => {
+                desk.press(keys[next(keys.len())]);
+            }
+        }
+        if step % 5 == 0 {
+            desk.lines();
+        }
+        let sample = desk.state.sample.as_ref().expect("a sample");
+        assert!(desk.state.rows.iter().all(|place| *place < sample.now.processes.len()));
+        assert!(desk.state.scroll <= desk.state.rows.len());
+        let mut sorted = desk.state.rows.clone();
+        sorted.sort_unstable();
+        sorted.dedup();
+        assert_eq!(sorted.len(), desk.state.rows.len(), "no process stands twice");
+    }
+}
+
+#[test]
+fn a_gap_is_left_empty_on_the_lanes() {
+    let mut desk = Desk::at(0, (120, 40));
+    // The clock is set forward by twenty seconds: the columns between stay empty, nothing is bridged.
+    desk.machine.advance_to(Duration::from_secs(desk.seconds));
+    let shift = |reading: &Reading, seconds: i64| {
+        let mut moved = reading.clone();
+        moved.system.wall_ns = (moved.wall_ns() + seconds * 1_000_000_000).into();
+        Arc::new(moved)
+    };
+    let reading = desk.machine.reading();
+    desk.event(Event::Reading(shift(&reading, 20)));
+    assert!(
+        desk.screen().contains("the clock was set forward by 20 s; no rates over that"),
+        "{}",
+        desk.screen()
+    );
+    assert!(desk.screen().contains("user –"), "rates over the change are unknown");
+    for _ in 0..5 {
+        desk.seconds += 1;
+        desk.machine.advance_to(Duration::from_secs(desk.seconds));
+        let reading = desk.machine.reading();
+        desk.event(Event::Reading(shift(&reading, 20)));
+    }
+    let layout = desk.state.layout().expect("a layout");
+    let lines = desk.lines();
+    let lane: Vec<char> = lines[usize::from(layout.lanes[0].bottom()) - 1].chars().collect();
+    let strip = &lane[usize::from(layout.strip_x)..usize::from(layout.strip_x + layout.strip_width)];
+    let blank = strip.iter().rev().skip_while(|cell| **cell != ' ').take_while(|cell| **cell == ' ').count();
+    assert!((19..=21).contains(&blank), "{blank} empty columns: {strip:?}");
+    assert_eq!(strip[strip.len() - 30], '█', "what was before the gap is still there");
+}

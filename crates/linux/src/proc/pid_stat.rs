@@ -9,7 +9,7 @@ const KERNEL_THREAD: i64 = 0x0020_0000;
 /// What the file says. The name borrows from the text.
 #[derive(Debug)]
 #[allow(missing_docs, reason = "fields are named as in the reading's process row")]
-pub struct PidStat<'a> {
+pub struct ProcessStat<'a> {
     pub pid: i64,
     pub name: &'a [u8],
     pub state: Raw,
@@ -35,7 +35,7 @@ pub struct PidStat<'a> {
 /// Reads the file's text; `None` where it is not whole as far as the start time.
 ///
 /// A name may hold blanks, brackets and line ends; it ends at the last bracket, since nothing after it has one.
-pub fn parse(bytes: &[u8], page: i64) -> Option<PidStat<'_>> {
+pub fn parse(bytes: &[u8], page: i64) -> Option<ProcessStat<'_>> {
     let open = bytes.iter().position(|byte| *byte == b'(')?;
     let close = bytes.iter().rposition(|byte| *byte == b')')?;
     let name = bytes.get(open + 1..close)?;
@@ -56,7 +56,7 @@ pub fn parse(bytes: &[u8], page: i64) -> Option<PidStat<'_>> {
     // Fields 25 to 38: limits, addresses and signal masks.
     let mut words = words.skip(14);
     let (core, _real_time_priority, policy) = (next(&mut words), next(&mut words), next(&mut words));
-    Some(PidStat {
+    Some(ProcessStat {
         pid: number(bytes[..open].trim_ascii())?,
         name,
         state,

@@ -1,0 +1,273 @@
+//! What lanes, sentences and metrics say of readings whose figures can be reckoned by hand.
+
+use dozor_core::catalogue::{Instances, SYSTEM_METRICS, Value, process_metric};
+use dozor_core::known::{Known, Raw};
+use dozor_core::lane::{Lane, Severity, sentence};
+use dozor_core::rank::{Narrow, Order, ranked};
+use dozor_core::reading::{CoreRow, DiskRow, HostFacts, InterfaceRow, ProcessRow, Reading, SensorRow};
+use dozor_core::sample::Sample;
+use std::sync::Arc;
+
+const MIB: i64 = 1 << 20;
+
+/// Two readings two seconds apart; `now` changes the second one.
+fn sample(before: impl Fn(&mut Reading), now: impl Fn(&mut Reading)) -> Sample {
+    let host = HostFacts { cores: 4, ticks_per_second: 100, ..HostFacts::default() };
+    let at = |seconds: i64| {
+        let ns = Raw::new(seconds * 1_000_000_000);
+        let mut reading = Reading::default();
+        (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (ns, ns, ns);
+        reading
+    };
+    let (mut first, mut second) = (at(100), at(102));
+    before(&mut first);
+    now(&mut second);
+    (first.sort(), second.sort());
+    Sample::new(Arc::new(host), Some(Arc::new(first)), Arc::new(second))
+}
+
+fn cpu(reading: &mut Reading, [user, system, idle, iowait, steal]: [i64; 5]) {
+    let s = &mut reading.system;
+    (s.user, s.system, s.idle, s.iowait, s.steal) =
+        (user.into(), system.into(), idle.into(), iowait.into(), steal.into());
+    (s.nice, s.irq, s.softirq) = (0.into(), 0.into(), 0.into());
+}
+
+fn process(pid: i64, change: impl Fn(&mut ProcessRow)) -> Arc<ProcessRow> {
+    let mut row =
+        ProcessRow { pid: pid.into(), start_ticks: 1.into(), name: "p".into(), ..ProcessRow::default() };
+    change(&mut row);
+    Arc::new(row)
+}
+
+fn system(sample: &Sample, alias: &str) -> Instances {
+    SYSTEM_METRICS.iter().find(|metric| metric.alias == alias).expect("a metric").of_system(sample)
+}
+
+fn one(value: f64) -> Instances {
+    Instances::One(Value::Number(value))
+}
+
+fn many(name: &str, value: f64) -> Instances {
+    Instances::Many(vec![(name.into(), Value::Number(value))])
+}
+
+#[test]
+fn shares_of_the_cpu_add_up_and_waiting_is_not_busy() {
+    // 800 ticks passed on 4 cores in 2 s.
+    let sample = sample(|r| cpu(r, [0; 5]), |r| cpu(r, [200, 80, 400, 80, 40]));
+    for (alias, percent) in [
+        ("cpu.user", 25.0),
+        ("cpu.system", 10.0),
+        ("cpu.idle", 50.0),
+        ("cpu.iowait", 10.0),
+        ("cpu.steal", 5.0),
+    ] {
+        assert_eq!(system(&sample, alias), one(percent), "{alias}");
+    }
+    assert_eq!(system(&sample, "cpu.total"), one(40.0));
+    assert_eq!(Lane::Cpu.facts(&sample)[0], "user 25  system 10  iowait 10  steal 5");
+}
+
+#[test]
+fn a_counter_that_goes_back_is_unknown() {
+    let sample = sample(|r| cpu(r, [500, 0, 0, 0, 0]), |r| cpu(r, [400, 0, 200, 0, 0]));
+    assert_eq!(system(&sample, "cpu.user"), Instances::One(Value::Absent));
+}
+
+#[test]
+fn one_core_at_its_limit_is_seen_beside_an_idle_one() {
+    let core = |number: i64, user: i64, idle: i64| CoreRow {
+        number: number.into(),
+        user: user.into(),
+        idle: idle.into(),
+        iowait: 0.into(),
+        ..CoreRow::default()
+    };
+    let sample = sample(
+        |r| r.cores = vec![core(0, 0, 0), core(1, 0, 0)],
+        |r| r.cores = vec![core(0, 200, 0), core(1, 10, 190)],
+    );
+    let Instances::Many(cores) = system(&sample, "core.total") else { panic!("instances") };
+    assert_eq!(cores, [("0".into(), Value::Number(100.0)), ("1".into(), Value::Number(5.0))]);
+}
+
+#[test]
+fn the_busiest_disk_and_its_main_writer_are_named() {
+    let disk = |busy: i64, writes: i64, write_ms: i64, bytes: i64| DiskRow {
+        name: "sdx".into(),
+        reads: 0.into(),
+        read_ms: 0.into(),
+        read_bytes: 0.into(),
+        writes: writes.into(),
+        write_ms: write_ms.into(),
+        write_bytes: bytes.into(),
+        busy_ms: busy.into(),
+        queue_ms: write_ms.into(),
+        ..DiskRow::default()
+    };
+    let writer = |pid: i64, bytes: i64| process(pid, |row| row.write_bytes = bytes.into());
+    let sample = sample(
+        |r| (r.disks, r.processes) = (vec![disk(0, 0, 0, 0)], vec![writer(7, 0), writer(8, 0)]),
+        |r| {
+            r.disks = vec![disk(1900, 100, 4000, 200 * MIB)];
+            r.processes = vec![writer(7, 150 * MIB), writer(8, 50 * MIB)];
+        },
+    );
+    assert_eq!(system(&sample, "disk.busy"), many("sdx", 95.0));
+    assert_eq!(system(&sample, "disk.wait"), many("sdx", 0.04));
+    assert_eq!(system(&sample, "disk.queue"), many("sdx", 2.0));
+    assert_eq!(system(&sample, "disk.write"), many("sdx", (100 * MIB) as f64));
+    assert_eq!(Lane::Disk.point(&sample).severity, Severity::Critical);
+    assert_eq!(
+        sentence(Lane::Disk, &sample).as_deref(),
+        Some("sdx 95 % busy, waits 40 ms. p[7] writes 75 % of what all processes write.")
+    );
+}
+
+#[test]
+fn a_disk_without_requests_has_no_wait_rather_than_none() {
+    let idle = DiskRow {
+        name: "sdx".into(),
+        reads: 5.into(),
+        read_ms: 9.into(),
+        writes: 5.into(),
+        write_ms: 9.into(),
+        ..DiskRow::default()
+    };
+    let sample = sample(|r| r.disks = vec![idle.clone()], |r| r.disks = vec![idle.clone()]);
+    assert_eq!(system(&sample, "disk.wait"), Instances::Many(vec![("sdx".into(), Value::Absent)]));
+}
+
+#[test]
+fn memory_is_what_new_programs_cannot_get() {
+    let sample = sample(
+        |_| {},
+        |r| {
+            let s = &mut r.system;
+            (s.mem_total, s.mem_available, s.mem_free) =
+                ((1000 * MIB).into(), (50 * MIB).into(), (10 * MIB).into());
+            (s.swap_total, s.swap_free) = (0.into(), 0.into());
+            r.processes = vec![process(3, |row| row.rss_bytes = (600 * MIB).into())];
+        },
+    );
+    assert_eq!(Lane::Memory.point(&sample).value, Known::Value(95.0));
+    assert_eq!(Lane::Memory.point(&sample).severity, Severity::Warning);
+    assert_eq!(Lane::Memory.facts(&sample), ["950 M of 1.0 GiB".to_owned(), "no swap".to_owned()]);
+    let mem = process_metric("mem").expect("a metric").of(&sample.process(0));
+    assert_eq!(mem, Value::Number(60.0));
+}
+
+#[test]
+fn the_network_is_read_against_the_link_and_errors_name_their_interface() {
+    let link = |name: &str, bytes: i64, errors: i64, speed: Raw| InterfaceRow {
+        name: name.into(),
+        in_bytes: bytes.into(),
+        out_bytes: 0.into(),
+        in_errors: errors.into(),
+        out_errors: 0.into(),
+        speed_bits: speed,
+        ..InterfaceRow::default()
+    };
+    let speed = Raw::new(1_000_000_000);
+    let all = |a: i64, b: i64, errors: i64| {
+        vec![link("en0", a, 0, speed), link("en1", b, errors, speed), link("lo", 0, 0, Raw::ABSENT)]
+    };
+    let sample = sample(|r| r.interfaces = all(0, 0, 0), |r| r.interfaces = all(175_000_000, 100, 9));
+    let point = Lane::Network.point(&sample);
+    assert_eq!(Lane::Network.label(&point), "70 %");
+    assert_eq!(point.severity, Severity::Notice);
+    assert_eq!(Lane::Network.facts(&sample)[1], "en1 has 4.5 errors/s");
+}
+
+#[test]
+fn heat_is_the_distance_to_the_sensors_own_limit() {
+    let sensor = |name: &str, temperature: i64, limit: Raw| SensorRow {
+        name: name.into(),
+        temperature: (temperature * 1000).into(),
+        limit,
+    };
+    // The warmer one has more room.
+    let sample = sample(
+        |_| {},
+        |r| {
+            r.sensors = vec![
+                sensor("package", 70, Raw::new(100_000)),
+                sensor("nvme", 64, Raw::new(70_000)),
+                sensor("board", 90, Raw::ABSENT),
+            ];
+        },
+    );
+    let point = Lane::Heat.point(&sample);
+    assert_eq!((point.value, point.full), (Known::Value(64.0), Known::Value(70.0)));
+    assert_eq!(point.severity, Severity::Warning);
+    assert_eq!(Lane::Heat.facts(&sample), ["nvme".to_owned(), "limit 70 °C, 6 to go".to_owned()]);
+}
+
+#[test]
+fn a_lane_without_its_resource_says_so() {
+    let nothing = sample(|_| {}, |_| {});
+    for (lane, fact) in [
+        (Lane::Disk, "no disk here"),
+        (Lane::Network, "no interface here"),
+        (Lane::Heat, "no sensor here"),
+        (Lane::Cpu, "user –  system –  iowait –"),
+    ] {
+        assert_eq!(lane.facts(&nothing)[0], fact);
+        assert_eq!(lane.label(&lane.point(&nothing)), "–");
+        assert_eq!(sentence(lane, &nothing), None);
+    }
+}
+
+#[test]
+fn processes_are_ranked_with_unknown_values_last_either_way() {
+    let with = |pid: i64, read: Raw| process(pid, |row| row.read_bytes = read);
+    let all = |scale: i64| {
+        vec![
+            with(1, Raw::ABSENT),
+            with(2, (scale * 10).into()),
+            with(3, Raw::DENIED),
+            with(4, (scale * 30).into()),
+        ]
+    };
+    let sample = sample(|r| r.processes = all(0), |r| r.processes = all(1));
+    let order = Order::by(process_metric("read").expect("a metric"));
+    let pids = |order: &Order| -> Vec<i64> {
+        let places = ranked(&sample, &Narrow::default(), order);
+        places.into_iter().map(|place| sample.now.processes[place].pid.value().expect("a PID")).collect()
+    };
+    assert_eq!(pids(&order), [4, 2, 3, 1]);
+    assert_eq!(pids(&order.reversed()), [2, 4, 3, 1]);
+}
+
+#[test]
+fn a_live_timeline_forgets_the_oldest_and_stays_within_its_limit() {
+    use dozor_core::timeline::{KEEP_BYTES, Timeline};
+    let mut timeline = Timeline::live(Arc::default());
+    // Texts that change every time make each reading large.
+    let reading = |number: i64| {
+        let mut reading = Reading::default();
+        let ns = Raw::new(number * 1_000_000_000);
+        (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (ns, ns, ns);
+        reading.processes = (0..8)
+            .map(|pid| {
+                process(pid, |row| row.command = format!("{number} {pid} {}", "x".repeat(4000)).into())
+            })
+            .collect();
+        Arc::new(reading)
+    };
+    let count = (KEEP_BYTES / 32_000 * 2) as i64;
+    for number in 1..=count {
+        timeline.append(reading(number));
+    }
+    assert_eq!(timeline.end(), count as usize);
+    let kept = timeline.end() - timeline.first();
+    assert!(timeline.first() > 0 && kept * 32_000 < KEEP_BYTES + 64 * 32_000, "{kept} are kept");
+    for number in [timeline.first(), timeline.first() + 1, timeline.end() - 1] {
+        let sample = timeline.sample(number).expect("it is kept");
+        assert_eq!(sample.now.wall_ns(), (number as i64 + 1) * 1_000_000_000);
+    }
+    assert!(timeline.sample(0).is_err(), "what was forgotten is an error, not a wrong sample");
+    assert_eq!(timeline.at(0), timeline.first());
+    assert_eq!(timeline.at(i64::MAX), timeline.end() - 1);
+}
