@@ -22,7 +22,8 @@ fn sample(before: impl Fn(&mut Reading), now: impl Fn(&mut Reading)) -> Sample {
     let (mut first, mut second) = (at(100), at(102));
     before(&mut first);
     now(&mut second);
-    (first.sort(), second.sort());
+    first.sort();
+    second.sort();
     Sample::new(Arc::new(host), Some(Arc::new(first)), Arc::new(second))
 }
 
