@@ -216,8 +216,14 @@ fn the_screen_follows_the_size_of_the_terminal() {
 fn a_signal_ends_a_child_of_the_test() {
     let folder = folder();
     let mut child = Sleeper::start("dozor-test-polite");
-    let terminal = Terminal::run("dozor --every 500ms --narrow dozor-test-polite", (110, 30), folder.path());
-    terminal.wait("its row", |screen| first_row(screen).contains(&child.0.id().to_string()));
+    let terminal = Terminal::run("dozor --every 500ms", (110, 30), folder.path());
+    terminal.wait_for("q quit");
+    terminal.keys("/");
+    terminal.text("dozor-test-polite");
+    terminal.keys("Enter");
+    terminal.wait("its row alone", |screen| {
+        screen.contains(" 1 of ") && first_row(screen).contains(&child.0.id().to_string())
+    });
     terminal.keys("x");
     let screen = terminal.wait_for("What shall happen to");
     assert!(screen.contains(&format!("[{}]", child.0.id())) && screen.contains("Stop politely"), "{screen}");

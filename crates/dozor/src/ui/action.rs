@@ -101,7 +101,7 @@ const fn entry(
 /// Everything that can be done, in the order of the hint line and the help page.
 #[rustfmt::skip]
 pub static ACTIONS: &[Entry] = &[
-    entry(Action::Act, "act", &["x"], Topic::Processes, "act", "Send a signal to the marked processes, or else to the selected one. Nothing happens before you confirm."),
+    entry(Action::Act, "act", &["x"], Topic::Processes, "act", "Send a signal to the marked processes, or else to the selected one; the next step asks."),
     entry(Action::Narrow, "narrow", &["/"], Topic::Processes, "narrow", "Show only processes whose name or command contains what you type."),
     entry(Action::Order, "order", &["o"], Topic::Processes, "order", "Choose the column that processes are ordered by."),
     entry(Action::OtherWay, "order the other way", &["O"], Topic::Processes, "", "Turn the order round."),

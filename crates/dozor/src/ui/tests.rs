@@ -303,6 +303,11 @@ fn what_cannot_be_seen_is_not_acted_on() {
     desk.press("/ :nightqueue enter home esc / :stacker enter");
     let Some(Effect::Signal(_, targets)) = desk.press("x enter").pop() else { panic!("a signal") };
     assert_eq!(targets[0].label(), "stacker[3820]", "the narrowed-out selection is not the target");
+    desk.press("esc esc esc x");
+    assert!(desk.state.sheet.is_none(), "rows move: the first x only selects");
+    assert!(desk.screen().contains("x again acts on it"));
+    desk.press("x");
+    assert!(matches!(desk.state.sheet, Some(Sheet::Act(_))));
     desk.press("esc");
     let key = desk.state.selected.expect("selected");
     desk.machine.signal(key, 9).expect("it ends");

@@ -316,7 +316,15 @@ fn open_act(state: &mut State, now: Instant) {
         return;
     }
     if state.marked.is_empty() {
+        let selected = state.selected;
         select_something(state, now);
+        // Rows move: what stands at the top now may be another one than when the hand went to the key.
+        if state.selected != selected && state.rows.len() > 1 {
+            let name = state.selected.and_then(|key| target(state, key)).map(|target| target.label());
+            let text = format!("selected {}; x again acts on it", name.unwrap_or_default());
+            state.say(Severity::Notice, text, Some(now + MESSAGE));
+            return;
+        }
     }
     let keys: Vec<ProcessKey> = if state.marked.is_empty() {
         state.selected.into_iter().collect()
