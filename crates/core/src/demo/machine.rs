@@ -194,13 +194,15 @@ impl SimulatedMachine {
         self.step as f64 * STEP - PRELUDE
     }
 
-    /// Lets the machine run until a time after the beginning of the prelude; a time that has passed changes
-    /// nothing.
-    pub fn advance_to(&mut self, since_begin: Duration) {
+    /// Lets the machine run until a time after the beginning of the prelude. Says whether its clock moved: it goes
+    /// in steps of a tenth of a second.
+    pub fn advance_to(&mut self, since_begin: Duration) -> bool {
+        let before = self.step;
         while (self.step + 1) as f64 * STEP <= since_begin.as_secs_f64() + 1e-9 {
             self.run_step();
             self.step += 1;
         }
+        self.step != before
     }
 
     /// Sends a signal as the user `astro` would.

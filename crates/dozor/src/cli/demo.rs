@@ -45,10 +45,16 @@ impl Source for DemoSource {
     }
 
     fn read(&mut self) -> Reading {
-        let since = self.begun.get_or_insert_with(Instant::now).elapsed();
-        let mut machine = self.machine.lock().unwrap_or_else(PoisonError::into_inner);
-        machine.advance_to(self.ahead + since);
-        machine.reading()
+        let begun = *self.begun.get_or_insert_with(Instant::now);
+        loop {
+            let mut machine = self.machine.lock().unwrap_or_else(PoisonError::into_inner);
+            // Two readings at one instant of the simulation would look like a clock that stands still.
+            if machine.advance_to(self.ahead + begun.elapsed()) {
+                return machine.reading();
+            }
+            drop(machine);
+            std::thread::sleep(Duration::from_millis(5));
+        }
     }
 }
 
