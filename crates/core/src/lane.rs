@@ -102,8 +102,10 @@ impl Lane {
             }
             Lane::Memory => &["rss", "mem", "shared", "swap", "virtual", "faults_major", "cpu", "age"],
             Lane::Disk => &["write", "read", "disk_wait", "cpu", "rss", "write_calls", "read_calls", "age"],
-            Lane::Network => &["read_any", "write_any", "read_calls", "write_calls", "cpu", "rss", "age"],
-            Lane::Heat => &["cpu", "core", "cpu_time", "nice", "threads", "rss", "age"],
+            Lane::Network => {
+                &["net_in", "net_out", "connections", "read_any", "write_any", "cpu", "rss", "age"]
+            }
+            Lane::Heat => &["cpu", "core", "core_temp", "cpu_time", "nice", "threads", "age"],
         }
     }
 
@@ -216,6 +218,7 @@ fn memory_facts(sample: &Sample) -> [String; 2] {
 fn busiest_disk(sample: &Sample) -> Option<(PartView<'_, crate::reading::DiskRow>, Known<f64>)> {
     sample
         .parts(|reading| &reading.disks[..])
+        .filter(|disk| disk.now.whole.is_empty())
         .map(|disk| (disk, disk_busy(&disk)))
         .max_by(|a, b| a.1.value().unwrap_or(-1.0).total_cmp(&b.1.value().unwrap_or(-1.0)))
 }

@@ -20,3 +20,4 @@ pub mod source;
 pub mod text;
 pub mod timeline;
 pub mod units;
+pub mod wanted;

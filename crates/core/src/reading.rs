@@ -98,13 +98,38 @@ rows! {
         oom_kills: "count" Counter;
         /// Users logged in.
         users: "count" Level;
+        /// TCP segments sent again; proc_net(5) snmp RetransSegs.
+        tcp_retransmits: "count" Counter;
+        /// TCP segments sent; proc_net(5) snmp OutSegs.
+        tcp_segments: "count" Counter;
+        /// Time in which some task waited for a CPU; Documentation/accounting/psi.rst.
+        pressure_cpu_some: "us" Counter;
+        /// Time in which all tasks waited for a CPU; Documentation/accounting/psi.rst.
+        pressure_cpu_full: "us" Counter;
+        /// Time in which some task waited for memory; Documentation/accounting/psi.rst.
+        pressure_memory_some: "us" Counter;
+        /// Time in which all tasks waited for memory; Documentation/accounting/psi.rst.
+        pressure_memory_full: "us" Counter;
+        /// Time in which some task waited for a device; Documentation/accounting/psi.rst.
+        pressure_io_some: "us" Counter;
+        /// Time in which all tasks waited for a device; Documentation/accounting/psi.rst.
+        pressure_io_full: "us" Counter;
+        /// Bytes received over TCP that no process could be found for, since watching began.
+        unattributed_in: "bytes" Counter;
+        /// Bytes sent over TCP that no process could be found for, since watching began.
+        unattributed_out: "bytes" Counter;
+        /// How often notifications of ended sockets or processes came faster than they were read and were lost.
+        notifications_lost: "count" Counter;
     }
 }
 
 rows! {
     /// One logical processor. The classes are those of [`SystemRow`].
     CoreRow "core" key i64: |row| row.number.value().unwrap_or(-1);
-    texts {}
+    texts {
+        /// Name of the temperature sensor that stands for this core; often one for a whole package.
+        sensor;
+    }
     fields {
         /// Number of the logical processor; proc_stat(5) cpuN.
         number: "" Label;
@@ -128,17 +153,132 @@ rows! {
         guest: "ticks" Counter;
         /// The same at positive niceness, already contained in nice.
         guest_nice: "ticks" Counter;
+        /// Frequency now; Documentation/admin-guide/pm/cpufreq.rst scaling_cur_freq.
+        frequency: "Hz" Level;
+        /// Highest frequency that the hardware allows; cpuinfo_max_freq.
+        frequency_max: "Hz" Level;
+        /// How often the core or its package slowed down because of heat; thermal_throttle/*_throttle_count.
+        throttles: "count" Counter;
     }
 }
 
 rows! {
-    /// One whole block device; Documentation/admin-guide/iostats.rst.
+    /// Interrupts of one source on one core; proc_interrupts(5). Pairs that never counted are left out.
+    InterruptRow "interrupt" key (Text, i64): |row| (row.source.clone(), row.core.value().unwrap_or(-1));
+    texts {
+        /// Number or short name of the source.
+        source;
+        /// Device or meaning.
+        label;
+    }
+    fields {
+        /// Logical processor that served it.
+        core: "" Label;
+        /// Interrupts since boot.
+        count: "count" Counter;
+    }
+}
+
+rows! {
+    /// Deferred interrupt work of one kind on one core; /proc/softirqs. Pairs that never counted are left out.
+    SoftirqRow "softirq" key (Text, i64): |row| (row.kind.clone(), row.core.value().unwrap_or(-1));
+    texts {
+        /// Kind of work.
+        kind;
+    }
+    fields {
+        /// Logical processor that did it.
+        core: "" Label;
+        /// Times since boot.
+        count: "count" Counter;
+    }
+}
+
+rows! {
+    /// One mounted file system; proc_pid_mountinfo(5), statvfs(3).
+    FilesystemRow "filesystem" key Text: |row| row.mount.clone();
+    texts {
+        /// Where it is mounted.
+        mount;
+        /// Device or server.
+        device;
+        /// Type of file system.
+        kind;
+    }
+    fields {
+        /// 1 where it lives on another machine.
+        remote: "" Label;
+        /// 1 where it answers, 0 where a question has been waiting for too long.
+        answers: "" Label;
+        /// Size.
+        size: "bytes" Level;
+        /// Used by files.
+        used: "bytes" Level;
+        /// Left for ordinary users.
+        available: "bytes" Level;
+        /// Inodes; zero where the type has no fixed number.
+        inodes: "count" Level;
+        /// Inodes left.
+        inodes_free: "count" Level;
+    }
+}
+
+rows! {
+    /// One battery; Documentation/ABI/testing/sysfs-class-power.
+    BatteryRow "battery" key Text: |row| row.name.clone();
+    texts {
+        /// Name of the battery.
+        name;
+        /// Charging, discharging, full, not charging.
+        status;
+    }
+    fields {
+        /// Charge against the full charge, in hundredths of a percent.
+        charge: "%/100" Level;
+        /// Time until it is empty at the present load; only while it discharges.
+        seconds_left: "s" Level;
+        /// Power that flows in or out.
+        power: "uW" Level;
+    }
+}
+
+rows! {
+    /// One graphics processor; sysfs of the kernel's DRM drivers.
+    GpuRow "gpu" key Text: |row| row.name.clone();
+    texts {
+        /// Name of the card and its driver.
+        name;
+    }
+    fields {
+        /// Busy share, in percent; device/gpu_busy_percent.
+        busy: "%" Level;
+        /// Its own memory in use; device/mem_info_vram_used.
+        memory_used: "bytes" Level;
+        /// Its own memory; device/mem_info_vram_total.
+        memory_total: "bytes" Level;
+        /// Temperature; the hwmon chip of the card.
+        temperature: "m°C" Level;
+        /// Power; the hwmon chip of the card.
+        power: "uW" Level;
+        /// Fan; the hwmon chip of the card.
+        fan: "rpm" Level;
+    }
+}
+
+rows! {
+    /// One block device or partition; Documentation/admin-guide/iostats.rst.
     DiskRow "disk" key Text: |row| row.name.clone();
     texts {
         /// Name of the device without /dev/.
         name;
+        /// The device that a partition is on; empty for a whole device.
+        whole;
+        /// Model, where the device states one.
+        model;
     }
     fields {
+        /// 1 for a spinning disk, 0 for one without moving parts; queue/rotational.
+        rotational: "" Label;
         /// Requests read.
         reads: "count" Counter;
         /// Bytes read.
@@ -186,11 +326,16 @@ rows! {
         out_drops: "count" Counter;
         /// Link speed; /sys/class/net/NAME/speed (Documentation/ABI/testing/sysfs-class-net).
         speed_bits: "bit/s" Level;
+        /// Wireless signal; /proc/net/wireless.
+        wifi_signal: "dBm" Level;
+        /// Wireless quality in the driver's own scale, usually up to 70; /proc/net/wireless.
+        wifi_quality: "" Level;
     }
 }
 
 rows! {
-    /// One temperature sensor; Documentation/hwmon/sysfs-interface.rst or thermal/sysfs-api.rst.
+    /// One sensor; Documentation/hwmon/sysfs-interface.rst, thermal/sysfs-api.rst, power/powercap/powercap.rst. A
+    /// sensor measures one thing; the other fields are absent.
     SensorRow "sensor" key Text: |row| row.name.clone();
     texts {
         /// Chip and label, or the type of the thermal zone.
@@ -201,6 +346,70 @@ rows! {
         temperature: "m°C" Level;
         /// The sensor's own critical limit, in thousandths of a degree Celsius.
         limit: "m°C" Level;
+        /// Speed of a fan.
+        fan: "rpm" Level;
+        /// Power.
+        power: "uW" Level;
+        /// Energy since some time in the past; its rate is the power.
+        energy: "uJ" Counter;
+        /// Voltage.
+        voltage: "mV" Level;
+    }
+}
+
+rows! {
+    /// One TCP connection; sock_diag(7).
+    ConnectionRow "connection" key i64: |row| row.cookie.value().unwrap_or(-1);
+    texts {
+        /// Address and port of this side.
+        local;
+        /// Address and port of the other side.
+        remote;
+    }
+    fields {
+        /// Names the socket for its whole life.
+        cookie: "" Label;
+        /// The process that holds it; absent where that is not known.
+        pid: "" Label;
+        /// Its state as the kernel's number; net/tcp_states.h.
+        state: "" Label;
+        /// Bytes received, headers excluded.
+        in_bytes: "bytes" Counter;
+        /// Bytes sent, each once, headers excluded.
+        out_bytes: "bytes" Counter;
+    }
+}
+
+rows! {
+    /// One process that ended since the reading before; taskstats, Documentation/accounting/taskstats.rst.
+    EndedRow "ended" key (i64, i64): |row| (row.order.value().unwrap_or(-1), row.pid.value().unwrap_or(-1));
+    texts {
+        /// Its name.
+        name;
+        /// Name of its parent, where that is known.
+        parent;
+    }
+    fields {
+        /// Place in the order of the ends within the reading.
+        order: "" Label;
+        /// Process identifier.
+        pid: "" Label;
+        /// PID of its parent.
+        ppid: "" Label;
+        /// 1 where a reading has shown it, 0 where it came and went between two.
+        seen: "" Label;
+        /// Life time.
+        elapsed: "us" Level;
+        /// CPU time in user mode.
+        user: "us" Level;
+        /// CPU time in the kernel.
+        system: "us" Level;
+        /// Most memory that it held.
+        peak_bytes: "bytes" Level;
+        /// Bytes fetched from storage.
+        read_bytes: "bytes" Level;
+        /// Bytes sent to storage.
+        write_bytes: "bytes" Level;
     }
 }
 
@@ -219,6 +428,14 @@ rows! {
         user;
         /// Name of the real user; proc_pid_status(5) Uid.
         real_user;
+        /// Controlling terminal; proc_pid_stat(5) tty_nr.
+        tty;
+        /// Control group; proc_pid_cgroup(5).
+        cgroup;
+        /// Service, session or container that the control group stands for.
+        service;
+        /// Kernel function that it waits in; proc_pid_wchan(5).
+        wait_on;
     }
     fields {
         /// Process identifier.
@@ -237,6 +454,8 @@ rows! {
         user_ticks: "ticks" Counter;
         /// CPU time in the kernel; proc_pid_stat(5) stime.
         system_ticks: "ticks" Counter;
+        /// Time on a core, of a process with a single thread; /proc/PID/schedstat, Documentation/scheduler/sched-stats.rst.
+        run_ns: "ns" Counter;
         /// User CPU time of children that ended and were waited for; proc_pid_stat(5) cutime.
         children_user_ticks: "ticks" Counter;
         /// Kernel CPU time of children that ended and were waited for; proc_pid_stat(5) cstime.
@@ -277,6 +496,26 @@ rows! {
         switches_wait: "count" Counter;
         /// Context switches because its turn was over; proc_pid_status(5) nonvoluntary_ctxt_switches.
         switches_forced: "count" Counter;
+        /// Session; proc_pid_stat(5).
+        session: "" Label;
+        /// 1 where the executable was replaced or removed since the start; proc_pid_exe(5).
+        replaced: "" Label;
+        /// How likely it is killed when memory runs out, 0 to 2000; proc_pid_oom_score(5).
+        oom_score: "" Level;
+        /// Open files; the size of proc_pid_fd(5).
+        files: "count" Level;
+        /// Resident memory with shared parts divided among their users; proc_pid_smaps(5) rollup.
+        pss_bytes: "bytes" Level;
+        /// Bytes received over TCP, headers excluded; tcp_info tcpi_bytes_received.
+        net_in_bytes: "bytes" Counter;
+        /// Bytes sent over TCP and acknowledged; tcp_info tcpi_bytes_acked.
+        net_out_bytes: "bytes" Counter;
+        /// TCP connections and listening sockets.
+        connections: "count" Level;
+        /// Time that graphics processors worked for it; Documentation/gpu/drm-usage-stats.rst drm-engine-*.
+        gpu_ns: "ns" Counter;
+        /// Memory of graphics processors in use; Documentation/gpu/drm-usage-stats.rst.
+        gpu_memory_bytes: "bytes" Level;
     }
 }
 
@@ -307,6 +546,8 @@ pub struct HostFacts {
     pub time_zone: String,
     /// What this host is, when it is not a real one: `simulated`.
     pub note: String,
+    /// Hints that it runs inside something else: `virtual machine (…)`, `container`; empty on bare hardware.
+    pub inside: String,
 }
 
 /// One instant of a machine.
@@ -316,12 +557,26 @@ pub struct Reading {
     pub system: SystemRow,
     /// Logical processors by number.
     pub cores: Vec<CoreRow>,
-    /// Whole block devices by name.
+    /// Block devices and partitions by name.
     pub disks: Vec<DiskRow>,
     /// Network interfaces by name.
     pub interfaces: Vec<InterfaceRow>,
-    /// Temperature sensors by name.
+    /// Sensors by name.
     pub sensors: Vec<SensorRow>,
+    /// Interrupts by source and core.
+    pub interrupts: Vec<InterruptRow>,
+    /// Deferred interrupt work by kind and core.
+    pub softirqs: Vec<SoftirqRow>,
+    /// File systems by mount point.
+    pub filesystems: Vec<FilesystemRow>,
+    /// Batteries by name.
+    pub batteries: Vec<BatteryRow>,
+    /// Graphics processors by name.
+    pub gpus: Vec<GpuRow>,
+    /// TCP connections by cookie.
+    pub connections: Vec<ConnectionRow>,
+    /// Processes that ended since the reading before.
+    pub ended: Vec<EndedRow>,
     /// Processes by PID and start time.
     pub processes: Vec<Arc<ProcessRow>>,
 }
@@ -353,6 +608,13 @@ impl Reading {
         tidy(&mut self.disks, Row::key);
         tidy(&mut self.interfaces, Row::key);
         tidy(&mut self.sensors, Row::key);
+        tidy(&mut self.interrupts, Row::key);
+        tidy(&mut self.softirqs, Row::key);
+        tidy(&mut self.filesystems, Row::key);
+        tidy(&mut self.batteries, Row::key);
+        tidy(&mut self.gpus, Row::key);
+        tidy(&mut self.connections, Row::key);
+        tidy(&mut self.ended, Row::key);
         tidy(&mut self.processes, |row| row.key());
     }
 

@@ -1,6 +1,7 @@
 //! What yields readings.
 
 use crate::reading::{HostFacts, Reading};
+use crate::wanted::Wanted;
 
 /// Whatever yields readings at the pace of its caller: the machine, or the simulation.
 ///
@@ -11,4 +12,6 @@ pub trait Source: Send {
     fn host(&self) -> HostFacts;
     /// The counters at this instant.
     fn read(&mut self) -> Reading;
+    /// What readings shall hold from now on beyond the cheap counters. A source that has it anyway ignores this.
+    fn want(&mut self, _wanted: Wanted) {}
 }

@@ -187,6 +187,7 @@ fn heat_is_the_distance_to_the_sensors_own_limit() {
         name: name.into(),
         temperature: (temperature * 1000).into(),
         limit,
+        ..SensorRow::default()
     };
     // The warmer one has more room.
     let sample = sample(

@@ -1,7 +1,7 @@
 //! Laws of the recording: what was written is read back, and nothing that happens to the bytes does harm.
 
 use dozor_core::known::Raw;
-use dozor_core::reading::{DiskRow, HostFacts, ProcessRow, Reading, SystemRow};
+use dozor_core::reading::{HostFacts, ProcessRow, Reading, SystemRow};
 use dozor_core::recording::{Damage, Encoder, Event, ReadError, StreamReader};
 use dozor_core::row::Row;
 use dozor_core::timeline::Timeline;
@@ -75,20 +75,35 @@ fn any_process() -> impl Strategy<Value = ProcessRow> {
     })
 }
 
+fn some<R: Row + std::fmt::Debug>() -> impl Strategy<Value = Vec<R>> {
+    proptest::collection::vec(any_row(), 0..3)
+}
+
 fn any_reading() -> impl Strategy<Value = Reading> {
-    (
-        any_row::<SystemRow>(),
-        proptest::collection::vec(any_row(), 0..3),
-        proptest::collection::vec(any_row::<DiskRow>(), 0..3),
-        proptest::collection::vec(any_row(), 0..3),
-        proptest::collection::vec(any_row(), 0..3),
-        proptest::collection::vec(any_process().prop_map(Arc::new), 0..10),
-    )
-        .prop_map(|(system, cores, disks, interfaces, sensors, processes)| {
-            let mut reading = Reading { system, cores, disks, interfaces, sensors, processes };
-            reading.sort();
-            reading
-        })
+    let system = (any_row::<SystemRow>(), some(), some(), some(), some(), some());
+    let parts = (some(), some(), some(), some(), some(), some());
+    let processes = proptest::collection::vec(any_process().prop_map(Arc::new), 0..10);
+    (system, parts, processes).prop_map(|(system, parts, processes)| {
+        let (system, cores, disks, interfaces, sensors, interrupts) = system;
+        let (softirqs, filesystems, batteries, gpus, connections, ended) = parts;
+        let mut reading = Reading {
+            system,
+            cores,
+            disks,
+            interfaces,
+            sensors,
+            interrupts,
+            softirqs,
+            filesystems,
+            batteries,
+            gpus,
+            connections,
+            ended,
+            processes,
+        };
+        reading.sort();
+        reading
+    })
 }
 
 fn simulated(count: usize) -> Vec<Reading> {

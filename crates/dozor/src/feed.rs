@@ -5,6 +5,7 @@ use crate::ui::update::Event;
 use dozor_core::reading::Reading;
 use dozor_core::recording::{Event as Recorded, StreamReader};
 use dozor_core::source::Source;
+use dozor_core::wanted::Wanted;
 use dozor_linux::own;
 use std::io::Read;
 use std::sync::Arc;
@@ -14,13 +15,22 @@ use std::time::{Duration, Instant};
 /// The second reading follows the first so soon, so that rates are there at once.
 const SECOND: Duration = Duration::from_millis(80);
 
-/// Starts reading: `history` first, then the source. Gives the channel for another interval.
+/// What the source shall do differently.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Order {
+    /// Read at another interval.
+    Every(Duration),
+    /// Collect other parts.
+    Want(Wanted),
+}
+
+/// Starts reading: `history` first, then the source. Gives the channel for orders.
 pub fn start(
     mut source: Box<dyn Source>,
     every: Duration,
     history: Vec<Reading>,
     out: Sender<Incoming>,
-) -> Sender<Duration> {
+) -> Sender<Order> {
     let (sender, orders) = channel();
     std::thread::spawn(move || {
         for reading in history {
@@ -33,12 +43,7 @@ pub fn start(
     sender
 }
 
-fn read_on(
-    source: &mut dyn Source,
-    mut every: Duration,
-    orders: &Receiver<Duration>,
-    out: &Sender<Incoming>,
-) {
+fn read_on(source: &mut dyn Source, mut every: Duration, orders: &Receiver<Order>, out: &Sender<Incoming>) {
     let mut last = Instant::now();
     let mut wait = SECOND.min(every);
     let mut measured = (Instant::now(), own::cpu_time());
@@ -60,7 +65,8 @@ fn read_on(
         let mut due = last + wait;
         loop {
             match orders.recv_timeout(due.saturating_duration_since(Instant::now())) {
-                Ok(other) => {
+                Ok(Order::Want(wanted)) => source.want(wanted),
+                Ok(Order::Every(other)) => {
                     every = other;
                     due = Instant::now().min(last + every).max(Instant::now());
                 }

@@ -19,5 +19,6 @@ pub fn facts(roots: &Roots) -> HostFacts {
         ticks_per_second: rustix::param::clock_ticks_per_second() as u32,
         time_zone: jiff::tz::TimeZone::system().iana_name().unwrap_or_default().to_owned(),
         note: String::new(),
+        inside: crate::sys::inside::hints(roots),
     }
 }

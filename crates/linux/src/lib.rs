@@ -5,10 +5,12 @@
 //! arguments, so that a made-up tree can stand in for hardware that is not there.
 #![deny(unsafe_op_in_unsafe_fn)]
 
+pub mod access;
 pub mod act;
 pub mod clock;
 pub mod host;
 pub mod live;
+pub mod netlink;
 pub mod own;
 pub mod proc;
 pub mod sys;

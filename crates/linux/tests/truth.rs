@@ -9,6 +9,7 @@ use dozor_core::reading::{ProcessKey, ProcessRow, Reading};
 use dozor_core::row::Row as _;
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
+use dozor_core::wanted::{Part, Wanted};
 use dozor_linux::act::{self, SignalError};
 use dozor_linux::{LiveSource, Roots};
 use std::io::{BufRead as _, BufReader, Write as _};
@@ -69,6 +70,13 @@ impl Drop for Helper {
     }
 }
 
+fn seconds(time: libc::timeval) -> f64 {
+    time.tv_sec as f64 + time.tv_usec as f64 / 1e6
+}
+
+/// Processes that the helper `start` starts.
+const SHORT_LIVED: usize = 600;
+
 fn cpu_seconds() -> f64 {
     // SAFETY: rusage is a plain C struct of numbers, for which zeros are valid, and the pointer is good.
     let usage = unsafe {
@@ -76,7 +84,6 @@ fn cpu_seconds() -> f64 {
         libc::getrusage(libc::RUSAGE_SELF, &raw mut usage);
         usage
     };
-    let seconds = |time: libc::timeval| time.tv_sec as f64 + time.tv_usec as f64 / 1e6;
     seconds(usage.ru_utime) + seconds(usage.ru_stime)
 }
 
@@ -104,6 +111,30 @@ fn helper() {
                 sink.write_all(&[0; 10_000]).expect("it takes all");
             }
             println!("> done");
+        }
+        "receive" => {
+            let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
+            println!("> {}", listener.local_addr().expect("an address"));
+            let (mut peer, _) = listener.accept().expect("a connection");
+            let got = std::io::copy(&mut peer, &mut std::io::sink()).expect("all bytes");
+            println!("> {got}");
+        }
+        "start" => {
+            wait_for_go();
+            // Two milliseconds of CPU each, then the next.
+            for _ in 0..SHORT_LIVED {
+                let script = "i=0; while [ $i -lt 900 ]; do i=$((i+1)); done";
+                let status =
+                    Command::new("sh").args(["-c", script]).stdin(Stdio::null()).status().expect("a child");
+                assert!(status.success());
+            }
+            // SAFETY: rusage is a plain C struct of numbers, for which zeros are valid, and the pointer is good.
+            let usage = unsafe {
+                let mut usage: libc::rusage = std::mem::zeroed();
+                libc::getrusage(libc::RUSAGE_CHILDREN, &raw mut usage);
+                usage
+            };
+            println!("> {}", seconds(usage.ru_utime) + seconds(usage.ru_stime));
         }
         "stranger" => {
             let refused = act::send(key_of(1), 18).err();
@@ -270,4 +301,139 @@ fn what_is_not_permitted_is_told_apart() {
     let mut child = Helper::spawn(command, "stranger");
     assert_eq!(child.says(), "ready");
     assert_eq!(child.says(), "Some(NotPermitted) denied \"root\" true");
+}
+
+fn wanting(parts: &[Part]) -> LiveSource {
+    let mut source = source();
+    source.want(parts.iter().copied().collect());
+    source
+}
+
+/// Ten megabytes over loopback: both ends to the byte, while the connection lives and after it closed between two
+/// readings.
+#[test]
+fn tcp_bytes_of_both_ends_are_exact_even_when_the_connection_closes_between_readings() {
+    const BYTES: usize = 10_000_000;
+    let mut child = Helper::start("receive");
+    child.says();
+    let address = child.says();
+    let mut source = wanting(&[Part::Sockets]);
+    let (own, other) = (i64::from(std::process::id()), child.pid());
+    let count = |reading: &Reading| {
+        let row = |pid| find(reading, pid);
+        (row(own).net_out_bytes.value(), row(other).net_in_bytes.value())
+    };
+    let before = source.read();
+    assert_eq!(count(&before), (Some(0), Some(0)));
+    let mut stream = std::net::TcpStream::connect(address).expect("a connection");
+    stream.write_all(&vec![7; BYTES / 2]).expect("the first half");
+    let mut between = source.read();
+    // The other side may not have taken everything from its buffers yet.
+    while count(&between).1 < Some((BYTES / 2) as i64) {
+        between = source.read();
+    }
+    let half = Some((BYTES / 2) as i64);
+    assert_eq!(count(&between), (half, half));
+    let connection = between.connections.iter().find(|row| row.pid.value() == Some(own)).expect("our side");
+    assert_eq!(connection.out_bytes.value(), half);
+    stream.write_all(&vec![7; BYTES / 2]).expect("the second half");
+    drop(stream);
+    assert_eq!(child.says(), BYTES.to_string());
+    let after = source.read();
+    let all = Some(BYTES as i64);
+    assert_eq!(count(&after), (all, all), "the connection closed between the two readings");
+}
+
+#[test]
+fn a_connection_that_no_reading_saw_is_counted_as_unattributed() {
+    let mut source = wanting(&[Part::Sockets]);
+    let before = source.read().system.unattributed_in.value().expect("a count");
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
+    let mut client =
+        std::net::TcpStream::connect(listener.local_addr().expect("an address")).expect("a connection");
+    let (mut server, _) = listener.accept().expect("the other side");
+    client.write_all(&[7; 50_000]).expect("room");
+    drop(client);
+    std::io::copy(&mut server, &mut std::io::sink()).expect("all bytes");
+    drop(server);
+    let grown =
+        |source: &mut LiveSource| source.read().system.unattributed_in.value().expect("a count") - before;
+    let mut all = grown(&mut source);
+    for _ in 0..200 {
+        if all >= 50_000 {
+            break;
+        }
+        std::thread::sleep(Duration::from_millis(10));
+        all = grown(&mut source);
+    }
+    // Other tests may add to it; the bytes of this one are in it.
+    assert!(all >= 50_000, "{all}");
+}
+
+/// With permission every short-lived process is named; without, their CPU time shows up at their parent.
+#[test]
+fn short_lived_processes_are_named_and_their_cpu_time_is_at_the_parent() {
+    let mut child = Helper::start("start");
+    child.says();
+    let mut source = wanting(&[Part::Ended]);
+    let before = Arc::new(source.read());
+    let permitted = before.system.notifications_lost.value().is_some();
+    child.go();
+    let mut named = 0;
+    let pid = child.pid();
+    let used: f64 = {
+        let done = std::thread::spawn(move || {
+            let used = child.says();
+            (child, used)
+        });
+        while !done.is_finished() {
+            let reading = source.read();
+            named += reading
+                .ended
+                .iter()
+                .filter(|row| row.ppid.value() == Some(pid) && &*row.name == "sh")
+                .count();
+            std::thread::sleep(Duration::from_millis(100));
+        }
+        let (kept, used) = done.join().expect("the helper");
+        child = kept;
+        used.parse().expect("seconds")
+    };
+    let last = Arc::new(source.read());
+    named += last.ended.iter().filter(|row| row.ppid.value() == Some(pid) && &*row.name == "sh").count();
+    if permitted {
+        assert!(named * 100 >= SHORT_LIVED * 99, "{named} of {SHORT_LIVED} were named");
+        assert_eq!(last.system.notifications_lost.value(), Some(0));
+    } else {
+        assert!(!rustix::process::geteuid().is_root(), "root may hear of ends");
+    }
+    let sample = Sample::new(Arc::new(source.host()), Some(before), last.clone());
+    let view = sample.process(sample.find(find(&last, child.pid()).key()).expect("the parent"));
+    let share = process_metric("cpu_children").expect("a metric").of(&view).number().expect("a share");
+    let reaped = share / 100.0 * sample.seconds().expect("an interval");
+    assert!(
+        (reaped - used).abs() <= used * 0.05 + 0.03,
+        "{reaped} s at the parent, its children used {used} s"
+    );
+}
+
+#[test]
+fn what_is_collected_on_demand_is_right() {
+    let mut child = Helper::start("write");
+    child.says();
+    let everything = wanting(&[]).read();
+    assert_eq!(find(&everything, child.pid()).files.value(), None, "nothing that was not asked for");
+    let mut source = source();
+    source.want(Wanted::everything());
+    let reading = source.read();
+    let row = find(&reading, child.pid());
+    let listed = std::fs::read_dir(format!("/proc/{}/fd", child.pid())).expect("its files").count();
+    assert_eq!(row.files.value(), Some(listed as i64));
+    assert!(row.pss_bytes.value() > Some(0) && row.pss_bytes.value() <= row.rss_bytes.value());
+    assert!(row.oom_score.value().is_some());
+    let cgroup = std::fs::read_to_string(format!("/proc/{}/cgroup", child.pid())).expect("its group");
+    assert!(row.cgroup.is_empty() || cgroup.contains(&*row.cgroup), "{}", row.cgroup);
+    assert!(reading.filesystems.iter().any(|row| &*row.mount == "/" && row.size.value() > Some(0)));
+    assert!(!reading.interrupts.is_empty() && !reading.softirqs.is_empty());
+    assert_eq!(row.replaced.value(), Some(0));
 }

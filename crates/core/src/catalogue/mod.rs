@@ -10,11 +10,12 @@ mod value;
 
 pub use document::markdown;
 pub use process::PROCESS_METRICS;
-pub use system::{SYSTEM_METRICS, cpu_busy, cpu_share, disk_busy, disk_wait, memory_used};
+pub use system::{SYSTEM_METRICS, core_busy, cpu_busy, cpu_share, disk_busy, disk_wait, memory_used};
 pub use value::{Unit, Value};
 
 use crate::sample::{ProcessView, Sample};
 use crate::text::{Text, nearest};
+use crate::wanted::Part;
 
 /// How a metric behaves over time.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -77,9 +78,17 @@ pub struct Metric {
     pub source: &'static str,
     /// How it is got.
     pub eval: Eval,
+    /// The part of a reading that it needs, where that is not collected anyway.
+    pub needs: Option<Part>,
 }
 
 impl Metric {
+    /// The same entry, for a part of a reading that is collected only when wanted.
+    const fn needing(mut self, part: Part) -> Metric {
+        self.needs = Some(part);
+        self
+    }
+
     /// Its value for one process; absent for a system metric.
     pub fn of(&self, process: &ProcessView<'_>) -> Value {
         match self.eval {

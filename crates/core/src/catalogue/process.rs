@@ -3,6 +3,7 @@
 use super::{Eval, Kind, Metric, Unit, Value};
 use crate::known::Known;
 use crate::sample::{ProcessView, state_word};
+use crate::wanted::Part;
 
 const fn entry(
     alias: &'static str,
@@ -14,7 +15,7 @@ const fn entry(
     source: &'static str,
     eval: fn(&ProcessView<'_>) -> Value,
 ) -> Metric {
-    Metric { alias, name, heading, unit, kind, help, source, eval: Eval::Process(eval) }
+    Metric { alias, name, heading, unit, kind, help, source, eval: Eval::Process(eval), needs: None }
 }
 
 fn ticks_per_second(view: &ProcessView<'_>) -> f64 {
@@ -31,6 +32,22 @@ fn age(view: &ProcessView<'_>) -> Known<f64> {
         .float()
         .zip(view.sample.now.system.boot_ns.float())
         .map(|(start, now)| (now / 1e9 - start / ticks_per_second(view)).max(0.0))
+}
+
+/// CPU time in percent of one core: in nanoseconds where the kernel gives them, else in clock ticks.
+fn cpu(view: &ProcessView<'_>) -> Value {
+    match view.rate(|row| row.run_ns) {
+        Known::Value(ns) => Value::Number(ns / 1e7),
+        _ => sum(view.share(|row| row.user_ticks), view.share(|row| row.system_ticks)),
+    }
+}
+
+/// Temperature of the core that it ran on last, by the sensor that stands for that core.
+fn core_temperature(view: &ProcessView<'_>) -> Value {
+    let now = &view.sample.now;
+    let core = now.cores.iter().find(|core| core.number == view.now.core && view.now.core.value().is_some());
+    let sensor = core.and_then(|core| now.sensors.iter().find(|sensor| sensor.name == core.sensor));
+    sensor.map_or(Value::Absent, |sensor| sensor.temperature.float().map(|milli| milli / 1000.0).into())
 }
 
 fn policy(view: &ProcessView<'_>) -> Value {
@@ -51,7 +68,7 @@ fn policy(view: &ProcessView<'_>) -> Value {
 }
 
 use Kind::{Label, Level, Rate, Total};
-use Unit::{Bytes, BytesPerSecond, Number, PerSecond, Percent, PercentOfCore, Seconds, Text, Time};
+use Unit::{Bytes, BytesPerSecond, Celsius, Number, PerSecond, Percent, PercentOfCore, Seconds, Text, Time};
 
 /// All metrics of a process, in the order of the documents.
 #[rustfmt::skip]
@@ -82,7 +99,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/stat", |p| state_word(p.now.state).map_or(Value::Absent, Value::Word)),
     entry("cpu", "process.cpu.utilization", "cpu %", PercentOfCore, Rate,
         "CPU time used in this sample, in percent of one core. A program with several busy threads passes 100.",
-        "/proc/PID/stat utime + stime", |p| sum(p.share(|r| r.user_ticks), p.share(|r| r.system_ticks))),
+        "/proc/PID/schedstat, /proc/PID/stat utime + stime", cpu),
     entry("cpu_user", "process.cpu.utilization{user}", "user %", PercentOfCore, Rate,
         "Part of the CPU time that the program's own code took. High values mean computing, not system calls.",
         "/proc/PID/stat utime", |p| p.share(|r| r.user_ticks).into()),
@@ -101,6 +118,9 @@ pub static PROCESS_METRICS: &[Metric] = &[
     entry("core", "process.cpu.last", "core", Number, Level,
         "Logical processor that it ran on last. A process moves between cores unless it is pinned.",
         "/proc/PID/stat processor", |p| p.now.core.into()),
+    entry("core_temp", "process.cpu.temperature", "core °C", Celsius, Level,
+        "Temperature of the core that it ran on last. Where one sensor stands for a whole package, all its cores show the same.",
+        "/sys/class/hwmon, topology", core_temperature),
     entry("priority", "process.priority", "prio", Number, Level,
         "Priority in the kernel's scale: 20 plus niceness, negative for real-time policies. A lower number is served first.",
         "/proc/PID/stat priority", |p| p.now.priority.into()),
@@ -164,4 +184,43 @@ pub static PROCESS_METRICS: &[Metric] = &[
     entry("age", "process.uptime", "age", Seconds, Level,
         "Time since it started, suspend included. A young process in an old service was restarted.",
         "/proc/PID/stat starttime", |p| age(p).into()),
+    entry("pss", "process.memory.proportional", "pss", Bytes, Level,
+        "Resident memory with shared parts divided among those who share them: these add up over processes. Reading it costs the kernel a walk over the whole address space.",
+        "/proc/PID/smaps_rollup Pss", |p| p.now.pss_bytes.into()).needing(Part::Proportional),
+    entry("net_in", "process.network.io{receive}", "net in/s", BytesPerSecond, Rate,
+        "Bytes received over TCP, headers excluded. Other protocols are not counted per socket by the kernel and are not in it.",
+        "socket diagnostics tcpi_bytes_received", |p| p.rate(|r| r.net_in_bytes).into()).needing(Part::Sockets),
+    entry("net_out", "process.network.io{transmit}", "net out/s", BytesPerSecond, Rate,
+        "Bytes sent over TCP and acknowledged by the other side, headers excluded. Other protocols are not counted per socket and are not in it.",
+        "socket diagnostics tcpi_bytes_acked", |p| p.rate(|r| r.net_out_bytes).into()).needing(Part::Sockets),
+    entry("connections", "process.network.connection.count", "conns", Number, Level,
+        "TCP sockets of the process, listening ones included. A number that only grows is a leak.",
+        "socket diagnostics", |p| p.now.connections.into()).needing(Part::Sockets),
+    entry("files", "process.open_file_descriptor.count", "files", Number, Level,
+        "Open files, sockets and pipes included. A number that only grows is a leak and ends at the limit.",
+        "/proc/PID/fd", |p| p.now.files.into()).needing(Part::Files),
+    entry("tty", "process.tty", "tty", Text, Label,
+        "Terminal that controls it. A service has none.",
+        "/proc/PID/stat tty_nr", |p| (&p.now.tty).into()),
+    entry("session", "process.session", "session", Number, Label,
+        "Number of its session: all that was started from one terminal. It is the PID of the session's leader.",
+        "/proc/PID/stat session", |p| p.now.session.into()),
+    entry("cgroup", "process.cgroup", "cgroup", Text, Label,
+        "Control group: whose share of the machine it counts against. Processes move between groups only when somebody moves them.",
+        "/proc/PID/cgroup", |p| (&p.now.cgroup).into()).needing(Part::ControlGroup),
+    entry("service", "process.service", "service", Text, Label,
+        "Service, session or container that the control group stands for. A process that was started by hand belongs to a session.",
+        "/proc/PID/cgroup", |p| (&p.now.service).into()).needing(Part::ControlGroup),
+    entry("oom_score", "process.oom_score", "oom", Number, Level,
+        "How likely the kernel ends it first when memory runs out, up to 2000. It follows the memory in use and an adjustment that services set.",
+        "/proc/PID/oom_score", |p| p.now.oom_score.into()).needing(Part::OomScore),
+    entry("wait_on", "process.wait_channel", "waits in", Text, Label,
+        "Function of the kernel that it sleeps in. It tells what a blocked process waits for.",
+        "/proc/PID/wchan", |p| (&p.now.wait_on).into()).needing(Part::WaitChannel),
+    entry("gpu", "process.gpu.utilization", "gpu %", Percent, Rate,
+        "Time that engines of graphics processors worked for it. Several engines at once pass 100.",
+        "/proc/PID/fdinfo drm-engine-*", |p| Value::from(p.rate(|r| r.gpu_ns).map(|ns| ns / 1e7))).needing(Part::Gpu),
+    entry("gpu_memory", "process.gpu.memory.usage", "gpu mem", Bytes, Level,
+        "Memory of graphics processors that it holds. Memory shared between processes is counted for each.",
+        "/proc/PID/fdinfo drm-memory-*", |p| p.now.gpu_memory_bytes.into()).needing(Part::Gpu),
 ];

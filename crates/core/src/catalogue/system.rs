@@ -2,10 +2,13 @@
 
 use super::{Eval, Instances, Kind, Metric, Unit, Value};
 use crate::known::{Known, Raw};
-use crate::reading::{CoreRow, DiskRow, InterfaceRow, Reading, SensorRow};
+use crate::reading::{
+    BatteryRow, CoreRow, DiskRow, EndedRow, FilesystemRow, GpuRow, InterfaceRow, Reading, SensorRow,
+};
 use crate::row::Row;
 use crate::sample::{PartView, Sample};
 use crate::text::Text;
+use crate::wanted::Part;
 
 const fn entry(
     alias: &'static str,
@@ -16,7 +19,7 @@ const fn entry(
     source: &'static str,
     eval: fn(&Sample) -> Instances,
 ) -> Metric {
-    Metric { alias, name, heading: alias, unit, kind, help, source, eval: Eval::System(eval) }
+    Metric { alias, name, heading: alias, unit, kind, help, source, eval: Eval::System(eval), needs: None }
 }
 
 /// Share of all CPU time of the machine that one class took, in percent.
@@ -31,7 +34,6 @@ pub fn cpu_share(sample: &Sample, class: impl Fn(&CoreRow) -> Raw) -> Known<f64>
 fn machine_as_core(reading: &Reading) -> CoreRow {
     let s = &reading.system;
     CoreRow {
-        number: Raw::ABSENT,
         user: s.user,
         nice: s.nice,
         system: s.system,
@@ -42,6 +44,7 @@ fn machine_as_core(reading: &Reading) -> CoreRow {
         steal: s.steal,
         guest: s.guest,
         guest_nice: s.guest_nice,
+        ..CoreRow::default()
     }
 }
 
@@ -120,8 +123,126 @@ fn interfaces(sample: &Sample, value: impl Fn(&PartView<'_, InterfaceRow>) -> Kn
     each(sample, |r| &r.interfaces, |i| i.name.clone(), value)
 }
 
+/// Sensors that measure something of the kind; a sensor that does not answer stays, since it has no other field.
 fn sensors(sample: &Sample, value: impl Fn(&PartView<'_, SensorRow>) -> Known<f64>) -> Instances {
-    each(sample, |r| &r.sensors, |s| s.name.clone(), value)
+    let measures_else = |s: &SensorRow| {
+        [s.temperature, s.fan, s.power, s.energy, s.voltage].iter().any(|raw| raw.value().is_some())
+    };
+    match each(sample, |r| &r.sensors, |s| s.name.clone(), &value) {
+        Instances::Many(values) => Instances::Many(
+            values
+                .into_iter()
+                .zip(&sample.now.sensors)
+                .filter(|((_, value), sensor)| *value != Value::Absent || !measures_else(sensor))
+                .map(|(pair, _)| pair)
+                .collect(),
+        ),
+        one @ Instances::One(_) => one,
+    }
+}
+
+fn filesystems(sample: &Sample, value: impl Fn(&FilesystemRow) -> Known<f64>) -> Instances {
+    each(sample, |r| &r.filesystems, |f| f.mount.clone(), |f| value(f.now))
+}
+
+fn batteries(sample: &Sample, value: impl Fn(&BatteryRow) -> Known<f64>) -> Instances {
+    each(sample, |r| &r.batteries, |b| b.name.clone(), |b| value(b.now))
+}
+
+fn gpus(sample: &Sample, value: impl Fn(&GpuRow) -> Known<f64>) -> Instances {
+    each(sample, |r| &r.gpus, |g| g.name.clone(), |g| value(g.now))
+}
+
+/// Name of a pair of source and core.
+fn at_core(source: &Text, core: Raw) -> Text {
+    format!("{source},{}", core.value().unwrap_or(-1)).into()
+}
+
+/// Share of the time that a stall counter in microseconds grew by, in percent.
+fn stalled(sample: &Sample, counter: impl Fn(&Reading) -> Raw) -> Instances {
+    one(sample.rate(counter).map(|us| (us / 1e4).min(100.0)))
+}
+
+fn request_size(disk: &PartView<'_, DiskRow>) -> Known<f64> {
+    let bytes = both(disk.rate(|d| d.read_bytes), disk.rate(|d| d.write_bytes));
+    match bytes.zip(both(disk.rate(|d| d.reads), disk.rate(|d| d.writes))) {
+        Known::Value((_, requests)) if requests <= 0.0 => Known::Absent,
+        other => other.map(|(bytes, requests)| bytes / requests),
+    }
+}
+
+/// A part against the sum of it and the rest, in percent; absent where there is nothing at all.
+fn part_of(part: Raw, rest: Raw) -> Known<f64> {
+    match part.float().zip(rest.float()) {
+        Known::Value((part, rest)) if part + rest <= 0.0 => Known::Absent,
+        other => other.map(|(part, rest)| part / (part + rest) * 100.0),
+    }
+}
+
+fn inodes_usage(filesystem: &FilesystemRow) -> Known<f64> {
+    let used =
+        filesystem.inodes.get().zip(filesystem.inodes_free.get()).map(|(all, free)| all.saturating_sub(free));
+    part_of(used.into(), filesystem.inodes_free)
+}
+
+fn link_usage(interface: &PartView<'_, InterfaceRow>) -> Known<f64> {
+    let busier = interface.rate(|i| i.in_bytes).zip(interface.rate(|i| i.out_bytes)).map(|(a, b)| a.max(b));
+    match busier.zip(interface.now.speed_bits.float()) {
+        Known::Value((_, speed)) if speed <= 0.0 => Known::Absent,
+        other => other.map(|(bytes, bits)| bytes * 8.0 / bits * 100.0),
+    }
+}
+
+fn sensor_power(sensor: &PartView<'_, SensorRow>) -> Known<f64> {
+    match sensor.now.power.float() {
+        Known::Absent => sensor.rate(|s| s.energy).map(|microwatts| microwatts / 1e6),
+        power => power.map(|microwatts| microwatts / 1e6),
+    }
+}
+
+/// Processes that ended per second; absent where exit records are not collected.
+fn ended(sample: &Sample, counts: impl Fn(&EndedRow) -> bool) -> Known<f64> {
+    let seconds = Known::from(sample.seconds());
+    let known = sample.now.system.notifications_lost.get();
+    let count = sample.now.ended.iter().filter(|row| counts(row)).count() as f64;
+    known.zip(seconds).map(|(_, seconds)| count / seconds)
+}
+
+/// CPU time of the machine less that of the processes, in percent of one core.
+///
+/// What waited-for children used counts as explained, but only what they used in this sample: of those that were
+/// still in the earlier reading, the time up to then was explained before.
+pub fn unaccounted(sample: &Sample) -> Known<f64> {
+    let Some(before) = &sample.before else { return Known::Absent };
+    let ticks = |row: &crate::reading::ProcessRow, children: bool| -> f64 {
+        let own = [row.user_ticks, row.system_ticks];
+        let reaped = [row.children_user_ticks, row.children_system_ticks];
+        let all = own.into_iter().chain(reaped.into_iter().filter(|_| children));
+        all.filter_map(Raw::value).sum::<i64>() as f64
+    };
+    let mut explained = 0.0;
+    for at in 0..sample.now.processes.len() {
+        let view = sample.process(at);
+        match view.before {
+            Some(earlier) => explained += (ticks(view.now, true) - ticks(earlier, true)).max(0.0),
+            None if view.born => explained += ticks(view.now, true),
+            None => {}
+        }
+    }
+    for row in &before.processes {
+        if sample.find(row.key()).is_none() {
+            explained -= ticks(row, true);
+        }
+    }
+    let seconds = sample.seconds().unwrap_or(0.0);
+    let cores = f64::from(sample.host.cores.max(1));
+    let per_second = f64::from(sample.host.ticks_per_second.max(1));
+    cpu_busy(sample).map(|busy| {
+        // Stolen time was nobody's here.
+        let stolen = cpu_share(sample, |c| c.steal).value().unwrap_or(0.0);
+        let explained = (explained / per_second / seconds.max(1e-9) * 100.0).max(0.0);
+        ((busy - stolen).max(0.0) * cores - explained).max(0.0)
+    })
 }
 
 fn both(a: Known<f64>, b: Known<f64>) -> Known<f64> {
@@ -137,7 +258,10 @@ fn hundredths(value: Raw) -> Instances {
 }
 
 use Kind::{Level, Rate};
-use Unit::{BitsPerSecond, Bytes, BytesPerSecond, Celsius, Number, PerSecond, Percent, Seconds};
+use Unit::{
+    BitsPerSecond, Bytes, BytesPerSecond, Celsius, Dbm, Hertz, Number, PerSecond, Percent, PercentOfCore,
+    Rpm, Seconds, Volts, Watts,
+};
 
 /// All metrics of the machine, in the order of the documents.
 #[rustfmt::skip]
@@ -313,4 +437,118 @@ pub static SYSTEM_METRICS: &[Metric] = &[
     entry("sensor.limit", "hw.temperature.limit", Celsius, Level,
         "Temperature at which the hardware protects itself. Unknown where the sensor does not say.",
         "/sys/class/hwmon, /sys/class/thermal", |s| sensors(s, |x| x.now.limit.float().map(|m| m / 1000.0))),
+    entry("cpu.frequency", "system.cpu.frequency", Hertz, Level,
+        "Frequency of each core now. Idle cores run slowly on purpose.",
+        "/sys/devices/system/cpu/cpuN/cpufreq/scaling_cur_freq", |s| cores(s, |c| c.now.frequency.float())),
+    entry("cpu.frequency_max", "system.cpu.frequency.limit", Hertz, Level,
+        "Highest frequency of each core. With all cores busy few processors reach it.",
+        "/sys/devices/system/cpu/cpuN/cpufreq/cpuinfo_max_freq", |s| cores(s, |c| c.now.frequency_max.float())),
+    entry("cpu.throttled", "system.cpu.throttled", PerSecond, Rate,
+        "How often each core or its package slowed down because of heat. Any value above zero costs speed.",
+        "/sys/devices/system/cpu/cpuN/thermal_throttle", |s| cores(s, |c| c.rate(|r| r.throttles))),
+    entry("irq.rate", "system.interrupts.source", PerSecond, Rate,
+        "Interrupts by source and core, written source,core. All of a busy source on one core can be a bottleneck.",
+        "/proc/interrupts", |s| each(s, |r| &r.interrupts, |i| at_core(&i.source, i.core), |i| i.rate(|r| r.count))).needing(Part::Interrupts),
+    entry("softirq.rate", "system.softirqs.kind", PerSecond, Rate,
+        "Deferred interrupt work by kind and core, written kind,core. NET_RX on one core alone limits the network.",
+        "/proc/softirqs", |s| each(s, |r| &r.softirqs, |i| at_core(&i.kind, i.core), |i| i.rate(|r| r.count))).needing(Part::Interrupts),
+    entry("disk.request", "system.disk.request_size", Bytes, Rate,
+        "Mean size of a request. Small requests are hard work for a spinning disk. Unknown when no request ended.",
+        "/proc/diskstats", |s| disks(s, request_size)),
+    entry("fs.size", "system.filesystem.limit", Bytes, Level,
+        "Size of each file system. Part of it is kept for root and for the file system itself.",
+        "statvfs(3)", |s| filesystems(s, |f| f.size.float())).needing(Part::Filesystems),
+    entry("fs.used", "system.filesystem.usage{used}", Bytes, Level,
+        "Bytes that files use. Deleted files that somebody still has open are in it.",
+        "statvfs(3)", |s| filesystems(s, |f| f.used.float())).needing(Part::Filesystems),
+    entry("fs.available", "system.filesystem.usage{free}", Bytes, Level,
+        "Bytes left for ordinary users. Root may have some more.",
+        "statvfs(3)", |s| filesystems(s, |f| f.available.float())).needing(Part::Filesystems),
+    entry("fs.usage", "system.filesystem.utilization", Percent, Level,
+        "Share of what ordinary users can fill that is used. At 100 their programs fail to write.",
+        "statvfs(3)", |s| filesystems(s, |f| part_of(f.used, f.available))).needing(Part::Filesystems),
+    entry("fs.inodes_usage", "system.filesystem.inodes.utilization", Percent, Level,
+        "Share of inodes in use. Without inodes no file can be made though bytes are left. Unknown where the type has no fixed number.",
+        "statvfs(3)", |s| filesystems(s, |f| inodes_usage(f))).needing(Part::Filesystems),
+    entry("fs.answers", "system.filesystem.responding", Number, Level,
+        "1 where the file system answers, 0 where a question has been waiting for two seconds. A server that is gone blocks whoever touches its files.",
+        "statvfs(3)", |s| filesystems(s, |f| f.answers.float())).needing(Part::Filesystems),
+    entry("net.usage", "system.network.utilization", Percent, Rate,
+        "The busier direction of each interface against its link speed. Unknown where there is no speed.",
+        "/proc/net/dev, /sys/class/net/NAME/speed", |s| interfaces(s, link_usage)),
+    entry("tcp.retransmits", "system.network.tcp.retransmissions", PerSecond, Rate,
+        "TCP segments sent again per second. More than about one in a hundred means a lossy or crowded path.",
+        "/proc/net/snmp RetransSegs", |s| one(s.rate(|r| r.system.tcp_retransmits))),
+    entry("wifi.signal", "system.network.wireless.signal", Dbm, Level,
+        "Wireless signal; less negative is better. Below about -75 connections suffer.",
+        "/proc/net/wireless", |s| interfaces(s, |i| i.now.wifi_signal.float())),
+    entry("wifi.quality", "system.network.wireless.quality", Number, Level,
+        "Wireless quality in the driver's own scale, usually up to 70. Only compare it with itself.",
+        "/proc/net/wireless", |s| interfaces(s, |i| i.now.wifi_quality.float())),
+    entry("sensor.fan", "hw.fan.speed", Rpm, Level,
+        "Speed of each fan. Zero is a fan that stands: some do so on purpose while it is cool.",
+        "/sys/class/hwmon fanN_input", |s| sensors(s, |x| x.now.fan.float())),
+    entry("sensor.power", "hw.power", Watts, Level,
+        "Power of each sensor, from energy counters as the mean over the sample. Packages contain their cores: do not add them up.",
+        "/sys/class/hwmon, /sys/class/powercap", |s| sensors(s, sensor_power)),
+    entry("sensor.voltage", "hw.voltage", Volts, Level,
+        "Voltage of each sensor. Boards that scale it wrongly are common; look for changes.",
+        "/sys/class/hwmon inN_input", |s| sensors(s, |x| x.now.voltage.float().map(|m| m / 1000.0))),
+    entry("battery.charge", "hw.battery.charge", Percent, Level,
+        "Charge against what the battery can hold now. An old battery at 100 holds less than a new one.",
+        "/sys/class/power_supply", |s| batteries(s, |b| b.charge.float().map(|c| c / 100.0))),
+    entry("battery.time_left", "hw.battery.time_left", Seconds, Level,
+        "Time until it is empty at the present load. Unknown while it charges.",
+        "/sys/class/power_supply", |s| batteries(s, |b| b.seconds_left.float())),
+    entry("gpu.utilization", "hw.gpu.utilization", Percent, Level,
+        "Busy share of each graphics processor. Unknown where the driver does not state it.",
+        "/sys/class/drm/cardN/device/gpu_busy_percent", |s| gpus(s, |g| g.busy.float())),
+    entry("gpu.memory", "hw.gpu.memory.usage", Bytes, Level,
+        "Memory of each graphics processor in use. Integrated ones use the machine's memory.",
+        "/sys/class/drm/cardN/device/mem_info_vram_used", |s| gpus(s, |g| g.memory_used.float())),
+    entry("gpu.temperature", "hw.gpu.temperature", Celsius, Level,
+        "Temperature of each graphics processor. Its sensor may lag behind by seconds.",
+        "/sys/class/drm/cardN/device/hwmon", |s| gpus(s, |g| g.temperature.float().map(|m| m / 1000.0))),
+    entry("gpu.power", "hw.gpu.power", Watts, Level,
+        "Power of each graphics processor. Whether memory is in it depends on the card.",
+        "/sys/class/drm/cardN/device/hwmon", |s| gpus(s, |g| g.power.float().map(|u| u / 1e6))),
+    entry("gpu.fan", "hw.gpu.fan", Rpm, Level,
+        "Fan of each graphics processor. Zero is a fan that stands: many do so while it is cool.",
+        "/sys/class/drm/cardN/device/hwmon", |s| gpus(s, |g| g.fan.float())),
+    entry("pressure.cpu.some", "system.linux.pressure.cpu{some}", Percent, Rate,
+        "Share of the time in which some task waited for a CPU. It rises before users notice.",
+        "/proc/pressure/cpu", |s| stalled(s, |r| r.system.pressure_cpu_some)),
+    entry("pressure.cpu.full", "system.linux.pressure.cpu{full}", Percent, Rate,
+        "Share of the time in which all tasks that had work waited for a CPU. Any steady value means lost time.",
+        "/proc/pressure/cpu", |s| stalled(s, |r| r.system.pressure_cpu_full)),
+    entry("pressure.memory.some", "system.linux.pressure.memory{some}", Percent, Rate,
+        "Share of the time in which some task waited for memory. It rises before users notice.",
+        "/proc/pressure/memory", |s| stalled(s, |r| r.system.pressure_memory_some)),
+    entry("pressure.memory.full", "system.linux.pressure.memory{full}", Percent, Rate,
+        "Share of the time in which all tasks that had work waited for memory. Any steady value means lost time.",
+        "/proc/pressure/memory", |s| stalled(s, |r| r.system.pressure_memory_full)),
+    entry("pressure.io.some", "system.linux.pressure.io{some}", Percent, Rate,
+        "Share of the time in which some task waited for a device. It rises before users notice.",
+        "/proc/pressure/io", |s| stalled(s, |r| r.system.pressure_io_some)),
+    entry("pressure.io.full", "system.linux.pressure.io{full}", Percent, Rate,
+        "Share of the time in which all tasks that had work waited for a device. Any steady value means lost time.",
+        "/proc/pressure/io", |s| stalled(s, |r| r.system.pressure_io_full)),
+    entry("unaccounted", "system.cpu.unaccounted", PercentOfCore, Rate,
+        "CPU time that no process in the list and no child that was waited for explains, in percent of one core. It is what processes used that came and went between two readings and that nobody waited for, and time in interrupts.",
+        "/proc/stat less /proc/PID/stat", |s| one(unaccounted(s))),
+    entry("net.unattributed_in", "system.network.unattributed{receive}", BytesPerSecond, Rate,
+        "Bytes received over TCP that no process could be found for: connections that came and went between two readings, or of users whose processes may not be seen.",
+        "socket diagnostics", |s| one(s.rate(|r| r.system.unattributed_in))).needing(Part::Sockets),
+    entry("net.unattributed_out", "system.network.unattributed{transmit}", BytesPerSecond, Rate,
+        "Bytes sent over TCP that no process could be found for. See net.unattributed_in.",
+        "socket diagnostics", |s| one(s.rate(|r| r.system.unattributed_out))).needing(Part::Sockets),
+    entry("ended", "system.process.ended", PerSecond, Rate,
+        "Processes that ended per second, named and counted one by one. Many with nothing in the process list are short-lived ones.",
+        "taskstats", |s| one(ended(s, |_| true))).needing(Part::Ended),
+    entry("ended.unseen", "system.process.ended{unseen}", PerSecond, Rate,
+        "Processes that came and went between two readings, per second. No process list shows them.",
+        "taskstats", |s| one(ended(s, |row| row.seen == Raw::new(0)))).needing(Part::Ended),
+    entry("notifications.lost", "system.notifications.lost", PerSecond, Rate,
+        "How often notifications of ended sockets or processes came faster than they were read. Above zero, counts of ended ones are too low.",
+        "netlink(7) ENOBUFS", |s| one(s.rate(|r| r.system.notifications_lost))).needing(Part::Ended),
 ];

@@ -30,6 +30,16 @@ pub enum Unit {
     Celsius,
     /// Bits per second.
     BitsPerSecond,
+    /// Hertz.
+    Hertz,
+    /// Revolutions per minute.
+    Rpm,
+    /// Watts.
+    Watts,
+    /// Volts.
+    Volts,
+    /// Decibels above a milliwatt.
+    Dbm,
 }
 
 impl Unit {
@@ -47,6 +57,11 @@ impl Unit {
             Unit::Time => "time",
             Unit::Celsius => "°C",
             Unit::BitsPerSecond => "bit/s",
+            Unit::Hertz => "Hz",
+            Unit::Rpm => "rpm",
+            Unit::Watts => "W",
+            Unit::Volts => "V",
+            Unit::Dbm => "dBm",
         }
     }
 
@@ -77,10 +92,11 @@ impl Unit {
             }
             Unit::PercentOfCore | Unit::Percent => units::share(value),
             Unit::Bytes | Unit::BytesPerSecond => units::short_bytes(value),
-            Unit::PerSecond | Unit::BitsPerSecond => units::short_count(value),
+            Unit::PerSecond | Unit::BitsPerSecond | Unit::Hertz => units::short_count(value),
             Unit::Seconds => units::short_duration(value),
             Unit::Time => format!("{value:.0}"),
-            Unit::Celsius => format!("{value:.0}"),
+            Unit::Celsius | Unit::Rpm | Unit::Dbm => format!("{value:.0}"),
+            Unit::Watts | Unit::Volts => format!("{value:.1}"),
         }
     }
 }

@@ -186,6 +186,7 @@ impl SimulatedMachine {
             ticks_per_second: TICKS as u32,
             time_zone: "UTC".to_owned(),
             note: "simulated".to_owned(),
+            inside: String::new(),
         }
     }
 
@@ -431,6 +432,7 @@ impl SimulatedMachine {
                 sensor_row("nvme0n1", 38.0 + self.machine.temperature / 8.0, 84.0),
             ],
             processes: self.processes.iter_mut().map(Process::row).collect(),
+            ..Reading::default()
         };
         reading.sort();
         reading
@@ -483,6 +485,7 @@ impl SimulatedMachine {
             faults_major: raw(81_000),
             oom_kills: raw(0),
             users: raw(2),
+            ..SystemRow::default()
         }
     }
 }
@@ -548,6 +551,7 @@ fn core_row(number: usize, core: &[f64; 5], seconds: f64) -> CoreRow {
         steal: raw(0),
         guest: raw(0),
         guest_nice: raw(0),
+        ..CoreRow::default()
     }
 }
 
@@ -567,6 +571,7 @@ fn disk_row(name: &str, disk: &[f64; 7]) -> DiskRow {
         in_flight,
         busy_ms,
         queue_ms,
+        ..DiskRow::default()
     }
 }
 
@@ -584,6 +589,7 @@ fn interface_row(name: &str, interface: &[f64; 6]) -> InterfaceRow {
         out_errors: raw(0),
         out_drops: raw(0),
         speed_bits: raw(1_000_000_000),
+        ..InterfaceRow::default()
     }
 }
 
@@ -592,6 +598,7 @@ fn sensor_row(name: &str, temperature: f64, limit: f64) -> SensorRow {
         name: name.into(),
         temperature: raw((temperature * 1000.0) as i64),
         limit: raw((limit * 1000.0) as i64),
+        ..SensorRow::default()
     }
 }
 
@@ -636,6 +643,7 @@ impl Process {
             write_any_bytes: whole(totals.write_any),
             switches_wait: whole(totals.waits),
             switches_forced: whole(totals.forced),
+            ..ProcessRow::default()
         };
         if row != *self.row {
             self.row = Arc::new(row);

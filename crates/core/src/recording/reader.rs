@@ -7,7 +7,10 @@ use super::codec::{Bytes, Columns, DecodeError, Read as Texts};
 use super::format::{FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, MAGIC, VERSION};
 use super::scanner::{Found, Scanner};
 use super::writer::{Group, Head};
-use crate::reading::{CoreRow, DiskRow, HostFacts, InterfaceRow, ProcessRow, Reading, SensorRow, SystemRow};
+use crate::reading::{
+    BatteryRow, ConnectionRow, CoreRow, DiskRow, EndedRow, FilesystemRow, GpuRow, HostFacts, InterfaceRow,
+    InterruptRow, ProcessRow, Reading, SensorRow, SoftirqRow, SystemRow,
+};
 use crate::row::Row;
 use crate::text::clean;
 use std::io::{self, Read};
@@ -56,6 +59,13 @@ enum Table {
     Disk(Columns<DiskRow>),
     Interface(Columns<InterfaceRow>),
     Sensor(Columns<SensorRow>),
+    Interrupt(Columns<InterruptRow>),
+    Softirq(Columns<SoftirqRow>),
+    Filesystem(Columns<FilesystemRow>),
+    Battery(Columns<BatteryRow>),
+    Gpu(Columns<GpuRow>),
+    Connection(Columns<ConnectionRow>),
+    Ended(Columns<EndedRow>),
     Process(Columns<ProcessRow>),
     Unknown(Columns<UnknownRow>),
 }
@@ -84,6 +94,13 @@ impl Plan {
                 DiskRow::GROUP => Table::Disk(columns(group)?),
                 InterfaceRow::GROUP => Table::Interface(columns(group)?),
                 SensorRow::GROUP => Table::Sensor(columns(group)?),
+                InterruptRow::GROUP => Table::Interrupt(columns(group)?),
+                SoftirqRow::GROUP => Table::Softirq(columns(group)?),
+                FilesystemRow::GROUP => Table::Filesystem(columns(group)?),
+                BatteryRow::GROUP => Table::Battery(columns(group)?),
+                GpuRow::GROUP => Table::Gpu(columns(group)?),
+                ConnectionRow::GROUP => Table::Connection(columns(group)?),
+                EndedRow::GROUP => Table::Ended(columns(group)?),
                 ProcessRow::GROUP => Table::Process(columns(group)?),
                 _ => Table::Unknown(columns(group)?),
             };
@@ -155,6 +172,13 @@ impl Decoder {
                 Table::Disk(columns) => decode!(columns, reading.disks),
                 Table::Interface(columns) => decode!(columns, reading.interfaces),
                 Table::Sensor(columns) => decode!(columns, reading.sensors),
+                Table::Interrupt(columns) => decode!(columns, reading.interrupts),
+                Table::Softirq(columns) => decode!(columns, reading.softirqs),
+                Table::Filesystem(columns) => decode!(columns, reading.filesystems),
+                Table::Battery(columns) => decode!(columns, reading.batteries),
+                Table::Gpu(columns) => decode!(columns, reading.gpus),
+                Table::Connection(columns) => decode!(columns, reading.connections),
+                Table::Ended(columns) => decode!(columns, reading.ended),
                 Table::Process(columns) => decode!(columns, reading.processes),
                 Table::Unknown(columns) => decode!(columns, self.unknown[first + at]),
             }
@@ -383,6 +407,7 @@ fn cleaned(host: HostFacts) -> HostFacts {
         cpu_model: text(host.cpu_model),
         time_zone: text(host.time_zone),
         note: text(host.note),
+        inside: text(host.inside),
         ..host
     }
 }

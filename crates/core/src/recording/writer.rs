@@ -2,7 +2,10 @@
 
 use super::codec::{Written, put_table};
 use super::format::{KEY_EVERY, Kind, header, put_frame};
-use crate::reading::{CoreRow, DiskRow, HostFacts, InterfaceRow, ProcessRow, Reading, SensorRow, SystemRow};
+use crate::reading::{
+    BatteryRow, ConnectionRow, CoreRow, DiskRow, EndedRow, FilesystemRow, GpuRow, HostFacts, InterfaceRow,
+    InterruptRow, ProcessRow, Reading, SensorRow, SoftirqRow, SystemRow,
+};
 use crate::row::Row;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -85,6 +88,13 @@ pub fn groups() -> Vec<Group> {
         group::<DiskRow>("system"),
         group::<InterfaceRow>("system"),
         group::<SensorRow>("system"),
+        group::<InterruptRow>("system"),
+        group::<SoftirqRow>("system"),
+        group::<FilesystemRow>("system"),
+        group::<BatteryRow>("system"),
+        group::<GpuRow>("system"),
+        group::<ConnectionRow>("process"),
+        group::<EndedRow>("process"),
         group::<ProcessRow>("process"),
     ]
 }
@@ -137,9 +147,17 @@ impl Encoder {
         put_table(&reading.disks, &before.disks, texts, payload);
         put_table(&reading.interfaces, &before.interfaces, texts, payload);
         put_table(&reading.sensors, &before.sensors, texts, payload);
+        put_table(&reading.interrupts, &before.interrupts, texts, payload);
+        put_table(&reading.softirqs, &before.softirqs, texts, payload);
+        put_table(&reading.filesystems, &before.filesystems, texts, payload);
+        put_table(&reading.batteries, &before.batteries, texts, payload);
+        put_table(&reading.gpus, &before.gpus, texts, payload);
         put_frame(if key { Kind::SystemKey } else { Kind::SystemDifference }, payload, out);
         payload.clear();
-        put_table(&reading.processes, &before.processes, &mut self.process_texts, payload);
+        let texts = &mut self.process_texts;
+        put_table(&reading.connections, &before.connections, texts, payload);
+        put_table(&reading.ended, &before.ended, texts, payload);
+        put_table(&reading.processes, &before.processes, texts, payload);
         put_frame(if key { Kind::ProcessKey } else { Kind::ProcessDifference }, payload, out);
         self.previous = Some(reading.clone());
         key

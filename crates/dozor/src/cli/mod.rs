@@ -3,7 +3,9 @@
 //! Results go to standard output, messages to standard error. Bad arguments end with status 2 and one line, any
 //! other failure with status 1; a closed pipe ends quietly.
 
+mod access;
 mod demo;
+mod metrics;
 mod problem;
 mod record;
 mod replay;
@@ -51,6 +53,12 @@ enum Command {
     /// Print the processes and the state of the machine, as text or for other programs.
     #[command(after_help = "Example: dozor snapshot --format json --order rss --limit 10")]
     Snapshot(snapshot::Snapshot),
+    /// Explain the metrics: what they mean, how they are misread, where they come from.
+    #[command(after_help = "Examples: dozor metrics iowait\n          dozor metrics --format json")]
+    Metrics(metrics::Metrics),
+    /// Say what cannot be read here, why, and what would allow it.
+    #[command(after_help = "Example: dozor access")]
+    Access(access::Access),
 }
 
 /// Options of every screen.
@@ -153,6 +161,8 @@ pub fn main() -> ExitCode {
         Some(Command::Record(record)) => record.run(),
         Some(Command::Replay(replay)) => replay.run(),
         Some(Command::Snapshot(snapshot)) => snapshot.run(),
+        Some(Command::Metrics(metrics)) => metrics.run(),
+        Some(Command::Access(access)) => access.run(),
     };
     match result {
         Ok(None) => ExitCode::SUCCESS,

@@ -4,6 +4,7 @@ use super::{KernelFiles, duration, interval, positive};
 use crate::recorder::Recorder;
 use clap::Args;
 use dozor_core::source::Source as _;
+use dozor_core::wanted::Wanted;
 use dozor_linux::LiveSource;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use std::path::{Path, PathBuf};
@@ -32,6 +33,7 @@ pub struct Record {
 impl Record {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
         let mut source = LiveSource::open(self.files.roots())?;
+        source.want(Wanted::recorded());
         let mut recorder = Recorder::create(&self.output, &source.host(), self.every)?;
         let (sender, stop) = channel();
         let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP])?;

@@ -8,6 +8,7 @@ use dozor_core::lane::{Lane, sentence};
 use dozor_core::rank::{Narrow, Order, ranked};
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
+use dozor_core::wanted::Wanted;
 use dozor_linux::LiveSource;
 use serde_json::{Map, Number, Value as Json, json};
 use std::io::{self, Write};
@@ -54,6 +55,7 @@ pub struct Snapshot {
 impl Snapshot {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
         let mut source = LiveSource::open(self.files.roots())?;
+        source.want(Wanted::everything());
         let host = Arc::new(source.host());
         let zone = Zone::named(&host.time_zone);
         let mut out = io::BufWriter::new(io::stdout().lock());

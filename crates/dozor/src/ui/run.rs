@@ -5,10 +5,12 @@ use super::state::State;
 use super::terminal::{Screen, restore};
 use super::update::{Effect, Event, next_tick, update};
 use super::view;
+use crate::feed::Order;
 use crate::hands::Hands;
 use crate::recorder::Recorder;
 use anyhow::Context as _;
 use dozor_core::reading::Reading;
+use dozor_core::wanted::Wanted;
 use ratatui::crossterm::event::{self as terminal_event, Event as TerminalEvent, KeyEventKind};
 use rustix::process::Signal;
 use signal_hook::consts::{SIGCONT, SIGHUP, SIGINT, SIGTERM, SIGTSTP};
@@ -35,8 +37,8 @@ pub enum Incoming {
 pub struct Connections {
     /// Where processes are acted on.
     pub hands: Hands,
-    /// For another interval; none where the source has its own pace.
-    pub pace: Option<Sender<Duration>>,
+    /// For another interval or other parts; none where the source has its own pace.
+    pub pace: Option<Sender<Order>>,
     /// What the other threads send.
     pub incoming: Receiver<Incoming>,
     /// For workers that this thread starts.
@@ -52,7 +54,8 @@ pub fn run(mut state: State, connections: Connections) -> anyhow::Result<Option<
     let mut screen = Screen::open().context("the terminal cannot be used")?;
     listen_to_terminal(connections.sender.clone());
     state.size = screen.size()?;
-    let mut session = Session { connections, recording: None };
+    let mut session = Session { connections, wanted: state.wanted(), recording: None };
+    session.order(Order::Want(session.wanted));
     let now = Instant::now();
     state.refresh(now);
     let ended = session.turn(&mut state, &mut screen);
@@ -66,6 +69,8 @@ pub fn run(mut state: State, connections: Connections) -> anyhow::Result<Option<
 
 struct Session {
     connections: Connections,
+    /// What the source was last asked for.
+    wanted: Wanted,
     recording: Option<Writing>,
 }
 
@@ -122,9 +127,19 @@ impl Session {
                 }
                 next = self.connections.incoming.try_recv().ok();
             }
+            if self.wanted != state.wanted() {
+                self.wanted = state.wanted();
+                self.order(Order::Want(self.wanted));
+            }
             if next_tick(state).is_some_and(|tick| tick <= Instant::now()) {
                 update(state, Event::Tick, Instant::now());
             }
+        }
+    }
+
+    fn order(&self, order: Order) {
+        if let Some(pace) = &self.connections.pace {
+            let _ = pace.send(order);
         }
     }
 
@@ -135,9 +150,7 @@ impl Session {
             Effect::Suspend => rustix::process::kill_current_process_group(Signal::TSTP)?,
             Effect::Redraw => screen.forget()?,
             Effect::Every(every) => {
-                if let Some(pace) = &self.connections.pace {
-                    let _ = pace.send(every);
-                }
+                self.order(Order::Every(every));
             }
             Effect::Signal(signal, targets) => {
                 let (hands, out) = (self.connections.hands.clone(), self.connections.sender.clone());

@@ -1,5 +1,6 @@
 //! All that the screen depends on.
 
+use super::columns;
 use super::layout::Layout;
 use super::line_edit::LineEdit;
 use super::sheet::Sheet;
@@ -11,6 +12,7 @@ use dozor_core::reading::ProcessKey;
 use dozor_core::row::Row as _;
 use dozor_core::sample::Sample;
 use dozor_core::timeline::Timeline;
+use dozor_core::wanted::Wanted;
 use std::collections::{BTreeSet, HashMap};
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -152,6 +154,13 @@ impl State {
             own_cost: None,
             tied: None,
         }
+    }
+
+    /// What the source must collect for what is on the screen, and for a recording that is written.
+    pub fn wanted(&self) -> Wanted {
+        let columns = columns::fit(self.lane, self.order.metric, self.size.0.max(80)).list;
+        let shown: Wanted = columns.iter().filter_map(|column| column.metric.needs).collect();
+        if self.recording.is_some() { shown.and(Wanted::recorded()) } else { shown }
     }
 
     /// Number of the sample that is shown.

@@ -29,6 +29,7 @@ pub fn parse(bytes: &[u8]) -> Vec<DiskRow> {
                 in_flight,
                 busy_ms,
                 queue_ms,
+                ..DiskRow::default()
             })
         })
         .collect()

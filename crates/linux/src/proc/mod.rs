@@ -3,15 +3,23 @@
 
 pub mod cpuinfo;
 pub mod diskstats;
+pub mod interrupts;
 pub mod loadavg;
 pub mod meminfo;
+pub mod mountinfo;
 pub mod net_dev;
+pub mod pid_cgroup;
 pub mod pid_cmdline;
+pub mod pid_fdinfo;
 pub mod pid_io;
+pub mod pid_smaps;
 pub mod pid_stat;
 pub mod pid_status;
+pub mod pressure;
+pub mod snmp;
 pub mod stat;
 pub mod vmstat;
+pub mod wireless;
 
 use dozor_core::known::Raw;
 use std::io::Read as _;
@@ -81,7 +89,8 @@ mod tests {
     #[test]
     fn no_parser_panics_on_broken_text() {
         type Captured = (&'static [u8], fn(&[u8]));
-        let captured: [Captured; 9] = [
+        let captured: [Captured; 10] = [
+            (include_bytes!("../../tests/fixtures/interrupts"), |b| drop(interrupts::parse(b))),
             (include_bytes!("../../tests/fixtures/stat"), |b| {
                 let _ = stat::parse(b);
             }),

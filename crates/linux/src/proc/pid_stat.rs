@@ -2,6 +2,8 @@
 
 use super::{next, number, scaled, words};
 use dozor_core::known::Raw;
+use dozor_core::reading::no_text;
+use dozor_core::text::Text;
 
 /// The kernel's flag for a thread of its own; `PF_KTHREAD` in include/linux/sched.h.
 const KERNEL_THREAD: i64 = 0x0020_0000;
@@ -14,6 +16,8 @@ pub struct ProcessStat<'a> {
     pub name: &'a [u8],
     pub state: Raw,
     pub ppid: Raw,
+    pub session: Raw,
+    pub tty: Raw,
     pub is_kernel_thread: bool,
     pub faults_minor: Raw,
     pub faults_major: Raw,
@@ -42,7 +46,7 @@ pub fn parse(bytes: &[u8], page: i64) -> Option<ProcessStat<'_>> {
     let mut words = words(bytes[close + 1..].trim_ascii());
     let state = words.next()?.first().map(|letter| i64::from(*letter)).into();
     let ppid = next(&mut words);
-    let (_group, _session, _tty, _terminal_group) =
+    let (_group, session, tty, _terminal_group) =
         (next(&mut words), next(&mut words), next(&mut words), next(&mut words));
     let flags = next(&mut words).value().unwrap_or(0);
     let (faults_minor, _children) = (next(&mut words), next(&mut words));
@@ -61,6 +65,8 @@ pub fn parse(bytes: &[u8], page: i64) -> Option<ProcessStat<'_>> {
         name,
         state,
         ppid,
+        session,
+        tty,
         is_kernel_thread: flags & KERNEL_THREAD != 0,
         faults_minor,
         faults_major,
@@ -80,6 +86,20 @@ pub fn parse(bytes: &[u8], page: i64) -> Option<ProcessStat<'_>> {
     })
 }
 
+/// Name of a controlling terminal; empty where there is none. Minor numbers are split; Documentation/admin-guide/devices.txt.
+pub fn terminal(tty: Raw) -> Text {
+    let Some(number) = tty.value().filter(|number| *number != 0) else { return no_text() };
+    let (major, minor) = (number >> 8 & 0xfff, number & 0xff | number >> 12 & 0xfff00);
+    match major {
+        136..=143 => format!("pts/{}", (major - 136) * 256 + minor),
+        4 if minor >= 64 => format!("ttyS{}", minor - 64),
+        4 => format!("tty{minor}"),
+        204 => format!("ttyAMA{}", minor - 64),
+        _ => format!("{major}:{minor}"),
+    }
+    .into()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -96,6 +116,15 @@ mod tests {
         assert_eq!((stat.priority, stat.nice, stat.threads), (Raw::new(20), Raw::new(0), Raw::new(1)));
         assert_eq!((stat.start_ticks, stat.rss_bytes), (9794, Raw::new(394 * 4096)));
         assert_eq!((stat.core, stat.policy, stat.disk_wait_ticks), (Raw::new(1), Raw::new(0), Raw::new(4)));
+    }
+
+    #[test]
+    fn terminals_have_names() {
+        for (number, name) in
+            [(0, ""), (34_816, "pts/0"), (34_818, "pts/2"), (1_025, "tty1"), (1_088, "ttyS0")]
+        {
+            assert_eq!(&*terminal(Raw::new(number)), name);
+        }
     }
 
     #[test]

@@ -59,6 +59,7 @@ fn core<'a>(number: Raw, words: &mut impl Iterator<Item = &'a [u8]>) -> CoreRow 
         steal: next(words),
         guest: next(words),
         guest_nice: next(words),
+        ..CoreRow::default()
     }
 }
 

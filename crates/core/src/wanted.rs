@@ -1,0 +1,85 @@
+//! What a source shall collect beyond the counters that cost next to nothing.
+
+/// A part of a reading that costs enough to be collected only when a column, a recording or a view asks.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[repr(u8)]
+pub enum Part {
+    /// Interrupts and deferred interrupt work by source and core.
+    Interrupts,
+    /// File systems.
+    Filesystems,
+    /// Sockets and their bytes, by process.
+    Sockets,
+    /// Number of open files of each process.
+    Files,
+    /// Proportional memory of each process.
+    Proportional,
+    /// Likelihood of being killed when memory runs out.
+    OomScore,
+    /// Kernel function that each process waits in.
+    WaitChannel,
+    /// Control group and service of each process.
+    ControlGroup,
+    /// Work of graphics processors, by process.
+    Gpu,
+    /// Processes that ended since the last reading.
+    Ended,
+}
+
+impl Part {
+    /// All parts.
+    pub const ALL: [Part; 10] = [
+        Part::Interrupts,
+        Part::Filesystems,
+        Part::Sockets,
+        Part::Files,
+        Part::Proportional,
+        Part::OomScore,
+        Part::WaitChannel,
+        Part::ControlGroup,
+        Part::Gpu,
+        Part::Ended,
+    ];
+}
+
+/// A set of parts.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Wanted(u16);
+
+impl Wanted {
+    /// Only what costs next to nothing.
+    pub const NOTHING: Wanted = Wanted(0);
+
+    /// Every part.
+    pub fn everything() -> Wanted {
+        Part::ALL.into_iter().collect()
+    }
+
+    /// What a recording holds: who owned what, and how full things were; nothing that costs a walk over memory.
+    pub fn recorded() -> Wanted {
+        [Part::ControlGroup, Part::Filesystems, Part::Sockets, Part::Files, Part::Ended].into_iter().collect()
+    }
+
+    /// The set with one more part.
+    #[must_use]
+    pub fn with(self, part: Part) -> Wanted {
+        Wanted(self.0 | 1 << part as u8)
+    }
+
+    /// The parts of both sets.
+    #[must_use]
+    pub fn and(self, other: Wanted) -> Wanted {
+        Wanted(self.0 | other.0)
+    }
+
+    /// Whether a part is in the set.
+    pub fn has(self, part: Part) -> bool {
+        self.0 >> part as u8 & 1 == 1
+    }
+}
+
+impl FromIterator<Part> for Wanted {
+    fn from_iter<I: IntoIterator<Item = Part>>(parts: I) -> Self {
+        parts.into_iter().fold(Wanted::NOTHING, Wanted::with)
+    }
+}

@@ -1,0 +1,133 @@
+//! What one reading costs against a bare loop that lists `/proc`, then opens, reads and closes `stat` and `io` of each
+//! process, both in the same run; and how often a reading allocates.
+//!
+//! `cargo bench --bench collect`: with 1,000 and 10,000 processes of which 3 % run now and then. Needs about 40 s and
+//! room for 10,000 processes.
+
+use dozor_core::source::Source as _;
+use dozor_linux::{LiveSource, Roots};
+use rustix::fs::{CWD, Mode, OFlags, RawDir, openat};
+use std::alloc::{GlobalAlloc, Layout, System};
+use std::mem::MaybeUninit;
+use std::process::{Child, Command, Stdio};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+/// Counts allocations of this process.
+struct Counting;
+
+static ALLOCATIONS: AtomicU64 = AtomicU64::new(0);
+
+// SAFETY: every call is handed to the system's allocator unchanged.
+unsafe impl GlobalAlloc for Counting {
+    unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
+        ALLOCATIONS.fetch_add(1, Ordering::Relaxed);
+        // SAFETY: the caller's promises are the system allocator's demands.
+        unsafe { System.alloc(layout) }
+    }
+    unsafe fn dealloc(&self, pointer: *mut u8, layout: Layout) {
+        // SAFETY: the pointer came from the system's allocator with this layout.
+        unsafe { System.dealloc(pointer, layout) }
+    }
+    unsafe fn realloc(&self, pointer: *mut u8, layout: Layout, size: usize) -> *mut u8 {
+        ALLOCATIONS.fetch_add(1, Ordering::Relaxed);
+        // SAFETY: the pointer came from the system's allocator with this layout.
+        unsafe { System.realloc(pointer, layout, size) }
+    }
+}
+
+#[global_allocator]
+static ALLOCATOR: Counting = Counting;
+
+/// Lists `/proc`, opens, reads and closes `stat` and `io` of each process; gives how many there were.
+fn bare_loop(buffer: &mut [u8]) -> usize {
+    let flags = OFlags::RDONLY | OFlags::CLOEXEC;
+    let proc = openat(CWD, "/proc", flags | OFlags::DIRECTORY, Mode::empty()).expect("/proc");
+    let mut space = [MaybeUninit::uninit(); 16 << 10];
+    let mut entries = RawDir::new(&proc, &mut space);
+    let mut count = 0;
+    let mut path = Vec::with_capacity(32);
+    while let Some(Ok(entry)) = entries.next() {
+        let name = entry.file_name().to_bytes();
+        if !name.iter().all(u8::is_ascii_digit) {
+            continue;
+        }
+        count += 1;
+        for file in [&b"/stat\0"[..], b"/io\0"] {
+            path.clear();
+            path.extend_from_slice(name);
+            path.extend_from_slice(file);
+            let path = std::ffi::CStr::from_bytes_with_nul(&path).expect("a path");
+            if let Ok(file) = openat(&proc, path, flags, Mode::empty()) {
+                let _ = rustix::io::read(&file, &mut *buffer);
+            }
+        }
+    }
+    count
+}
+
+fn median(mut times: Vec<Duration>) -> Duration {
+    times.sort();
+    times[times.len() / 2]
+}
+
+fn measure(count: usize, children: &mut Vec<Child>) {
+    let own = std::env::current_exe().expect("our own path");
+    while children.len() < count {
+        let active = children.len() % 33 == 0;
+        let mut command = Command::new(&own);
+        command.env("DOZOR_BENCH_CHILD", if active { "active" } else { "idle" }).stdin(Stdio::null());
+        children.push(command.spawn().expect("room for another process"));
+    }
+    std::thread::sleep(Duration::from_secs(3));
+    let mut source = LiveSource::open(Roots::default()).expect("the machine");
+    // A process is new for its first readings.
+    for _ in 0..6 {
+        source.read();
+    }
+    let mut buffer = vec![0; 4096];
+    let (mut bare, mut ours, mut allocations, mut processes) = (vec![], vec![], vec![], 0);
+    for _ in 0..33 {
+        std::thread::sleep(Duration::from_millis(if count > 5000 { 150 } else { 60 }));
+        let begin = Instant::now();
+        processes = bare_loop(&mut buffer);
+        bare.push(begin.elapsed());
+        let before = ALLOCATIONS.load(Ordering::Relaxed);
+        let begin = Instant::now();
+        let reading = source.read();
+        ours.push(begin.elapsed());
+        allocations.push(ALLOCATIONS.load(Ordering::Relaxed) - before);
+        drop(reading);
+    }
+    let least = allocations.iter().min().expect("readings");
+    let (bare, ours) = (median(bare), median(ours));
+    println!(
+        "{processes} processes: a reading {:.2} ms, the bare loop {:.2} ms, ratio {:.2} (at most 0.5, aim 0.3); {least} \
+         allocations at the least",
+        ours.as_secs_f64() * 1e3,
+        bare.as_secs_f64() * 1e3,
+        ours.as_secs_f64() / bare.as_secs_f64(),
+    );
+}
+
+fn main() {
+    match std::env::var("DOZOR_BENCH_CHILD").as_deref() {
+        Ok("active") => loop {
+            std::thread::sleep(Duration::from_millis(50));
+        },
+        Ok(_) => loop {
+            std::thread::sleep(Duration::from_secs(600));
+        },
+        Err(_) => {}
+    }
+    let mut children = vec![];
+    for count in [1_000, 10_000] {
+        measure(count, &mut children);
+    }
+    for child in &mut children {
+        let _ = child.kill();
+    }
+    for mut child in children {
+        let _ = child.wait();
+    }
+}

@@ -1,0 +1,92 @@
+//! The live machine as a source of readings.
+//!
+//! [`system`] reads the machine and its parts, [`processes`] the processes.
+
+mod ended;
+mod network;
+mod processes;
+mod system;
+
+use crate::{Roots, host};
+use dozor_core::known::Raw;
+use dozor_core::reading::{HostFacts, Reading};
+use dozor_core::source::Source;
+use dozor_core::wanted::{Part, Wanted};
+use ended::Ended;
+use network::Network;
+use processes::Processes;
+use rustix::io::Errno;
+use system::System;
+
+/// Why the machine cannot be watched at all.
+#[derive(Debug, thiserror::Error)]
+#[error("{path} cannot be read")]
+pub struct OpenError {
+    path: String,
+    source: Errno,
+}
+
+/// Reads the machine that the program runs on.
+pub struct LiveSource {
+    roots: Roots,
+    system: System,
+    processes: Processes,
+    network: Network,
+    ended: Ended,
+    wanted: Wanted,
+}
+
+impl LiveSource {
+    /// Opens the machine. At first only what costs next to nothing is collected.
+    pub fn open(roots: Roots) -> Result<LiveSource, OpenError> {
+        let processes = Processes::open(&roots)
+            .map_err(|source| OpenError { path: roots.proc.display().to_string(), source })?;
+        let (system, network, ended) = (System::open(&roots), Network::default(), Ended::default());
+        Ok(LiveSource { system, processes, network, ended, roots, wanted: Wanted::NOTHING })
+    }
+
+    /// Reads every process in full at every reading. For comparing: it costs several times as much.
+    #[must_use]
+    pub fn always_in_full(mut self) -> LiveSource {
+        self.processes.always_in_full();
+        self
+    }
+}
+
+impl Source for LiveSource {
+    fn host(&self) -> HostFacts {
+        host::facts(&self.roots)
+    }
+
+    fn read(&mut self) -> Reading {
+        let mut reading = self.system.read(&self.roots, self.wanted);
+        reading.processes = self.processes.read(self.wanted);
+        reading.sort();
+        // Notifications and sockets are this machine's, whatever tree of files is read.
+        let is_here = self.roots.proc == Roots::default().proc;
+        if is_here && self.wanted.has(Part::Sockets) {
+            self.network.complete(&self.roots.proc, &mut reading);
+        }
+        if is_here && self.wanted.has(Part::Ended) {
+            reading.ended = self.ended.take(&reading.processes);
+            if let Some(lost) = self.ended.lost() {
+                reading.system.notifications_lost = Raw::new((lost + self.network.lost()) as i64);
+            }
+        }
+        reading
+    }
+
+    fn want(&mut self, wanted: Wanted) {
+        if wanted != self.wanted {
+            self.wanted = wanted;
+            // Nobody reads the notifications any more; without a socket none pile up.
+            if !wanted.has(Part::Sockets) {
+                self.network = Network::default();
+            }
+            if !wanted.has(Part::Ended) {
+                self.ended = Ended::default();
+            }
+            self.processes.forget_idleness();
+        }
+    }
+}

@@ -1,0 +1,424 @@
+//! The processes.
+//!
+//! A process that vanishes between listing and reading is normal and simply not in the reading. A process with a
+//! single thread that did not run since the last reading (`schedstat` says so in nanoseconds) keeps its row;
+//! what others can change without it running (its parent, niceness, resident memory) is refreshed by turns. The
+//! files that are asked at every reading stay open, within a budget.
+
+use crate::Roots;
+use crate::proc::{
+    number, pid_cgroup, pid_cmdline, pid_fdinfo, pid_io, pid_smaps, pid_stat, pid_status, read_file, words,
+};
+use crate::users::Users;
+use dozor_core::known::Raw;
+use dozor_core::reading::{ProcessRow, no_text};
+use dozor_core::text::{Text, clean};
+use dozor_core::wanted::{Part, Wanted};
+use rustix::fs::{AtFlags, CWD, Mode, OFlags, RawDir, openat, readlinkat, statat};
+use rustix::io::Errno;
+use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+use std::collections::HashMap;
+use std::mem::MaybeUninit;
+use std::os::fd::OwnedFd;
+use std::sync::Arc;
+
+/// An idle process is refreshed every so many readings.
+const TURN: u64 = 16;
+/// Texts are refreshed every so many readings, and while the process is new: it may still start its program.
+const TEXT_TURN: u64 = 32;
+/// Readings after the first in which a process counts as new.
+const NEW: u64 = 3;
+/// Descriptors that are left to everything else.
+const RESERVED: u64 = 256;
+
+/// What is kept of a process between readings.
+struct Tracked {
+    row: Arc<ProcessRow>,
+    /// The open `schedstat` and its text at the last full reading; none where it does not serve.
+    idle: Option<(OwnedFd, [u8; IDLE_TEXT])>,
+    uids: (Option<u32>, Option<u32>),
+    /// Readings since it was first seen.
+    age: u64,
+    seen: u64,
+}
+
+/// Bytes of `schedstat` that are compared: three numbers of at most 20 digits.
+const IDLE_TEXT: usize = 64;
+
+/// Reads the processes.
+pub struct Processes {
+    proc: OwnedFd,
+    page: i64,
+    delay_accounting: bool,
+    turn: u64,
+    users: Users,
+    cgroups: HashMap<Text, Text>,
+    tracked: HashMap<i64, Tracked>,
+    pids: Vec<i64>,
+    buffer: Vec<u8>,
+    kept: u64,
+    budget: u64,
+    in_full: bool,
+    forget: bool,
+}
+
+impl Processes {
+    pub fn open(roots: &Roots) -> Result<Processes, Errno> {
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        let proc = openat(CWD, &roots.proc, flags, Mode::empty())?;
+        // Without delay accounting the kernel shows zero for every wait; that is not known, not zero.
+        let switch = read_file(&roots.proc.join("sys/kernel/task_delayacct"));
+        Ok(Processes {
+            proc,
+            page: rustix::param::page_size() as i64,
+            delay_accounting: switch.map_or(true, |text| text.trim_ascii() != b"0"),
+            turn: 0,
+            users: Users::default(),
+            cgroups: HashMap::new(),
+            tracked: HashMap::new(),
+            pids: vec![],
+            buffer: vec![0; 16 << 10],
+            kept: 0,
+            budget: descriptor_budget(),
+            in_full: false,
+            forget: false,
+        })
+    }
+
+    /// Reads every process in full at every reading.
+    pub fn always_in_full(&mut self) {
+        self.in_full = true;
+    }
+
+    /// Reads every process in full at the next reading, since other parts of it are wanted.
+    pub fn forget_idleness(&mut self) {
+        self.forget = true;
+    }
+
+    pub fn read(&mut self, wanted: Wanted) -> Vec<Arc<ProcessRow>> {
+        self.turn += 1;
+        let mut pids = std::mem::take(&mut self.pids);
+        self.list(&mut pids);
+        let mut buffer = std::mem::take(&mut self.buffer);
+        let mut rows = Vec::with_capacity(pids.len());
+        for pid in &pids {
+            rows.extend(self.process(*pid, wanted, &mut buffer));
+        }
+        (self.pids, self.buffer) = (pids, buffer);
+        let turn = self.turn;
+        self.tracked.retain(|_, tracked| tracked.seen == turn);
+        self.kept = self.tracked.values().filter(|tracked| tracked.idle.is_some()).count() as u64;
+        self.forget = false;
+        rows
+    }
+
+    /// PIDs that are there now.
+    fn list(&self, pids: &mut Vec<i64>) {
+        pids.clear();
+        if rustix::fs::seek(&self.proc, rustix::fs::SeekFrom::Start(0)).is_err() {
+            return;
+        }
+        let mut space = [MaybeUninit::uninit(); 16 << 10];
+        let mut entries = RawDir::new(&self.proc, &mut space);
+        while let Some(Ok(entry)) = entries.next() {
+            pids.extend(number(entry.file_name().to_bytes()).filter(|pid| *pid > 0));
+        }
+    }
+
+    /// The row of an idle process, if it is one and it is not its turn.
+    fn idle_row(&mut self, pid: i64, buffer: &mut [u8]) -> Option<Arc<ProcessRow>> {
+        let my_turn = (pid as u64).wrapping_add(self.turn).is_multiple_of(TURN);
+        let tracked = self.tracked.get_mut(&pid)?;
+        let (file, before) = tracked.idle.as_ref()?;
+        if self.in_full || self.forget || my_turn || tracked.age < NEW || idle_text(file, buffer)? != *before
+        {
+            return None;
+        }
+        tracked.seen = self.turn;
+        tracked.age += 1;
+        Some(tracked.row.clone())
+    }
+
+    fn process(&mut self, pid: i64, wanted: Wanted, buffer: &mut Vec<u8>) -> Option<Arc<ProcessRow>> {
+        if let Some(row) = self.idle_row(pid, buffer) {
+            return Some(row);
+        }
+        let mut known = self.tracked.remove(&pid);
+        let idle_file = known.as_mut().and_then(|known| known.idle.take()).map(|(file, _)| file);
+        // A kept descriptor of a process that is gone says so; the PID may belong to another by now.
+        let idle_file =
+            idle_file.filter(|file| idle_text(file, buffer).is_some()).or_else(|| self.open_idle_file(pid));
+        // Read before the counters: what runs in between shows up as having run next time.
+        let ran = idle_file.as_ref().and_then(|file| idle_text(file, buffer));
+        let stat = pid_stat::parse(read_pid(&self.proc, pid, "stat", buffer).ok()?, self.page)?;
+        let known = known.filter(|known| known.row.start_ticks == Raw::new(stat.start_ticks));
+        let (kernel_thread, name, tty) =
+            (stat.is_kernel_thread, clean(stat.name), pid_stat::terminal(stat.tty));
+        let mut row = counters(pid, &stat);
+        if !self.delay_accounting {
+            row.disk_wait_ticks = Raw::ABSENT;
+        }
+        let single = row.threads == Raw::new(1);
+        row.run_ns = ran.filter(|_| single).and_then(|text| number(words(&text).next()?)).into();
+        self.input_output(pid, &mut row, buffer);
+        let status = read_pid(&self.proc, pid, "status", buffer).map(pid_status::parse).unwrap_or_default();
+        (row.shared_bytes, row.swap_bytes) = (status.shared, status.swap);
+        (row.switches_wait, row.switches_forced) = (status.switches_wait, status.switches_forced);
+        let uids = (status.uid, status.real_uid);
+        let text_turn = (pid as u64).wrapping_add(self.turn).is_multiple_of(TEXT_TURN);
+        match known.as_ref().filter(|known| {
+            !self.in_full
+                && !self.forget
+                && !text_turn
+                && known.age >= NEW
+                && *known.row.name == name
+                && known.uids == uids
+        }) {
+            Some(known) => keep_texts(&known.row, &mut row),
+            None => {
+                row.name = name.into();
+                self.texts(pid, kernel_thread, uids, &mut row, buffer);
+                row.tty = tty;
+                if wanted.has(Part::ControlGroup) {
+                    self.control_group(pid, &mut row, buffer);
+                }
+            }
+        }
+        self.on_demand(pid, wanted, &mut row, buffer);
+        let row = match &known {
+            Some(known) if *known.row == row => known.row.clone(),
+            _ => Arc::new(row),
+        };
+        let idle = idle_file.zip(ran).filter(|_| single);
+        let age = known.map_or(0, |known| known.age + 1);
+        let tracked = Tracked { row: row.clone(), idle, uids, age, seen: self.turn };
+        self.tracked.insert(pid, tracked);
+        Some(row)
+    }
+
+    fn open_idle_file(&mut self, pid: i64) -> Option<OwnedFd> {
+        if self.kept >= self.budget {
+            return None;
+        }
+        let file = open_pid(&self.proc, pid, "schedstat").ok()?;
+        self.kept += 1;
+        Some(file)
+    }
+
+    fn input_output(&self, pid: i64, row: &mut ProcessRow, buffer: &mut Vec<u8>) {
+        let io = match read_pid(&self.proc, pid, "io", buffer) {
+            Ok(text) => pid_io::parse(text),
+            Err(Errno::ACCESS | Errno::PERM) => pid_io::Io::DENIED,
+            Err(_) => pid_io::Io::default(),
+        };
+        (row.read_bytes, row.write_bytes) = (io.read_bytes, io.write_bytes);
+        (row.read_calls, row.write_calls) = (io.read_calls, io.write_calls);
+        (row.read_any_bytes, row.write_any_bytes) = (io.read_any, io.write_any);
+    }
+
+    fn texts(
+        &mut self,
+        pid: i64,
+        kernel_thread: bool,
+        (uid, real_uid): (Option<u32>, Option<u32>),
+        row: &mut ProcessRow,
+        buffer: &mut Vec<u8>,
+    ) {
+        row.replaced = Raw::new(0);
+        if kernel_thread {
+            row.program = row.name.clone();
+            row.command = format!("[{}]", row.name).into();
+        } else {
+            let arguments = read_pid(&self.proc, pid, "cmdline", buffer).unwrap_or_default();
+            let command = pid_cmdline::parse(arguments);
+            let first = pid_cmdline::program(arguments);
+            row.command = if command.is_empty() { row.name.clone() } else { command.into() };
+            let link = readlinkat(&self.proc, format!("{pid}/exe"), Vec::new());
+            let exe = link.as_ref().ok().map(|link| link.to_bytes()).and_then(|path| {
+                let path = path.strip_suffix(b" (deleted)").unwrap_or(path);
+                path.rsplit(|byte| *byte == b'/').next()
+            });
+            row.replaced = match &link {
+                Ok(link) => i64::from(link.to_bytes().ends_with(b" (deleted)")).into(),
+                Err(Errno::ACCESS | Errno::PERM) => Raw::DENIED,
+                Err(_) => Raw::ABSENT,
+            };
+            row.program = exe.map(clean).or(first).map_or_else(|| row.name.clone(), Text::from);
+        }
+        let mut name = |uid: Option<u32>| uid.map_or_else(no_text, |uid| self.users.name(uid));
+        (row.user, row.real_user) = (name(uid), name(real_uid));
+    }
+
+    fn control_group(&mut self, pid: i64, row: &mut ProcessRow, buffer: &mut Vec<u8>) {
+        let Some(path) = read_pid(&self.proc, pid, "cgroup", buffer).ok().and_then(pid_cgroup::parse) else {
+            return;
+        };
+        let path = Text::from(path);
+        let service = self
+            .cgroups
+            .entry(path.clone())
+            .or_insert_with_key(|path| pid_cgroup::service(path).map_or_else(no_text, Text::from));
+        row.service = service.clone();
+        row.cgroup = path;
+    }
+
+    /// What costs a file or more for each process.
+    fn on_demand(&self, pid: i64, wanted: Wanted, row: &mut ProcessRow, buffer: &mut Vec<u8>) {
+        let told_apart = |result: Result<Raw, Errno>| match result {
+            Ok(value) => value,
+            Err(Errno::ACCESS | Errno::PERM) => Raw::DENIED,
+            Err(_) => Raw::ABSENT,
+        };
+        if wanted.has(Part::OomScore) {
+            row.oom_score = told_apart(
+                read_pid(&self.proc, pid, "oom_score", buffer).map(|text| number(text.trim_ascii()).into()),
+            );
+        }
+        if wanted.has(Part::Files) {
+            row.files = told_apart(count_files(&self.proc, pid));
+        }
+        if wanted.has(Part::Proportional) {
+            row.pss_bytes =
+                told_apart(read_pid(&self.proc, pid, "smaps_rollup", buffer).map(pid_smaps::parse));
+        }
+        if wanted.has(Part::WaitChannel) {
+            let text = read_pid(&self.proc, pid, "wchan", buffer).unwrap_or_default();
+            row.wait_on = if text.is_empty() || text == b"0" { no_text() } else { clean(text).into() };
+        }
+        if wanted.has(Part::Gpu) {
+            (row.gpu_ns, row.gpu_memory_bytes) = graphics(&self.proc, pid, buffer);
+        }
+    }
+}
+
+/// Descriptors that may be kept open: all but a reserve. The soft limit is raised to the hard one first, which is
+/// what that is for.
+fn descriptor_budget() -> u64 {
+    let limit = getrlimit(Resource::Nofile);
+    let raised = Rlimit { current: limit.maximum, maximum: limit.maximum };
+    let now = if setrlimit(Resource::Nofile, raised).is_ok() { limit.maximum } else { limit.current };
+    now.unwrap_or(u64::MAX).saturating_sub(RESERVED).min(1 << 20)
+}
+
+/// What the open `schedstat` says now; `None` when the process is gone.
+fn idle_text(file: &OwnedFd, buffer: &mut [u8]) -> Option<[u8; IDLE_TEXT]> {
+    let got = rustix::io::pread(file, &mut *buffer, 0).ok()?;
+    let mut text = [0; IDLE_TEXT];
+    let line = buffer.get(..got)?.trim_ascii_end();
+    text.get_mut(..line.len())?.copy_from_slice(line);
+    Some(text)
+}
+
+fn counters(pid: i64, stat: &pid_stat::ProcessStat<'_>) -> ProcessRow {
+    ProcessRow {
+        pid: Raw::new(pid),
+        start_ticks: Raw::new(stat.start_ticks),
+        ppid: stat.ppid,
+        session: stat.session,
+        state: stat.state,
+        faults_minor: stat.faults_minor,
+        faults_major: stat.faults_major,
+        user_ticks: stat.user_ticks,
+        system_ticks: stat.system_ticks,
+        children_user_ticks: stat.children_user_ticks,
+        children_system_ticks: stat.children_system_ticks,
+        priority: stat.priority,
+        nice: stat.nice,
+        policy: stat.policy,
+        threads: stat.threads,
+        virtual_bytes: stat.virtual_bytes,
+        rss_bytes: stat.rss_bytes,
+        core: stat.core,
+        disk_wait_ticks: stat.disk_wait_ticks,
+        ..ProcessRow::default()
+    }
+}
+
+fn keep_texts(known: &ProcessRow, row: &mut ProcessRow) {
+    row.name = known.name.clone();
+    row.program = known.program.clone();
+    row.command = known.command.clone();
+    row.user = known.user.clone();
+    row.real_user = known.real_user.clone();
+    row.tty = known.tty.clone();
+    row.cgroup = known.cgroup.clone();
+    row.service = known.service.clone();
+    row.replaced = known.replaced;
+}
+
+/// Number of open files: the size of the folder, which newer kernels give without listing it.
+fn count_files(proc: &OwnedFd, pid: i64) -> Result<Raw, Errno> {
+    let folder = open_pid(proc, pid, "fd")?;
+    let size = statat(&folder, "", AtFlags::EMPTY_PATH)?.st_size;
+    if size > 0 {
+        return Ok(Raw::new(size));
+    }
+    let mut space = [MaybeUninit::uninit(); 4 << 10];
+    let mut entries = RawDir::new(&folder, &mut space);
+    let mut count = 0;
+    while let Some(entry) = entries.next() {
+        count += i64::from(number(entry?.file_name().to_bytes()).is_some());
+    }
+    Ok(Raw::new(count))
+}
+
+/// Work of graphics processors for a process, over its clients.
+fn graphics(proc: &OwnedFd, pid: i64, buffer: &mut Vec<u8>) -> (Raw, Raw) {
+    let folder = match open_pid(proc, pid, "fd") {
+        Ok(folder) => folder,
+        Err(Errno::ACCESS | Errno::PERM) => return (Raw::DENIED, Raw::DENIED),
+        Err(_) => return (Raw::ABSENT, Raw::ABSENT),
+    };
+    let mut space = [MaybeUninit::uninit(); 4 << 10];
+    let mut entries = RawDir::new(&folder, &mut space);
+    let mut clients: Vec<pid_fdinfo::Client> = vec![];
+    while let Some(Ok(entry)) = entries.next() {
+        let Some(descriptor) = number(entry.file_name().to_bytes()) else { continue };
+        let target = readlinkat(&folder, entry.file_name(), Vec::new());
+        if !target.is_ok_and(|target| target.to_bytes().starts_with(b"/dev/dri/")) {
+            continue;
+        }
+        let text = read_pid(proc, pid, &format!("fdinfo/{descriptor}"), buffer).unwrap_or_default();
+        clients.extend(
+            pid_fdinfo::parse(text).filter(|new| !clients.iter().any(|old| old.client == new.client)),
+        );
+    }
+    pid_fdinfo::sum(&clients)
+}
+
+fn open_pid(proc: &OwnedFd, pid: i64, name: &str) -> Result<OwnedFd, Errno> {
+    use std::io::Write as _;
+    let mut path = [0u8; 64];
+    let mut rest = &mut path[..];
+    write!(rest, "{pid}/{name}\0").map_err(|_| Errno::NAMETOOLONG)?;
+    let path = std::ffi::CStr::from_bytes_until_nul(&path).map_err(|_| Errno::INVAL)?;
+    openat(proc, path, OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty())
+}
+
+/// Reads a file of a process into the buffer, which grows for a long one (a huge command line).
+fn read_pid<'a>(proc: &OwnedFd, pid: i64, name: &str, buffer: &'a mut Vec<u8>) -> Result<&'a [u8], Errno> {
+    const LONGEST: usize = 1 << 20;
+    let file = open_pid(proc, pid, name)?;
+    let mut filled = 0;
+    loop {
+        if filled == buffer.len() {
+            if filled >= LONGEST {
+                break;
+            }
+            buffer.resize(filled * 2, 0);
+        }
+        match rustix::io::read(&file, &mut buffer[filled..]) {
+            Ok(0) => break,
+            Ok(got) => {
+                filled += got;
+                // The kernel gives these small files whole; a short read is their end.
+                if name != "cmdline" && filled < buffer.len() {
+                    break;
+                }
+            }
+            Err(Errno::INTR) => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(&buffer[..filled])
+}

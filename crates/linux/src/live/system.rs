@@ -1,0 +1,141 @@
+//! The machine and its parts.
+
+use crate::proc::{self, diskstats, interrupts, mountinfo, pressure, read_file, snmp, wireless};
+use crate::sys::blocks::Blocks;
+use crate::sys::cores::Cores;
+use crate::sys::filesystems::Filesystems;
+use crate::sys::sensors::Sensors;
+use crate::sys::{gpus, links, power, sessions};
+use crate::{Roots, clock};
+use dozor_core::known::Raw;
+use dozor_core::reading::{DiskRow, InterfaceRow, Reading, SystemRow};
+use dozor_core::wanted::{Part, Wanted};
+
+/// What is kept of the machine between readings.
+pub struct System {
+    page: i64,
+    sensors: Sensors,
+    cores: Cores,
+    blocks: Blocks,
+    filesystems: Filesystems,
+}
+
+impl System {
+    pub fn open(roots: &Roots) -> System {
+        System {
+            page: rustix::param::page_size() as i64,
+            sensors: Sensors::find(&roots.sys),
+            cores: Cores::default(),
+            blocks: Blocks::default(),
+            filesystems: Filesystems::default(),
+        }
+    }
+
+    pub fn read(&mut self, roots: &Roots, wanted: Wanted) -> Reading {
+        let file = |name: &str| read_file(&roots.proc.join(name)).unwrap_or_default();
+        let clocks = clock::now();
+        let stat = proc::stat::parse(&file("stat"));
+        let ([load_1, load_5, load_15], threads) = proc::loadavg::parse(&file("loadavg"));
+        let memory = proc::meminfo::parse(&file("meminfo"));
+        let paging = proc::vmstat::parse(&file("vmstat"), self.page);
+        let (tcp_segments, tcp_retransmits) = snmp::parse(&file("net/snmp"));
+        let pressure = |of: &str| pressure::parse(&file(&format!("pressure/{of}")));
+        let (pressure_cpu_some, pressure_cpu_full) = pressure("cpu");
+        let (pressure_memory_some, pressure_memory_full) = pressure("memory");
+        let (pressure_io_some, pressure_io_full) = pressure("io");
+        let total = stat.total;
+        let system = SystemRow {
+            wall_ns: Raw::new(clocks.wall),
+            monotonic_ns: Raw::new(clocks.monotonic),
+            boot_ns: Raw::new(clocks.boot),
+            user: total.user,
+            nice: total.nice,
+            system: total.system,
+            idle: total.idle,
+            iowait: total.iowait,
+            irq: total.irq,
+            softirq: total.softirq,
+            steal: total.steal,
+            guest: total.guest,
+            guest_nice: total.guest_nice,
+            switches: stat.switches,
+            interrupts: stat.interrupts,
+            forks: stat.forks,
+            running: stat.running,
+            blocked: stat.blocked,
+            load_1,
+            load_5,
+            load_15,
+            threads,
+            mem_total: memory.total,
+            mem_free: memory.free,
+            mem_available: memory.available,
+            mem_buffers: memory.buffers,
+            mem_cached: memory.cached,
+            mem_shared: memory.shared,
+            mem_slab: memory.slab,
+            mem_reclaimable: memory.reclaimable,
+            mem_dirty: memory.dirty,
+            swap_total: memory.swap_total,
+            swap_free: memory.swap_free,
+            swap_in: paging.swap_in,
+            swap_out: paging.swap_out,
+            faults_major: paging.faults_major,
+            oom_kills: paging.oom_kills,
+            users: sessions::count(&roots.run),
+            tcp_retransmits,
+            tcp_segments,
+            pressure_cpu_some,
+            pressure_cpu_full,
+            pressure_memory_some,
+            pressure_memory_full,
+            pressure_io_some,
+            pressure_io_full,
+            ..SystemRow::default()
+        };
+        let mut cores = stat.cores;
+        for core in &mut cores {
+            self.cores.complete(&roots.sys, core, |package, core| self.sensors.of_core(package, core));
+        }
+        let mut reading = Reading {
+            system,
+            cores,
+            disks: self.disks(roots, &file("diskstats")),
+            interfaces: interfaces(roots, &file("net/dev"), &file("net/wireless")),
+            sensors: self.sensors.read(),
+            batteries: power::batteries(&roots.sys),
+            gpus: gpus::read(&roots.sys),
+            ..Reading::default()
+        };
+        if wanted.has(Part::Interrupts) {
+            reading.interrupts = interrupts::parse(&file("interrupts"));
+            reading.softirqs = interrupts::parse_softirqs(&file("softirqs"));
+        }
+        if wanted.has(Part::Filesystems) {
+            reading.filesystems = self.filesystems.read(&mountinfo::parse(&file("self/mountinfo")));
+        }
+        reading
+    }
+
+    /// Devices that have ever been used, and their partitions.
+    fn disks(&mut self, roots: &Roots, text: &[u8]) -> Vec<DiskRow> {
+        let mut disks = diskstats::parse(text);
+        disks.retain(diskstats::was_used);
+        for disk in &mut disks {
+            self.blocks.complete(&roots.sys, disk);
+        }
+        disks
+    }
+}
+
+fn interfaces(roots: &Roots, text: &[u8], wireless: &[u8]) -> Vec<InterfaceRow> {
+    let mut interfaces = proc::net_dev::parse(text);
+    let wireless = wireless::parse(wireless);
+    for interface in &mut interfaces {
+        interface.speed_bits = links::speed_bits(&roots.sys, &interface.name);
+        if let Some((_, signal, quality)) = wireless.iter().find(|(name, ..)| **name == *interface.name) {
+            (interface.wifi_signal, interface.wifi_quality) = (*signal, *quality);
+        }
+    }
+    interfaces
+}

@@ -1,0 +1,233 @@
+//! TCP sockets with their exact bytes; sock_diag(7), linux/inet_diag.h, linux/tcp.h.
+//!
+//! A dump gives every socket with its `tcp_info`. A notification gives the last counts of a socket that was
+//! destroyed, but no inode; its cookie ties it to what an earlier dump said.
+
+use super::{
+    DUMP, Message, NLMSG_DONE, NLMSG_ERROR, Received, Socket, attributes, bytes_at, messages, u32_at, u64_at,
+};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::io::Errno;
+use rustix::net::netlink;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
+
+const SOCK_DIAG_BY_FAMILY: u16 = 20;
+const AF_INET: u8 = 2;
+const AF_INET6: u8 = 10;
+const IPPROTO_TCP: u8 = 6;
+const INET_DIAG_INFO: u16 = 2;
+/// Groups of destroyed TCP sockets, IPv4 and IPv6; `SKNLGRP_*` in linux/sock_diag.h.
+const DESTROYED: u32 = 1 << 0 | 1 << 2;
+/// Offsets in `struct inet_diag_msg`.
+const MESSAGE_BYTES: usize = 72;
+const INODE_AT: usize = 68;
+const UID_AT: usize = 64;
+/// Offsets in `struct tcp_info`.
+const BYTES_ACKED_AT: usize = 120;
+const BYTES_RECEIVED_AT: usize = 128;
+const BYTES_SENT_AT: usize = 200;
+const BYTES_RETRANSMITTED_AT: usize = 208;
+/// States in which the other side's end of data was received and counted as a byte; net/tcp_states.h.
+const AFTER_FIN: [u8; 5] = [6, 7, 8, 9, 11];
+const LISTEN: u8 = 10;
+
+/// One TCP socket.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TcpSocket {
+    /// Names the socket for its whole life.
+    pub cookie: u64,
+    /// Ties it to a descriptor; zero once nobody holds it.
+    pub inode: u32,
+    /// User who made it.
+    pub uid: u32,
+    /// State; net/tcp_states.h.
+    pub state: u8,
+    /// This side.
+    pub local: SocketAddr,
+    /// The other side.
+    pub remote: SocketAddr,
+    /// Bytes of data received.
+    pub received: u64,
+    /// Bytes of data sent, each counted once.
+    pub sent: u64,
+}
+
+impl TcpSocket {
+    /// Whether it waits for connections.
+    pub fn listens(&self) -> bool {
+        self.state == LISTEN
+    }
+}
+
+/// Asks for sockets and hears of destroyed ones.
+pub struct Diagnostics {
+    questions: Socket,
+    destroyed: Option<Socket>,
+}
+
+impl Diagnostics {
+    /// Opens both sockets and tries a dump. Where notifications are refused, the last bytes of a socket that ends
+    /// between two dumps are not known.
+    pub fn open() -> Result<Diagnostics, Errno> {
+        let questions = Socket::open(netlink::SOCK_DIAG, 0)?;
+        let destroyed = Socket::open(netlink::SOCK_DIAG, DESTROYED).ok();
+        let mut diagnostics = Diagnostics { questions, destroyed };
+        diagnostics.dump(&mut vec![])?;
+        Ok(diagnostics)
+    }
+
+    /// All TCP sockets now.
+    pub fn dump(&mut self, sockets: &mut Vec<TcpSocket>) -> Result<(), Errno> {
+        sockets.clear();
+        for family in [AF_INET, AF_INET6] {
+            self.questions.send(SOCK_DIAG_BY_FAMILY, DUMP, &question(family))?;
+            self.answers(sockets)?;
+        }
+        Ok(())
+    }
+
+    fn answers(&mut self, sockets: &mut Vec<TcpSocket>) -> Result<(), Errno> {
+        loop {
+            let mut descriptors = [PollFd::new(&self.questions.socket, PollFlags::IN)];
+            let patience = Timespec { tv_sec: 2, tv_nsec: 0 };
+            if poll(&mut descriptors, Some(&patience))? == 0 {
+                return Err(Errno::TIMEDOUT);
+            }
+            let Received::Bytes(bytes) = self.questions.receive()? else { continue };
+            for message in messages(bytes) {
+                match message.kind {
+                    NLMSG_DONE => return Ok(()),
+                    NLMSG_ERROR => return message.error().map_or(Ok(()), Err),
+                    _ => sockets.extend(parse(&message)),
+                }
+            }
+        }
+    }
+
+    /// Sockets destroyed since the last call, with their last counts; and how often notifications were lost.
+    pub fn destroyed(&mut self, sockets: &mut Vec<TcpSocket>) -> u64 {
+        sockets.clear();
+        let mut overruns = 0;
+        let Some(socket) = &mut self.destroyed else { return 0 };
+        loop {
+            match socket.receive() {
+                Ok(Received::Bytes(bytes)) => {
+                    sockets.extend(messages(bytes).filter_map(|message| parse(&message)))
+                }
+                Ok(Received::Overrun) => overruns += 1,
+                Ok(Received::Nothing) | Err(_) => return overruns,
+            }
+        }
+    }
+}
+
+/// `struct inet_diag_req_v2` for all states with `tcp_info`.
+fn question(family: u8) -> [u8; 56] {
+    let mut request = [0; 56];
+    request[0] = family;
+    request[1] = IPPROTO_TCP;
+    request[2] = 1 << (INET_DIAG_INFO - 1);
+    request[4..8].copy_from_slice(&u32::MAX.to_ne_bytes());
+    request
+}
+
+fn address(family: u8, bytes: [u8; 16], port: [u8; 2]) -> SocketAddr {
+    let ip = if family == AF_INET {
+        IpAddr::V4(Ipv4Addr::new(bytes[0], bytes[1], bytes[2], bytes[3]))
+    } else {
+        IpAddr::V6(Ipv6Addr::from(bytes)).to_canonical()
+    };
+    SocketAddr::new(ip, u16::from_be_bytes(port))
+}
+
+/// `struct inet_diag_msg` and its attributes; `None` for what is no TCP socket.
+fn parse(message: &Message<'_>) -> Option<TcpSocket> {
+    let bytes = message.payload;
+    let (family, state) = (*bytes.first()?, *bytes.get(1)?);
+    if message.kind != SOCK_DIAG_BY_FAMILY || ![AF_INET, AF_INET6].contains(&family) {
+        return None;
+    }
+    let cookie = u64::from(u32_at(bytes, 44)?) | u64::from(u32_at(bytes, 48)?) << 32;
+    let mut socket = TcpSocket {
+        cookie,
+        inode: u32_at(bytes, INODE_AT)?,
+        uid: u32_at(bytes, UID_AT)?,
+        state,
+        local: address(family, bytes_at(bytes, 8)?, bytes_at(bytes, 4)?),
+        remote: address(family, bytes_at(bytes, 24)?, bytes_at(bytes, 6)?),
+        received: 0,
+        sent: 0,
+    };
+    if let Some((_, info)) = attributes(bytes.get(MESSAGE_BYTES..)?).find(|(kind, _)| *kind == INET_DIAG_INFO)
+    {
+        let received = u64_at(info, BYTES_RECEIVED_AT).unwrap_or(0);
+        // The other side's end of data is counted like a byte.
+        socket.received = if AFTER_FIN.contains(&state) { received.saturating_sub(1) } else { received };
+        // Acknowledged bytes count the beginning and the end of the connection too; newer kernels count what was sent.
+        socket.sent = match u64_at(info, BYTES_SENT_AT).zip(u64_at(info, BYTES_RETRANSMITTED_AT)) {
+            Some((sent, again)) => sent.saturating_sub(again),
+            None => u64_at(info, BYTES_ACKED_AT).unwrap_or(0),
+        };
+    }
+    Some(socket)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::io::{Read as _, Write as _};
+    use std::net::{TcpListener, TcpStream};
+    use std::os::fd::AsRawFd as _;
+    use std::time::{Duration, Instant};
+
+    fn find(sockets: &[TcpSocket], local: SocketAddr) -> Option<&TcpSocket> {
+        sockets.iter().find(|socket| socket.local == local && !socket.listens())
+    }
+
+    #[test]
+    fn bytes_of_both_ends_are_exact_and_the_last_ones_come_with_the_end() {
+        for host in ["127.0.0.1:0", "[::1]:0"] {
+            let Ok(listener) = TcpListener::bind(host) else { continue };
+            let mut client =
+                TcpStream::connect(listener.local_addr().expect("an address")).expect("a connection");
+            let (mut server, _) = listener.accept().expect("the other side");
+            let mut diagnostics = Diagnostics::open().expect("socket diagnostics");
+            client.write_all(&[7; 100_000]).expect("room in the buffers");
+            server.read_exact(&mut vec![0; 100_000]).expect("all bytes");
+            let mut sockets = vec![];
+            diagnostics.dump(&mut sockets).expect("a dump");
+            let sides = [&client, &server].map(|side| side.local_addr().expect("an address"));
+            let [ours, theirs] = sides.map(|side| find(&sockets, side).expect("the socket").clone());
+            assert_eq!((ours.sent, ours.received), (100_000, 0), "{host}");
+            assert_eq!((theirs.sent, theirs.received), (0, 100_000), "{host}");
+            assert_eq!(ours.remote, theirs.local);
+            let link =
+                std::fs::read_link(format!("/proc/self/fd/{}", client.as_raw_fd())).expect("a descriptor");
+            assert_eq!(link.to_string_lossy(), format!("socket:[{}]", ours.inode));
+            client.write_all(b"last words").expect("room");
+            server.read_exact(&mut [0; 10]).expect("all bytes");
+            drop((client, server));
+            let (begin, mut gone) = (Instant::now(), vec![]);
+            let mut ended = vec![];
+            while !ended.iter().any(|socket: &TcpSocket| socket.cookie == ours.cookie) {
+                assert!(begin.elapsed() < Duration::from_secs(20), "no notification for {host}");
+                assert_eq!(diagnostics.destroyed(&mut gone), 0);
+                ended.append(&mut gone);
+                std::thread::sleep(Duration::from_millis(5));
+            }
+            let last = ended.iter().find(|socket| socket.cookie == ours.cookie).expect("the socket");
+            assert_eq!(last.sent, 100_010, "{host}");
+        }
+    }
+
+    #[test]
+    fn no_broken_message_does_harm() {
+        let mut payload = vec![0u8; MESSAGE_BYTES];
+        payload[0] = AF_INET;
+        super::super::put_attribute(INET_DIAG_INFO, &[1; 300], &mut payload);
+        for cut in 0..payload.len() {
+            let message = Message { kind: SOCK_DIAG_BY_FAMILY, payload: &payload[..cut] };
+            assert_eq!(parse(&message).is_some(), cut >= MESSAGE_BYTES, "cut at {cut}");
+        }
+    }
+}

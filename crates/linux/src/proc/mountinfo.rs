@@ -1,0 +1,144 @@
+//! `/proc/PID/mountinfo`; `proc_pid_mountinfo(5)`.
+
+use super::{lines, words};
+use dozor_core::text::clean;
+use std::collections::HashSet;
+use std::ffi::OsString;
+use std::os::unix::ffi::OsStringExt as _;
+use std::path::PathBuf;
+
+/// One mount that holds files of people.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Mount {
+    /// Where it is, as bytes for the kernel.
+    pub path: PathBuf,
+    /// Where it is, cleaned for people.
+    pub shown: String,
+    /// Device or server.
+    pub device: String,
+    /// Type.
+    pub kind: String,
+    /// It lives on another machine.
+    pub remote: bool,
+}
+
+/// Types that hold no files of people, or are full by design.
+const PSEUDO: &[&str] = &[
+    "autofs",
+    "binder",
+    "binfmt_misc",
+    "bpf",
+    "cgroup",
+    "cgroup2",
+    "configfs",
+    "debugfs",
+    "devpts",
+    "devtmpfs",
+    "efivarfs",
+    "erofs",
+    "fusectl",
+    "hugetlbfs",
+    "iso9660",
+    "mqueue",
+    "nsfs",
+    "proc",
+    "pstore",
+    "ramfs",
+    "rpc_pipefs",
+    "securityfs",
+    "selinuxfs",
+    "squashfs",
+    "sysfs",
+    "tracefs",
+];
+/// Types whose files are on another machine.
+const REMOTE: &[&str] = &[
+    "9p",
+    "afs",
+    "ceph",
+    "cifs",
+    "fuse.sshfs",
+    "gfs2",
+    "glusterfs",
+    "lustre",
+    "nfs",
+    "nfs4",
+    "ocfs2",
+    "smb3",
+    "virtiofs",
+];
+
+/// Mounts that people care for, each device once; a mount over another hides it.
+pub fn parse(bytes: &[u8]) -> Vec<Mount> {
+    let mut mounts: Vec<(Vec<u8>, Mount)> = vec![];
+    for line in lines(bytes) {
+        let fields: Vec<&[u8]> = words(line).collect();
+        let Some(dash) = fields.iter().position(|field| *field == b"-") else { continue };
+        let (Some(number), Some(point), Some(kind), Some(device)) =
+            (fields.get(2), fields.get(4), fields.get(dash + 1), fields.get(dash + 2))
+        else {
+            continue;
+        };
+        let path = unescape(point);
+        mounts.retain(|(_, mount)| mount.path.as_os_str().as_encoded_bytes() != &*path);
+        let kind = clean(kind);
+        if PSEUDO.contains(&kind.as_str()) {
+            continue;
+        }
+        let mount = Mount {
+            shown: clean(&path),
+            path: PathBuf::from(OsString::from_vec(path)),
+            device: clean(&unescape(device)),
+            remote: REMOTE.contains(&kind.as_str()),
+            kind,
+        };
+        mounts.push((number.to_vec(), mount));
+    }
+    let mut seen = HashSet::new();
+    mounts.into_iter().filter(|(number, _)| seen.insert(number.clone())).map(|(_, mount)| mount).collect()
+}
+
+/// The kernel writes blanks, tabs, line ends and backslashes as `\ooo`.
+fn unescape(text: &[u8]) -> Vec<u8> {
+    let mut out = Vec::with_capacity(text.len());
+    let mut at = 0;
+    while at < text.len() {
+        let octal =
+            text.get(at + 1..at + 4).filter(|digits| digits.iter().all(|d| (b'0'..=b'7').contains(d)));
+        if let (b'\\', Some(digits)) = (text[at], octal) {
+            out.push(
+                digits.iter().fold(0u8, |value, digit| value.wrapping_mul(8).wrapping_add(digit - b'0')),
+            );
+            at += 4;
+        } else {
+            out.push(text[at]);
+            at += 1;
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn mounts_of_people_are_kept_and_pseudo_ones_hidden() {
+        let text = b"22 27 0:21 / /proc rw,relatime - proc proc rw\n\
+            27 1 259:1 / / rw shared:1 - ext4 /dev/nvme0n1p1 rw\n\
+            28 27 259:1 /var /bound rw - ext4 /dev/nvme0n1p1 rw\n\
+            30 27 0:40 / /data/two\\040words rw - nfs4 store:/frames rw\n\
+            31 27 8:1 / /hidden rw - xfs /dev/sda1 rw\n\
+            32 27 8:2 / /hidden rw - xfs /dev/sda2 rw\ngarbage\n";
+        let mounts = parse(text);
+        let shown: Vec<_> = mounts.iter().map(|m| (m.shown.as_str(), m.device.as_str(), m.remote)).collect();
+        assert_eq!(
+            shown,
+            [
+                ("/", "/dev/nvme0n1p1", false),
+                ("/data/two words", "store:/frames", true),
+                ("/hidden", "/dev/sda2", false)
+            ]
+        );
+    }
+}
