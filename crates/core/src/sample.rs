@@ -8,6 +8,7 @@ use crate::reading::{HostFacts, ProcessKey, ProcessRow, Reading};
 use crate::row::Row;
 use crate::units::NANOS;
 use std::cmp::Ordering;
+use std::collections::HashMap;
 use std::sync::Arc;
 
 /// Why two consecutive readings must not be compared.
@@ -93,6 +94,8 @@ pub struct Sample {
     pub gap: Option<Gap>,
     seconds: Option<f64>,
     previous: Vec<u32>,
+    /// Places in the earlier reading of processes that are gone, by their parent's PID.
+    gone: HashMap<i64, Vec<u32>>,
 }
 
 impl Sample {
@@ -105,7 +108,15 @@ impl Sample {
             .map(|before| (now.monotonic_ns() - before.monotonic_ns()) as f64 / NANOS as f64);
         let previous =
             before.as_deref().map(|before| pair(&before.processes, &now.processes)).unwrap_or_default();
-        Sample { host, before, now, gap, seconds, previous }
+        let gone = before.as_deref().map(|before| gone(&before.processes, &previous)).unwrap_or_default();
+        Sample { host, before, now, gap, seconds, previous, gone }
+    }
+
+    /// What the children of a process that are gone had counted up to the earlier reading.
+    fn counted_by_gone_children(&self, parent: i64, counter: impl Fn(&ProcessRow) -> Raw) -> i64 {
+        let (Some(places), Some(before)) = (self.gone.get(&parent), &self.before) else { return 0 };
+        let counts = places.iter().filter_map(|place| counter(&before.processes[*place as usize]).value());
+        counts.fold(0, i64::saturating_add)
     }
 
     /// Real time between the two readings, in seconds.
@@ -193,6 +204,22 @@ fn pair(before: &[Arc<ProcessRow>], now: &[Arc<ProcessRow>]) -> Vec<u32> {
         .collect()
 }
 
+/// Places of the processes of `before` that nothing in the later reading was paired with, by parent.
+fn gone(before: &[Arc<ProcessRow>], previous: &[u32]) -> HashMap<i64, Vec<u32>> {
+    let mut gone: HashMap<i64, Vec<u32>> = HashMap::new();
+    // Pairs rise in both readings, so what is left out between two of them is gone.
+    let mut next = 0;
+    for paired in previous.iter().copied().filter(|at| *at != NONE).chain([before.len() as u32]) {
+        for place in next..paired {
+            if let Some(parent) = before[place as usize].ppid.value() {
+                gone.entry(parent).or_default().push(place);
+            }
+        }
+        next = paired + 1;
+    }
+    gone
+}
+
 /// One process in a sample.
 #[derive(Clone, Copy)]
 pub struct ProcessView<'a> {
@@ -215,6 +242,23 @@ impl ProcessView<'_> {
             None => None,
         };
         rate(counter(self.now), before, self.sample.seconds)
+    }
+
+    /// Growth per second of one of its counters of input and output.
+    ///
+    /// When a process waits for a child that ended, the kernel adds all that the child ever read and wrote to the
+    /// parent (kernel/exit.c). What the child had shown up to the earlier reading was its own and is taken off
+    /// again; without that the parent of a program that wrote for an hour would seem to write it all at once.
+    pub fn io_rate(&self, counter: impl Fn(&ProcessRow) -> Raw) -> Known<f64> {
+        let rate = self.rate(&counter);
+        let (Known::Value(value), Some(pid), Some(seconds)) =
+            (rate, self.now.pid.value(), self.sample.seconds)
+        else {
+            return rate;
+        };
+        let inherited = self.sample.counted_by_gone_children(pid, counter) as f64 / seconds;
+        // A parent that does not wait inherits nothing; then the growth is its own.
+        Known::Value(if inherited <= value { value - inherited } else { value })
     }
 
     /// Share of one core that a counter of clock ticks stands for, in percent.
@@ -300,6 +344,27 @@ mod tests {
     fn a_share_comes_from_the_real_time_between_readings() {
         let sample = sample(vec![process(7, 1, 100)], vec![process(7, 1, 200)]);
         assert_eq!(sample.process(0).share(|row| row.user_ticks), Known::Value(50.0));
+    }
+
+    #[test]
+    fn a_parent_does_not_write_what_its_child_had_written_before() {
+        let row = |pid: i64, parent: i64, written: i64| {
+            Arc::new(ProcessRow {
+                ppid: parent.into(),
+                write_bytes: written.into(),
+                ..(*process(pid, 1, 0)).clone()
+            })
+        };
+        let writes = |sample: &Sample, at: usize| sample.process(at).io_rate(|row| row.write_bytes);
+        // The child wrote a gigabyte in an hour and 600 bytes in this sample; the parent itself 400.
+        let hour = 1_000_000_000;
+        let ended = sample(vec![row(7, 1, 50), row(8, 7, hour)], vec![row(7, 1, 50 + hour + 600 + 400)]);
+        assert_eq!(writes(&ended, 0), Known::Value(500.0));
+        let not_waited_for = sample(vec![row(7, 1, 50), row(8, 7, hour)], vec![row(7, 1, 450)]);
+        assert_eq!(writes(&not_waited_for, 0), Known::Value(200.0));
+        let lives_on =
+            sample(vec![row(7, 1, 50), row(8, 7, hour)], vec![row(7, 1, 450), row(8, 7, hour + 20)]);
+        assert_eq!((writes(&lives_on, 0), writes(&lives_on, 1)), (Known::Value(200.0), Known::Value(10.0)));
     }
 
     #[test]

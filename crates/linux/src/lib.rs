@@ -8,6 +8,7 @@
 pub mod access;
 pub mod act;
 pub mod clock;
+pub mod detail;
 pub mod host;
 pub mod live;
 pub mod netlink;

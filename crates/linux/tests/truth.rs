@@ -437,3 +437,161 @@ fn what_is_collected_on_demand_is_right() {
     assert!(!reading.interrupts.is_empty() && !reading.softirqs.is_empty());
     assert_eq!(row.replaced.value(), Some(0));
 }
+
+/// After a load that runs, writes and starts threads has been stopped, its counters stand still: then the fast way
+/// must say of every field what plain reads say.
+#[test]
+fn the_fast_way_is_exact_after_a_load() {
+    let scripts = [
+        "while :; do :; done",
+        "while :; do dd if=/dev/zero of=/dev/null bs=4k count=200 2>/dev/null; done",
+        "while :; do sleep 0.01; done",
+        "read line",
+    ];
+    let mut children: Vec<Child> = scripts
+        .iter()
+        .cycle()
+        .take(12)
+        .map(|script| {
+            let mut command = Command::new("sh");
+            command.args(["-c", script]).stdin(Stdio::piped()).process_group(0).spawn().expect("a child")
+        })
+        .collect();
+    let (mut fast, mut full) = (source(), source().always_in_full());
+    for _ in 0..12 {
+        fast.read();
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    let pids: Vec<i64> = children.iter().map(|child| i64::from(child.id())).collect();
+    let stop_all = |signal: i32| {
+        for pid in &pids {
+            // SAFETY: a signal to the process groups that this test made.
+            unsafe { libc::kill(-(*pid as i32), signal) };
+        }
+    };
+    stop_all(libc::SIGSTOP);
+    let is_stopped = |reading: &Reading| {
+        // A shell that waits for a stopped child to start its program is blocked rather than stopped.
+        let stands = |state| matches!(dozor_core::sample::state_word(state), Some("stopped" | "blocked"));
+        pids.iter().all(|pid| stands(find(reading, *pid).state))
+    };
+    let begin = std::time::Instant::now();
+    while !is_stopped(&full.read()) {
+        assert!(begin.elapsed() < Duration::from_secs(20), "they do not stop");
+    }
+    for _ in 0..3 {
+        let (a, b) = (fast.read(), full.read());
+        for pid in &pids {
+            assert_eq!(find(&a, *pid), find(&b, *pid));
+        }
+    }
+    stop_all(libc::SIGKILL);
+    for child in &mut children {
+        child.wait().expect("its end");
+    }
+}
+
+/// CPU time and bytes written of a control group's processes, summed by us over ten seconds, against the group's own
+/// account. Needs the right to make a control group.
+#[test]
+fn a_control_groups_account_agrees_with_the_sum_of_its_processes() {
+    let Some(group) = Group::make() else {
+        assert!(!rustix::process::geteuid().is_root(), "root may make a control group");
+        return;
+    };
+    let target =
+        std::path::Path::new(env!("CARGO_TARGET_TMPDIR")).join(format!("group-{}", std::process::id()));
+    let write = format!(
+        "read go; for i in $(seq {WRITES}); do dd if=/dev/zero of={} bs=1M count=8 conv=fsync,notrunc 2>/dev/null; done; \
+         read line",
+        target.display()
+    );
+    let scripts = ["while :; do :; done", "while :; do sleep 0.02; done", write.as_str(), "read line"];
+    let mut children: Vec<Child> = scripts.iter().map(|script| group.run(script)).collect();
+    std::thread::sleep(Duration::from_millis(500));
+    let mut source = source();
+    let before = Arc::new(source.read());
+    let (cpu_before, written_before) = (group.cpu_seconds(), group.written());
+    children[2].stdin.as_mut().expect("its input").write_all(b"go\n").expect("it listens");
+    std::thread::sleep(Duration::from_secs(10));
+    let now = Arc::new(source.read());
+    let (cpu_after, written_after) = (group.cpu_seconds(), group.written());
+    let sample = Sample::new(Arc::new(source.host()), Some(before), now.clone());
+    let parents: Vec<i64> = children.iter().map(|child| i64::from(child.id())).collect();
+    let seconds = sample.seconds().expect("an interval");
+    let (mut cpu, mut written) = (0.0, 0.0);
+    for pid in &parents {
+        let view = sample.process(sample.find(find(&now, *pid).key()).expect("a child"));
+        let value = |alias: &str| process_metric(alias).expect("a metric").of(&view).number().unwrap_or(0.0);
+        // Children of the shells come and go; what they used shows up at the shells.
+        cpu += (value("cpu") + value("cpu_children")) / 100.0 * seconds;
+        written += value("write") * seconds;
+    }
+    for child in &mut children {
+        // SAFETY: a signal to the process group that this test made.
+        unsafe { libc::kill(-(child.id() as i32), libc::SIGKILL) };
+        child.wait().expect("its end");
+    }
+    let _ = std::fs::remove_file(&target);
+    let used = cpu_after - cpu_before;
+    assert!((cpu - used).abs() <= used * 0.02 + 0.02, "{cpu} s summed, {used} s in the group's account");
+    // What the test itself wrote: children that ended in the sample are in the account of their parent.
+    let truth = f64::from(WRITES * 8 << 20);
+    assert!((written - truth).abs() <= truth * 0.02, "{written} bytes summed, {truth} were written");
+    if let Some((before, after)) = written_before.zip(written_after) {
+        let account = (after - before) as f64;
+        assert!(
+            (written - account).abs() <= account * 0.02,
+            "{written} bytes summed, {account} in the account"
+        );
+    }
+}
+
+/// Files of 8 MiB that a process of the group writes.
+const WRITES: u32 = 12;
+
+/// A control group of this test's own.
+struct Group(std::path::PathBuf);
+
+impl Group {
+    fn make() -> Option<Group> {
+        let roots = ["/sys/fs/cgroup/unified", "/sys/fs/cgroup"].map(std::path::Path::new);
+        let root = roots.into_iter().find(|root| root.join("cgroup.controllers").exists())?;
+        let path = root.join(format!("dozor-test-{}", std::process::id()));
+        std::fs::create_dir(&path).ok()?;
+        // Where the kernel's device account is in the other hierarchy this fails, and only CPU is compared.
+        let _ = std::fs::write(root.join("cgroup.subtree_control"), "+io");
+        Some(Group(path))
+    }
+
+    fn run(&self, script: &str) -> Child {
+        let enter = format!("echo $$ > {}/cgroup.procs; {script}", self.0.display());
+        let mut command = Command::new("sh");
+        command.args(["-c", &enter]).stdin(Stdio::piped()).process_group(0).spawn().expect("a child")
+    }
+
+    fn cpu_seconds(&self) -> f64 {
+        let text = std::fs::read_to_string(self.0.join("cpu.stat")).expect("an account");
+        let line = text.lines().find_map(|line| line.strip_prefix("usage_usec ")).expect("a sum");
+        line.parse::<f64>().expect("a number") / 1e6
+    }
+
+    fn written(&self) -> Option<i64> {
+        let text = std::fs::read_to_string(self.0.join("io.stat")).ok()?;
+        let words =
+            text.split_whitespace().filter_map(|word| word.strip_prefix("wbytes=")?.parse::<i64>().ok());
+        Some(words.sum())
+    }
+}
+
+impl Drop for Group {
+    fn drop(&mut self) {
+        // A group can be removed once its last process is gone.
+        for _ in 0..100 {
+            if std::fs::remove_dir(&self.0).is_ok() {
+                break;
+            }
+            std::thread::sleep(Duration::from_millis(10));
+        }
+    }
+}

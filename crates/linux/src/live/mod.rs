@@ -60,8 +60,9 @@ impl Source for LiveSource {
 
     fn read(&mut self) -> Reading {
         let mut reading = self.system.read(&self.roots, self.wanted);
-        reading.processes = self.processes.read(self.wanted);
         reading.sort();
+        // Processes come in order; sorting them would touch every one of thousands for nothing.
+        reading.processes = self.processes.read(self.wanted);
         // Notifications and sockets are this machine's, whatever tree of files is read.
         let is_here = self.roots.proc == Roots::default().proc;
         if is_here && self.wanted.has(Part::Sockets) {

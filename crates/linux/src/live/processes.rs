@@ -22,10 +22,12 @@ use std::mem::MaybeUninit;
 use std::os::fd::OwnedFd;
 use std::sync::Arc;
 
-/// An idle process is refreshed every so many readings.
+/// What others can change of an idle process is looked at every so many readings.
 const TURN: u64 = 16;
+/// It is read in full every so many readings: also its memory in swap, which reclaim moves.
+const FULL_TURN: u64 = 128;
 /// Texts are refreshed every so many readings, and while the process is new: it may still start its program.
-const TEXT_TURN: u64 = 32;
+const TEXT_TURN: u64 = 128;
 /// Readings after the first in which a process counts as new.
 const NEW: u64 = 3;
 /// Descriptors that are left to everything else.
@@ -105,9 +107,12 @@ impl Processes {
             rows.extend(self.process(*pid, wanted, &mut buffer));
         }
         (self.pids, self.buffer) = (pids, buffer);
-        let turn = self.turn;
-        self.tracked.retain(|_, tracked| tracked.seen == turn);
-        self.kept = self.tracked.values().filter(|tracked| tracked.idle.is_some()).count() as u64;
+        // Walking over all of them is worth it only when somebody is gone.
+        if self.tracked.len() != rows.len() {
+            let turn = self.turn;
+            self.tracked.retain(|_, tracked| tracked.seen == turn);
+            self.kept = self.tracked.values().filter(|tracked| tracked.idle.is_some()).count() as u64;
+        }
         self.forget = false;
         rows
     }
@@ -123,16 +128,28 @@ impl Processes {
         while let Some(Ok(entry)) = entries.next() {
             pids.extend(number(entry.file_name().to_bytes()).filter(|pid| *pid > 0));
         }
+        // The kernel lists them in order; a made-up tree may not.
+        if !pids.is_sorted() {
+            pids.sort_unstable();
+        }
     }
 
-    /// The row of an idle process, if it is one and it is not its turn.
-    fn idle_row(&mut self, pid: i64, buffer: &mut [u8]) -> Option<Arc<ProcessRow>> {
-        let my_turn = (pid as u64).wrapping_add(self.turn).is_multiple_of(TURN);
+    /// The row of an idle process, if it is one. At its turn, what others can change is looked at.
+    fn idle_row(&mut self, pid: i64, buffer: &mut Vec<u8>) -> Option<Arc<ProcessRow>> {
         let tracked = self.tracked.get_mut(&pid)?;
         let (file, before) = tracked.idle.as_ref()?;
-        if self.in_full || self.forget || my_turn || tracked.age < NEW || idle_text(file, buffer)? != *before
-        {
+        if self.in_full || self.forget || tracked.age < NEW || idle_text(file, buffer)? != *before {
             return None;
+        }
+        let my_turn = (pid as u64).wrapping_add(self.turn);
+        if my_turn.is_multiple_of(TURN) {
+            if my_turn.is_multiple_of(FULL_TURN) {
+                return None;
+            }
+            let stat = pid_stat::parse(read_pid(&self.proc, pid, "stat", buffer).ok()?, self.page)?;
+            if !changed_by_others(&mut tracked.row, &stat) {
+                return None;
+            }
         }
         tracked.seen = self.turn;
         tracked.age += 1;
@@ -152,8 +169,10 @@ impl Processes {
         let ran = idle_file.as_ref().and_then(|file| idle_text(file, buffer));
         let stat = pid_stat::parse(read_pid(&self.proc, pid, "stat", buffer).ok()?, self.page)?;
         let known = known.filter(|known| known.row.start_ticks == Raw::new(stat.start_ticks));
-        let (kernel_thread, name, tty) =
-            (stat.is_kernel_thread, clean(stat.name), pid_stat::terminal(stat.tty));
+        let (kernel_thread, tty) = (stat.is_kernel_thread, stat.tty);
+        // Only another name needs cleaning; a clean one is what it was.
+        let same_name = known.as_ref().is_some_and(|known| known.row.name.as_bytes() == stat.name);
+        let name = if same_name { None } else { Some(clean(stat.name)) };
         let mut row = counters(pid, &stat);
         if !self.delay_accounting {
             row.disk_wait_ticks = Raw::ABSENT;
@@ -171,14 +190,15 @@ impl Processes {
                 && !self.forget
                 && !text_turn
                 && known.age >= NEW
-                && *known.row.name == name
+                && name.as_ref().is_none_or(|name| *known.row.name == **name)
                 && known.uids == uids
         }) {
             Some(known) => keep_texts(&known.row, &mut row),
             None => {
-                row.name = name.into();
+                let kept = known.as_ref().map(|known| known.row.name.clone());
+                row.name = name.map(Text::from).or(kept).unwrap_or_else(no_text);
                 self.texts(pid, kernel_thread, uids, &mut row, buffer);
-                row.tty = tty;
+                row.tty = pid_stat::terminal(tty);
                 if wanted.has(Part::ControlGroup) {
                     self.control_group(pid, &mut row, buffer);
                 }
@@ -307,6 +327,22 @@ fn idle_text(file: &OwnedFd, buffer: &mut [u8]) -> Option<[u8; IDLE_TEXT]> {
     let line = buffer.get(..got)?.trim_ascii_end();
     text.get_mut(..line.len())?.copy_from_slice(line);
     Some(text)
+}
+
+/// Takes over what others can change of a process that did not run. Says no where anything else differs, which
+/// only a full reading can tell.
+fn changed_by_others(row: &mut Arc<ProcessRow>, stat: &pid_stat::ProcessStat<'_>) -> bool {
+    let ran = (stat.user_ticks, stat.system_ticks, stat.threads, stat.faults_minor)
+        != (row.user_ticks, row.system_ticks, row.threads, row.faults_minor);
+    if ran || Raw::new(stat.start_ticks) != row.start_ticks || row.name.as_bytes() != stat.name {
+        return false;
+    }
+    let now = (stat.ppid, stat.state, stat.priority, stat.nice, stat.policy, stat.rss_bytes, stat.core);
+    if now != (row.ppid, row.state, row.priority, row.nice, row.policy, row.rss_bytes, row.core) {
+        let row = Arc::make_mut(row);
+        (row.ppid, row.state, row.priority, row.nice, row.policy, row.rss_bytes, row.core) = now;
+    }
+    true
 }
 
 fn counters(pid: i64, stat: &pid_stat::ProcessStat<'_>) -> ProcessRow {
