@@ -10,6 +10,7 @@ pub mod catalogue;
 pub mod demo;
 pub mod known;
 pub mod lane;
+pub mod peers;
 pub mod rank;
 pub mod reading;
 pub mod recording;

@@ -182,6 +182,62 @@ fn the_network_is_read_against_the_link_and_errors_name_their_interface() {
 }
 
 #[test]
+fn connections_are_gathered_by_peer_and_new_ones_count_from_zero() {
+    use dozor_core::peers::peers;
+    use dozor_core::reading::ConnectionRow;
+    let connection = |cookie: i64, remote: &str, received: i64| ConnectionRow {
+        cookie: cookie.into(),
+        remote: remote.into(),
+        in_bytes: received.into(),
+        out_bytes: 0.into(),
+        ..ConnectionRow::default()
+    };
+    let sample = sample(
+        |r| r.connections = vec![connection(1, "10.0.0.7:443", 1000), connection(2, "[fd00::9]:22", 50)],
+        |r| {
+            r.connections = vec![
+                connection(1, "10.0.0.7:443", 1400),
+                connection(2, "[fd00::9]:22", 50),
+                connection(3, "10.0.0.7:8080", 600),
+            ];
+        },
+    );
+    let shown: Vec<_> =
+        peers(&sample).into_iter().map(|peer| (peer.address, peer.connections, peer.received)).collect();
+    assert_eq!(
+        shown,
+        [("10.0.0.7".to_owned(), 2, Known::Value(500.0)), ("fd00::9".to_owned(), 1, Known::Value(0.0))]
+    );
+}
+
+#[test]
+fn cpu_that_no_process_explains_is_left_over() {
+    // 4 cores for 2 s are 800 ticks; 400 were busy. One process used 100, its ended children 60 of which 20 were
+    // seen before; so 260 ticks, 130 % of one core, are left.
+    let parent = |user: i64, children: i64| {
+        process(5, |row| {
+            (row.user_ticks, row.system_ticks) = (user.into(), 0.into());
+            (row.children_user_ticks, row.children_system_ticks) = (children.into(), 0.into());
+        })
+    };
+    let child = process(6, |row| {
+        (row.ppid, row.user_ticks, row.system_ticks) = (5.into(), 20.into(), 0.into());
+        (row.children_user_ticks, row.children_system_ticks) = (0.into(), 0.into());
+    });
+    let sample = sample(
+        |r| {
+            cpu(r, [0; 5]);
+            r.processes = vec![parent(0, 0), child.clone()];
+        },
+        |r| {
+            cpu(r, [400, 0, 400, 0, 0]);
+            r.processes = vec![parent(100, 60)];
+        },
+    );
+    assert_eq!(system(&sample, "unaccounted"), one(130.0));
+}
+
+#[test]
 fn heat_is_the_distance_to_the_sensors_own_limit() {
     let sensor = |name: &str, temperature: i64, limit: Raw| SensorRow {
         name: name.into(),

@@ -74,7 +74,7 @@ fn median(mut times: Vec<Duration>) -> Duration {
 fn measure(count: usize, children: &mut Vec<Child>) {
     let own = std::env::current_exe().expect("our own path");
     while children.len() < count {
-        let active = children.len() % 33 == 0;
+        let active = children.len().is_multiple_of(33);
         let mut command = Command::new(&own);
         command.env("DOZOR_BENCH_CHILD", if active { "active" } else { "idle" }).stdin(Stdio::null());
         children.push(command.spawn().expect("room for another process"));

@@ -37,6 +37,12 @@ const CAPABILITY: &str = "run as root, or give the program the capability: setca
 
 const EVEN_ROOT: &str = "nothing here: a security module or the limits of a container forbid it even to root";
 
+/// The kernel's words without their number.
+fn plain(error: rustix::io::Errno) -> String {
+    let text = error.to_string();
+    text.split(" (os error").next().unwrap_or(&text).to_owned()
+}
+
 /// Tries everything.
 pub fn report(roots: &Roots) -> Vec<Finding> {
     vec![
@@ -174,7 +180,10 @@ fn process_events() -> Finding {
         Err(error) => finding(
             what,
             Standing::Denied,
-            format!("process events are refused ({error}); short-lived processes show at their parent only"),
+            format!(
+                "process events are refused ({}); short-lived processes show at their parent only",
+                plain(error)
+            ),
             "run as root, or setcap cap_net_admin+ep FILE",
         ),
     }
@@ -192,7 +201,7 @@ fn exit_records() -> Finding {
         Err(error) => finding(
             what,
             Standing::Denied,
-            format!("exit statistics are refused ({error})"),
+            format!("exit statistics are refused ({})", plain(error)),
             "run as root, or setcap cap_net_admin+ep FILE",
         ),
     }

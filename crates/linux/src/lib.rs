@@ -14,6 +14,7 @@ pub mod live;
 pub mod netlink;
 pub mod own;
 pub mod proc;
+pub mod stand_in;
 pub mod sys;
 mod users;
 

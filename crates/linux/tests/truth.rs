@@ -352,7 +352,7 @@ fn a_connection_that_no_reading_saw_is_counted_as_unattributed() {
     let mut client =
         std::net::TcpStream::connect(listener.local_addr().expect("an address")).expect("a connection");
     let (mut server, _) = listener.accept().expect("the other side");
-    client.write_all(&[7; 50_000]).expect("room");
+    client.write_all(&vec![7; 50_000]).expect("room");
     drop(client);
     std::io::copy(&mut server, &mut std::io::sink()).expect("all bytes");
     drop(server);
@@ -536,7 +536,7 @@ fn a_control_groups_account_agrees_with_the_sum_of_its_processes() {
     let used = cpu_after - cpu_before;
     assert!((cpu - used).abs() <= used * 0.02 + 0.02, "{cpu} s summed, {used} s in the group's account");
     // What the test itself wrote: children that ended in the sample are in the account of their parent.
-    let truth = f64::from(WRITES * 8 << 20);
+    let truth = f64::from((WRITES * 8) << 20);
     assert!((written - truth).abs() <= truth * 0.02, "{written} bytes summed, {truth} were written");
     if let Some((before, after)) = written_before.zip(written_after) {
         let account = (after - before) as f64;

@@ -469,7 +469,7 @@ pub static SYSTEM_METRICS: &[Metric] = &[
         "statvfs(3)", |s| filesystems(s, |f| part_of(f.used, f.available))).needing(Part::Filesystems),
     entry("fs.inodes_usage", "system.filesystem.inodes.utilization", Percent, Level,
         "Share of inodes in use. Without inodes no file can be made though bytes are left. Unknown where the type has no fixed number.",
-        "statvfs(3)", |s| filesystems(s, |f| inodes_usage(f))).needing(Part::Filesystems),
+        "statvfs(3)", |s| filesystems(s, inodes_usage)).needing(Part::Filesystems),
     entry("fs.answers", "system.filesystem.responding", Number, Level,
         "1 where the file system answers, 0 where a question has been waiting for two seconds. A server that is gone blocks whoever touches its files.",
         "statvfs(3)", |s| filesystems(s, |f| f.answers.float())).needing(Part::Filesystems),

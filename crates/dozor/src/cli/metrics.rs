@@ -36,9 +36,10 @@ impl Metrics {
         let word = self.word.unwrap_or_default().to_lowercase();
         let has = |text: &str| text.to_lowercase().contains(&word);
         let exact: Vec<_> = all().filter(|(_, metric)| metric.alias == word).collect();
-        let found: Vec<_> = match exact.is_empty() {
-            true => all().filter(|(_, m)| has(m.alias) || has(m.name) || has(m.help)).collect(),
-            false => exact,
+        let found: Vec<_> = if exact.is_empty() {
+            all().filter(|(_, m)| has(m.alias) || has(m.name) || has(m.help)).collect()
+        } else {
+            exact
         };
         if found.is_empty() {
             let near = nearest(&word, all().map(|(_, metric)| metric.alias));

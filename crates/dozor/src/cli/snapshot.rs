@@ -4,7 +4,9 @@ use super::{KernelFiles, interval, metric, positive};
 use crate::clock::Zone;
 use clap::{Args, ValueEnum};
 use dozor_core::catalogue::{Instances, Metric, PROCESS_METRICS, SYSTEM_METRICS, Value};
+use dozor_core::known::Known;
 use dozor_core::lane::{Lane, sentence};
+use dozor_core::peers::peers;
 use dozor_core::rank::{Narrow, Order, ranked};
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
@@ -144,16 +146,56 @@ fn object(sample: &Sample, places: &[usize], zone: &Zone) -> Json {
             Json::Object(object)
         })
         .collect();
+    let known = |known: Known<f64>| json_value(&Value::from(known));
+    let peers: Vec<Json> = peers(sample)
+        .into_iter()
+        .map(|p| {
+            let (received, sent) = (known(p.received), known(p.sent));
+            json!({"address": p.address, "connections": p.connections, "in": received, "out": sent})
+        })
+        .collect();
+    let ended: Vec<Json> = sample
+        .now
+        .ended
+        .iter()
+        .map(|row| {
+            let cpu = row.user.float().zip(row.system.float()).map(|(user, system)| (user + system) / 1e6);
+            json!({
+                "pid": row.pid.value(), "name": &*row.name, "ppid": row.ppid.value(), "parent": &*row.parent,
+                "seen": row.seen.value().map(|seen| seen == 1), "age": known(row.elapsed.float().map(|us| us / 1e6)),
+                "cpu_time": known(cpu), "peak": row.peak_bytes.value(), "read": row.read_bytes.value(),
+                "write": row.write_bytes.value(),
+            })
+        })
+        .collect();
     json!({
         "time": zone.rfc3339(sample.now.wall_ns()),
         "interval": sample.seconds().map_or(Json::Null, number),
         "host": {
             "name": host.name, "kernel": host.kernel, "cpu_model": host.cpu_model,
-            "cores": host.cores, "time_zone": host.time_zone,
+            "cores": host.cores, "time_zone": host.time_zone, "inside": host.inside,
         },
         "system": system,
         "processes": processes,
+        "connections": connections(sample),
+        "peers": peers,
+        "ended": ended,
     })
+}
+
+/// TCP connections with the process that holds them.
+fn connections(sample: &Sample) -> Vec<Json> {
+    sample
+        .parts(|reading| &reading.connections[..])
+        .map(|connection| {
+            let rate = |known: Known<f64>| json_value(&Value::from(known));
+            json!({
+                "local": &*connection.now.local, "remote": &*connection.now.remote,
+                "pid": connection.now.pid.value(),
+                "in": rate(connection.rate(|c| c.in_bytes)), "out": rate(connection.rate(|c| c.out_bytes)),
+            })
+        })
+        .collect()
 }
 
 fn csv(

@@ -72,8 +72,10 @@ impl Network {
         let mut found = std::mem::take(&mut self.found);
         if diagnostics.dump(&mut found).is_ok() {
             self.dump += 1;
-            found.iter().for_each(|socket| self.take_in(socket));
-            reading.connections = self.connections(&found);
+            for socket in &found {
+                self.take_in(socket);
+            }
+            reading.connections = Network::connections(&found);
         }
         self.lost += diagnostics.destroyed(&mut found);
         for socket in &found {
@@ -91,7 +93,7 @@ impl Network {
         self.fill(reading);
     }
 
-    fn connections(&self, found: &[TcpSocket]) -> Vec<ConnectionRow> {
+    fn connections(found: &[TcpSocket]) -> Vec<ConnectionRow> {
         let connected = found.iter().filter(|socket| !socket.listens());
         connected
             .map(|socket| ConnectionRow {

@@ -185,7 +185,7 @@ impl Processes {
         (row.switches_wait, row.switches_forced) = (status.switches_wait, status.switches_forced);
         let uids = (status.uid, status.real_uid);
         let text_turn = (pid as u64).wrapping_add(self.turn).is_multiple_of(TEXT_TURN);
-        match known.as_ref().filter(|known| {
+        if let Some(known) = known.as_ref().filter(|known| {
             !self.in_full
                 && !self.forget
                 && !text_turn
@@ -193,15 +193,14 @@ impl Processes {
                 && name.as_ref().is_none_or(|name| *known.row.name == **name)
                 && known.uids == uids
         }) {
-            Some(known) => keep_texts(&known.row, &mut row),
-            None => {
-                let kept = known.as_ref().map(|known| known.row.name.clone());
-                row.name = name.map(Text::from).or(kept).unwrap_or_else(no_text);
-                self.texts(pid, kernel_thread, uids, &mut row, buffer);
-                row.tty = pid_stat::terminal(tty);
-                if wanted.has(Part::ControlGroup) {
-                    self.control_group(pid, &mut row, buffer);
-                }
+            keep_texts(&known.row, &mut row);
+        } else {
+            let kept = known.as_ref().map(|known| known.row.name.clone());
+            row.name = name.map(Text::from).or(kept).unwrap_or_else(no_text);
+            self.texts(pid, kernel_thread, uids, &mut row, buffer);
+            row.tty = pid_stat::terminal(tty);
+            if wanted.has(Part::ControlGroup) {
+                self.control_group(pid, &mut row, buffer);
             }
         }
         self.on_demand(pid, wanted, &mut row, buffer);

@@ -113,7 +113,9 @@ mod tests {
         let mut bytes = vec![0; CN_HEADER];
         bytes.extend(what.to_ne_bytes());
         bytes.extend([0; 12]);
-        fields.iter().for_each(|field| bytes.extend(field.to_ne_bytes()));
+        for field in fields {
+            bytes.extend(field.to_ne_bytes());
+        }
         bytes
     }
 

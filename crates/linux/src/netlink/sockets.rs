@@ -112,7 +112,7 @@ impl Diagnostics {
         loop {
             match socket.receive() {
                 Ok(Received::Bytes(bytes)) => {
-                    sockets.extend(messages(bytes).filter_map(|message| parse(&message)))
+                    sockets.extend(messages(bytes).filter_map(|message| parse(&message)));
                 }
                 Ok(Received::Overrun) => overruns += 1,
                 Ok(Received::Nothing) | Err(_) => return overruns,
@@ -192,7 +192,7 @@ mod tests {
                 TcpStream::connect(listener.local_addr().expect("an address")).expect("a connection");
             let (mut server, _) = listener.accept().expect("the other side");
             let mut diagnostics = Diagnostics::open().expect("socket diagnostics");
-            client.write_all(&[7; 100_000]).expect("room in the buffers");
+            client.write_all(&vec![7; 100_000]).expect("room in the buffers");
             server.read_exact(&mut vec![0; 100_000]).expect("all bytes");
             let mut sockets = vec![];
             diagnostics.dump(&mut sockets).expect("a dump");

@@ -22,14 +22,13 @@ pub fn parse(bytes: &[u8]) -> Option<String> {
 
 /// What a control group stands for: a service, a session's scope, a container's name or short number.
 pub fn service(path: &str) -> Option<String> {
-    let last_unit = path.rsplit('/').find(|part| part.ends_with(".service") || part.ends_with(".scope"));
-    if let Some(unit) = last_unit {
-        let name = unit.trim_end_matches(".service").trim_end_matches(".scope");
+    let unit = |part: &'_ str| {
+        part.strip_suffix(".service").or_else(|| part.strip_suffix(".scope")).map(str::to_owned)
+    };
+    if let Some(name) = path.rsplit('/').find_map(unit) {
         // A container's scope is its runtime, a dash and a long number; twelve digits are enough to find it.
         let long = name.rsplit_once('-').filter(|(_, number)| is_container_number(number));
-        return Some(
-            long.map_or_else(|| name.to_owned(), |(kind, number)| format!("{kind} {}", &number[..12])),
-        );
+        return Some(long.map_or_else(|| name.clone(), |(kind, number)| format!("{kind} {}", &number[..12])));
     }
     let number = path.rsplit('/').find(|part| is_container_number(part));
     number.map(|number| format!("container {}", &number[..12]))

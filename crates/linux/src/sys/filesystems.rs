@@ -170,12 +170,15 @@ mod tests {
         if path == Path::new("/dead") {
             std::thread::sleep(Duration::from_secs(600));
         }
+        if path == Path::new("/gone") {
+            return None;
+        }
         Some(Space { size: 100, used: 60, available: 35, inodes: 10, inodes_free: 4 })
     }
 
     #[test]
     fn a_mount_that_hangs_blocks_nobody_and_is_said_to_hang() {
-        let mounts = [mount("/alive"), mount("/dead"), mount("/other")];
+        let mounts = [mount("/alive"), mount("/gone"), mount("/dead"), mount("/other")];
         let mut filesystems = Filesystems::asking(hang_on_dead);
         let begin = Instant::now();
         let mut rows = filesystems.read(&mounts);
@@ -190,6 +193,7 @@ mod tests {
             rows = filesystems.read(&mounts);
         }
         assert_eq!(of(&rows, "/dead").used, Raw::ABSENT);
+        assert_eq!((of(&rows, "/gone").used, of(&rows, "/gone").answers), (Raw::ABSENT, Raw::new(1)));
         assert_eq!((of(&rows, "/other").used, of(&rows, "/other").answers), (Raw::new(60), Raw::new(1)));
     }
 

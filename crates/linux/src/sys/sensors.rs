@@ -84,15 +84,13 @@ impl Sensors {
 
     /// The temperature sensor that stands for a core: its own, else that of its package, else that of all.
     pub fn of_core(&self, package: i64, core: i64) -> Option<Text> {
-        let with = |wanted: &dyn Fn(&(i64, Option<i64>)) -> bool| {
-            self.0
-                .iter()
-                .find(|sensor| sensor.cores.as_ref().is_some_and(wanted))
-                .map(|sensor| sensor.name.clone())
+        let rank = |sensor: &&Sensor| match sensor.cores {
+            Some((of, Some(own))) if (of, own) == (package, core) => 0,
+            Some((of, None)) if of == package => 1,
+            Some((_, None)) => 2,
+            _ => 3,
         };
-        with(&|place| *place == (package, Some(core)))
-            .or_else(|| with(&|place| *place == (package, None)))
-            .or_else(|| with(&|place| place.1.is_none()))
+        self.0.iter().min_by_key(rank).filter(|sensor| rank(sensor) < 3).map(|sensor| sensor.name.clone())
     }
 }
 
