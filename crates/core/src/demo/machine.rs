@@ -51,6 +51,8 @@ struct Totals {
     read_any: f64,
     write_any: f64,
     disk_wait: f64,
+    net_in: f64,
+    net_out: f64,
     faults: f64,
     waits: f64,
     forced: f64,
@@ -258,6 +260,8 @@ impl SimulatedMachine {
             read_calls: program.calls * lively * 0.6,
             write_calls: program.calls * lively * 0.4,
             read_any: program.read * lively * 1.3,
+            net_in: program.net_in * lively,
+            net_out: program.net_out * lively,
         };
         match program.role {
             Role::Stacker if story::STACK.contains(&(seconds % story::STACK_PERIOD)) => {
@@ -323,6 +327,8 @@ impl SimulatedMachine {
             totals.read_any += wish.read_any * STEP;
             totals.write_any += wish.write * disk_granted * STEP * 1.02;
             totals.disk_wait += waits * STEP;
+            totals.net_in += wish.net_in * STEP;
+            totals.net_out += wish.net_out * STEP;
             totals.waits += (wish.read_calls + wish.write_calls).min(400.0) * STEP;
             totals.forced += (crowding - 0.6).max(0.0) * 40.0 * (user + system);
             written += wish.write * disk_granted * STEP;
@@ -500,6 +506,8 @@ struct Wish {
     read_calls: f64,
     write_calls: f64,
     read_any: f64,
+    net_in: f64,
+    net_out: f64,
 }
 
 /// Puts a process's CPU time on cores: its own first, then those with the most room.
@@ -643,6 +651,9 @@ impl Process {
             write_any_bytes: whole(totals.write_any),
             switches_wait: whole(totals.waits),
             switches_forced: whole(totals.forced),
+            net_in_bytes: whole(totals.net_in),
+            net_out_bytes: whole(totals.net_out),
+            connections: raw(program.connections),
             ..ProcessRow::default()
         };
         if row != *self.row {

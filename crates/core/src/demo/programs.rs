@@ -30,6 +30,9 @@ pub struct Program {
     pub read: f64,
     pub write: f64,
     pub calls: f64,
+    pub net_in: f64,
+    pub net_out: f64,
+    pub connections: i64,
     /// It started so many seconds before the story begins.
     pub age: f64,
     pub role: Role,
@@ -75,6 +78,9 @@ const PLAIN: Program = Program {
     read: 0.0,
     write: 0.0,
     calls: 1.0,
+    net_in: 0.0,
+    net_out: 0.0,
+    connections: 0,
     age: DAYS_12,
     role: Role::Plain,
 };
@@ -121,7 +127,17 @@ pub const PROGRAMS: &[Program] = &[
         calls: 40.0,
         ..PLAIN
     },
-    Program { name: "sshd", arguments: "astro@pts/1", count: 2, rss: 9.8 * MIB, calls: 6.0, ..PLAIN },
+    Program {
+        name: "sshd",
+        arguments: "astro@pts/1",
+        count: 2,
+        rss: 9.8 * MIB,
+        calls: 6.0,
+        net_in: 1.5 * KIB,
+        net_out: 4.0 * KIB,
+        connections: 1,
+        ..PLAIN
+    },
     Program {
         name: "catalogd",
         user: "catalog",
@@ -133,6 +149,9 @@ pub const PROGRAMS: &[Program] = &[
         read: 640.0 * KIB,
         write: 2.2 * MIB,
         calls: 210.0,
+        net_in: 60.0 * KIB,
+        net_out: 30.0 * KIB,
+        connections: 25,
         ..PLAIN
     },
     Program {
@@ -190,6 +209,9 @@ pub const PROGRAMS: &[Program] = &[
         write: 9.0 * MIB,
         calls: 420.0,
         age: EVENING,
+        net_in: 5.5 * MIB,
+        net_out: 20.0 * KIB,
+        connections: 2,
         ..PLAIN
     },
     Program {
@@ -238,6 +260,9 @@ pub const PROGRAMS: &[Program] = &[
         system_share: 0.002,
         read: 10.0 * KIB,
         calls: 55.0,
+        net_in: 8.0 * KIB,
+        net_out: 140.0 * KIB,
+        connections: 9,
         ..PLAIN
     },
     Program {

@@ -14,6 +14,9 @@ use std::mem::MaybeUninit;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+/// Every so many readings all processes are asked for sockets that nobody was found for.
+const ASK_ALL_EVERY: u64 = 8;
+
 /// A socket that a dump has shown.
 struct Known {
     inode: u32,
@@ -149,7 +152,9 @@ impl Network {
         let unknown = |known: &Known, searches: u8| {
             known.owner.is_none() && known.inode != 0 && known.searches == searches
         };
-        for round in 0..2 {
+        // Asking everybody is left to now and then, so that sockets whose owner cannot be found cost little.
+        let rounds = if self.dump <= 2 || self.dump.is_multiple_of(ASK_ALL_EVERY) { 2 } else { 1 };
+        for round in 0..rounds {
             let mut wanted: HashMap<u32, u64> = self
                 .sockets
                 .iter()
