@@ -36,7 +36,7 @@ pub struct ExitRecord {
     pub uid: u32,
     /// Life time, microseconds.
     pub elapsed_us: i64,
-    /// CPU time in user mode, microseconds.
+    /// CPU time in user mode, microseconds; by clock ticks, so right on average over many short tasks.
     pub user_us: i64,
     /// CPU time in the kernel, microseconds.
     pub system_us: i64,
