@@ -348,6 +348,8 @@ rows! {
         limit: "m°C" Level;
         /// Speed of a fan.
         fan: "rpm" Level;
+        /// Speed below which the sensor itself calls the fan too slow.
+        fan_min: "rpm" Level;
         /// Power.
         power: "uW" Level;
         /// Energy since some time in the past; its rate is the power.
@@ -550,36 +552,74 @@ pub struct HostFacts {
     pub inside: String,
 }
 
-/// One instant of a machine.
-#[derive(Clone, Debug, PartialEq, Default)]
-pub struct Reading {
-    /// The machine as a whole, and the time.
-    pub system: SystemRow,
-    /// Logical processors by number.
-    pub cores: Vec<CoreRow>,
-    /// Block devices and partitions by name.
-    pub disks: Vec<DiskRow>,
-    /// Network interfaces by name.
-    pub interfaces: Vec<InterfaceRow>,
-    /// Sensors by name.
-    pub sensors: Vec<SensorRow>,
-    /// Interrupts by source and core.
-    pub interrupts: Vec<InterruptRow>,
-    /// Deferred interrupt work by kind and core.
-    pub softirqs: Vec<SoftirqRow>,
-    /// File systems by mount point.
-    pub filesystems: Vec<FilesystemRow>,
-    /// Batteries by name.
-    pub batteries: Vec<BatteryRow>,
-    /// Graphics processors by name.
-    pub gpus: Vec<GpuRow>,
-    /// TCP connections by cookie.
-    pub connections: Vec<ConnectionRow>,
-    /// Processes that ended since the reading before.
-    pub ended: Vec<EndedRow>,
-    /// Processes by PID and start time.
-    pub processes: Vec<Arc<ProcessRow>>,
+/// Calls a macro with the parts of a reading: the field, the type of its rows, a short name. A new kind of part is
+/// declared here, and nowhere else. Processes and the machine's own row are not among them.
+macro_rules! all_parts {
+    ($with:ident) => {
+        $with! {
+            system {
+                /// Logical processors by number.
+                cores: CoreRow, Core;
+                /// Block devices and partitions by name.
+                disks: DiskRow, Disk;
+                /// Network interfaces by name.
+                interfaces: InterfaceRow, Interface;
+                /// Sensors by name.
+                sensors: SensorRow, Sensor;
+                /// Interrupts by source and core.
+                interrupts: InterruptRow, Interrupt;
+                /// Deferred interrupt work by kind and core.
+                softirqs: SoftirqRow, Softirq;
+                /// File systems by mount point.
+                filesystems: FilesystemRow, Filesystem;
+                /// Batteries by name.
+                batteries: BatteryRow, Battery;
+                /// Graphics processors by name.
+                gpus: GpuRow, Gpu;
+            }
+            process {
+                /// TCP connections by cookie.
+                connections: ConnectionRow, Connection;
+                /// Processes that ended since the reading before.
+                ended: EndedRow, Ended;
+            }
+        }
+    };
 }
+pub(crate) use all_parts;
+
+macro_rules! declare_reading {
+    (
+        system { $( $(#[$of_system:meta])* $system:ident: $system_row:ident, $system_name:ident; )* }
+        process { $( $(#[$of_process:meta])* $process:ident: $process_row:ident, $process_name:ident; )* }
+    ) => {
+        /// One instant of a machine.
+        #[derive(Clone, Debug, PartialEq, Default)]
+        pub struct Reading {
+            /// The machine as a whole, and the time.
+            pub system: SystemRow,
+            $( $(#[$of_system])* pub $system: Vec<$system_row>, )*
+            $( $(#[$of_process])* pub $process: Vec<$process_row>, )*
+            /// Processes by PID and start time.
+            pub processes: Vec<Arc<ProcessRow>>,
+        }
+
+        impl Reading {
+            /// Sorts every part by its key, which everything after the source relies on; of two rows with one key
+            /// the first stays.
+            pub fn sort(&mut self) {
+                fn tidy<T, K: Ord>(rows: &mut Vec<T>, key: impl Fn(&T) -> K) {
+                    rows.sort_by_key(&key);
+                    rows.dedup_by(|a, b| key(a) == key(b));
+                }
+                $( tidy(&mut self.$system, Row::key); )*
+                $( tidy(&mut self.$process, Row::key); )*
+                tidy(&mut self.processes, |row| row.key());
+            }
+        }
+    };
+}
+all_parts!(declare_reading);
 
 impl Reading {
     /// Wall clock in nanoseconds since 1970 (UTC).
@@ -595,27 +635,6 @@ impl Reading {
     /// Time since boot with suspend, in nanoseconds.
     pub fn boot_ns(&self) -> i64 {
         self.system.boot_ns.value().unwrap_or_else(|| self.monotonic_ns())
-    }
-
-    /// Sorts every part by its key, which everything after the source relies on; of two rows with one key
-    /// the first stays.
-    pub fn sort(&mut self) {
-        fn tidy<T, K: Ord>(rows: &mut Vec<T>, key: impl Fn(&T) -> K) {
-            rows.sort_by_key(&key);
-            rows.dedup_by(|a, b| key(a) == key(b));
-        }
-        tidy(&mut self.cores, Row::key);
-        tidy(&mut self.disks, Row::key);
-        tidy(&mut self.interfaces, Row::key);
-        tidy(&mut self.sensors, Row::key);
-        tidy(&mut self.interrupts, Row::key);
-        tidy(&mut self.softirqs, Row::key);
-        tidy(&mut self.filesystems, Row::key);
-        tidy(&mut self.batteries, Row::key);
-        tidy(&mut self.gpus, Row::key);
-        tidy(&mut self.connections, Row::key);
-        tidy(&mut self.ended, Row::key);
-        tidy(&mut self.processes, |row| row.key());
     }
 
     /// The process with this identity.

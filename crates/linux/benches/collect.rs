@@ -71,10 +71,10 @@ fn median(mut times: Vec<Duration>) -> Duration {
     times[times.len() / 2]
 }
 
-fn measure(count: usize, children: &mut Vec<Child>) {
+fn measure(count: usize, with_active: bool, children: &mut Vec<Child>) {
     let own = std::env::current_exe().expect("our own path");
     while children.len() < count {
-        let active = children.len().is_multiple_of(33);
+        let active = with_active && children.len().is_multiple_of(33);
         let mut command = Command::new(&own);
         command.env("DOZOR_BENCH_CHILD", if active { "active" } else { "idle" }).stdin(Stdio::null());
         children.push(command.spawn().expect("room for another process"));
@@ -101,13 +101,23 @@ fn measure(count: usize, children: &mut Vec<Child>) {
     }
     let least = allocations.iter().min().expect("readings");
     let (bare, ours) = (median(bare), median(ours));
+    let kind = if with_active { "3 % active" } else { "idle" };
     println!(
-        "{processes} processes: a reading {:.2} ms, the bare loop {:.2} ms, ratio {:.2} (at most 0.5, aim 0.3); {least} \
+        "{processes} processes, {kind}: a reading {:.2} ms, the bare loop {:.2} ms, ratio {:.2} (at most 0.5, aim 0.3); {least} \
          allocations at the least",
         ours.as_secs_f64() * 1e3,
         bare.as_secs_f64() * 1e3,
         ours.as_secs_f64() / bare.as_secs_f64(),
     );
+}
+
+fn end(children: &mut Vec<Child>) {
+    for child in &mut *children {
+        let _ = child.kill();
+    }
+    for mut child in children.drain(..) {
+        let _ = child.wait();
+    }
 }
 
 fn main() {
@@ -121,13 +131,10 @@ fn main() {
         Err(_) => {}
     }
     let mut children = vec![];
+    measure(1_000, false, &mut children);
+    end(&mut children);
     for count in [1_000, 10_000] {
-        measure(count, &mut children);
+        measure(count, true, &mut children);
     }
-    for child in &mut children {
-        let _ = child.kill();
-    }
-    for mut child in children {
-        let _ = child.wait();
-    }
+    end(&mut children);
 }

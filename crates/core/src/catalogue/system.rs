@@ -123,6 +123,16 @@ fn interfaces(sample: &Sample, value: impl Fn(&PartView<'_, InterfaceRow>) -> Kn
     each(sample, |r| &r.interfaces, |i| i.name.clone(), value)
 }
 
+/// Sensors that state something beside what they measure.
+fn sensors_with(sample: &Sample, value: impl Fn(&PartView<'_, SensorRow>) -> Known<f64>) -> Instances {
+    match each(sample, |r| &r.sensors, |s| s.name.clone(), value) {
+        Instances::Many(values) => {
+            Instances::Many(values.into_iter().filter(|(_, value)| *value != Value::Absent).collect())
+        }
+        one @ Instances::One(_) => one,
+    }
+}
+
 /// Sensors that measure something of the kind; a sensor that does not answer stays, since it has no other field.
 fn sensors(sample: &Sample, value: impl Fn(&PartView<'_, SensorRow>) -> Known<f64>) -> Instances {
     let measures_else = |s: &SensorRow| {
@@ -488,6 +498,9 @@ pub static SYSTEM_METRICS: &[Metric] = &[
     entry("sensor.fan", "hw.fan.speed", Rpm, Level,
         "Speed of each fan. Zero is a fan that stands: some do so on purpose while it is cool.",
         "/sys/class/hwmon fanN_input", |s| sensors(s, |x| x.now.fan.float())),
+    entry("sensor.fan_min", "hw.fan.speed.limit", Rpm, Level,
+        "Speed below which the board itself calls a fan too slow. Zero is no limit at all.",
+        "/sys/class/hwmon fanN_min", |s| sensors_with(s, |x| x.now.fan_min.float())),
     entry("sensor.power", "hw.power", Watts, Level,
         "Power of each sensor, from energy counters as the mean over the sample. Packages contain their cores: do not add them up.",
         "/sys/class/hwmon, /sys/class/powercap", |s| sensors(s, sensor_power)),

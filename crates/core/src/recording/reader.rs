@@ -7,10 +7,9 @@ use super::codec::{Bytes, Columns, DecodeError, Read as Texts};
 use super::format::{FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, MAGIC, VERSION};
 use super::scanner::{Found, Scanner};
 use super::writer::{Group, Head};
-use crate::reading::{
-    BatteryRow, ConnectionRow, CoreRow, DiskRow, EndedRow, FilesystemRow, GpuRow, HostFacts, InterfaceRow,
-    InterruptRow, ProcessRow, Reading, SensorRow, SoftirqRow, SystemRow,
-};
+use crate::reading::all_parts;
+#[allow(clippy::wildcard_imports, reason = "all row types, as the list of parts names them")]
+use crate::reading::*;
 use crate::row::Row;
 use crate::text::clean;
 use std::io::{self, Read};
@@ -52,22 +51,60 @@ crate::rows! {
     fields {}
 }
 
-/// What each table of a recording is to this program.
-enum Table {
-    System(Columns<SystemRow>),
-    Core(Columns<CoreRow>),
-    Disk(Columns<DiskRow>),
-    Interface(Columns<InterfaceRow>),
-    Sensor(Columns<SensorRow>),
-    Interrupt(Columns<InterruptRow>),
-    Softirq(Columns<SoftirqRow>),
-    Filesystem(Columns<FilesystemRow>),
-    Battery(Columns<BatteryRow>),
-    Gpu(Columns<GpuRow>),
-    Connection(Columns<ConnectionRow>),
-    Ended(Columns<EndedRow>),
-    Process(Columns<ProcessRow>),
-    Unknown(Columns<UnknownRow>),
+macro_rules! declare_table {
+    (
+        system { $( $(#[$of_system:meta])* $system:ident: $system_row:ident, $system_name:ident; )* }
+        process { $( $(#[$of_process:meta])* $process:ident: $process_row:ident, $process_name:ident; )* }
+    ) => {
+        /// What each table of a recording is to this program.
+        enum Table {
+            System(Columns<SystemRow>),
+            $( $system_name(Columns<$system_row>), )*
+            $( $process_name(Columns<$process_row>), )*
+            Process(Columns<ProcessRow>),
+            Unknown(Columns<UnknownRow>),
+        }
+
+        impl Table {
+            fn of(group: &Group) -> Result<Table, ReadError> {
+                Ok(match group.name.as_str() {
+                    SystemRow::GROUP => Table::System(columns(group)?),
+                    $( $system_row::GROUP => Table::$system_name(columns(group)?), )*
+                    $( $process_row::GROUP => Table::$process_name(columns(group)?), )*
+                    ProcessRow::GROUP => Table::Process(columns(group)?),
+                    _ => Table::Unknown(columns(group)?),
+                })
+            }
+
+            /// Takes in this table's difference; in a key frame from nothing.
+            fn decode(&self, key: bool, state: &mut Tables<'_>, bytes: &mut Bytes<'_>) -> Result<(), DecodeError> {
+                macro_rules! take {
+                    ($columns:expr, $rows:expr) => {{
+                        if key {
+                            $rows.clear();
+                        }
+                        $columns.table($rows, state.texts, bytes)
+                    }};
+                }
+                match self {
+                    Table::System(columns) => take!(columns, state.system),
+                    $( Table::$system_name(columns) => take!(columns, &mut state.reading.$system), )*
+                    $( Table::$process_name(columns) => take!(columns, &mut state.reading.$process), )*
+                    Table::Process(columns) => take!(columns, &mut state.reading.processes),
+                    Table::Unknown(columns) => take!(columns, state.unknown),
+                }
+            }
+        }
+    };
+}
+all_parts!(declare_table);
+
+/// What a table changes.
+struct Tables<'a> {
+    system: &'a mut Vec<SystemRow>,
+    reading: &'a mut Reading,
+    unknown: &'a mut Vec<UnknownRow>,
+    texts: &'a mut Texts,
 }
 
 fn columns<R: Row>(group: &Group) -> Result<Columns<R>, ReadError> {
@@ -88,22 +125,7 @@ impl Plan {
     fn new(groups: &[Group]) -> Result<Plan, ReadError> {
         let mut plan = Plan { system: vec![], process: vec![] };
         for group in groups {
-            let table = match group.name.as_str() {
-                SystemRow::GROUP => Table::System(columns(group)?),
-                CoreRow::GROUP => Table::Core(columns(group)?),
-                DiskRow::GROUP => Table::Disk(columns(group)?),
-                InterfaceRow::GROUP => Table::Interface(columns(group)?),
-                SensorRow::GROUP => Table::Sensor(columns(group)?),
-                InterruptRow::GROUP => Table::Interrupt(columns(group)?),
-                SoftirqRow::GROUP => Table::Softirq(columns(group)?),
-                FilesystemRow::GROUP => Table::Filesystem(columns(group)?),
-                BatteryRow::GROUP => Table::Battery(columns(group)?),
-                GpuRow::GROUP => Table::Gpu(columns(group)?),
-                ConnectionRow::GROUP => Table::Connection(columns(group)?),
-                EndedRow::GROUP => Table::Ended(columns(group)?),
-                ProcessRow::GROUP => Table::Process(columns(group)?),
-                _ => Table::Unknown(columns(group)?),
-            };
+            let table = Table::of(group)?;
             match group.part.as_str() {
                 "system" => plan.system.push(table),
                 "process" => plan.process.push(table),
@@ -156,35 +178,17 @@ impl Decoder {
         if key {
             texts.clear();
         }
-        let reading = &mut self.reading;
         for (at, table) in tables.iter().enumerate() {
-            macro_rules! decode {
-                ($columns:expr, $rows:expr) => {{
-                    if key {
-                        $rows.clear();
-                    }
-                    $columns.table(&mut $rows, texts, &mut bytes)?
-                }};
-            }
-            match table {
-                Table::System(columns) => decode!(columns, self.system),
-                Table::Core(columns) => decode!(columns, reading.cores),
-                Table::Disk(columns) => decode!(columns, reading.disks),
-                Table::Interface(columns) => decode!(columns, reading.interfaces),
-                Table::Sensor(columns) => decode!(columns, reading.sensors),
-                Table::Interrupt(columns) => decode!(columns, reading.interrupts),
-                Table::Softirq(columns) => decode!(columns, reading.softirqs),
-                Table::Filesystem(columns) => decode!(columns, reading.filesystems),
-                Table::Battery(columns) => decode!(columns, reading.batteries),
-                Table::Gpu(columns) => decode!(columns, reading.gpus),
-                Table::Connection(columns) => decode!(columns, reading.connections),
-                Table::Ended(columns) => decode!(columns, reading.ended),
-                Table::Process(columns) => decode!(columns, reading.processes),
-                Table::Unknown(columns) => decode!(columns, self.unknown[first + at]),
-            }
+            let mut state = Tables {
+                system: &mut self.system,
+                reading: &mut self.reading,
+                unknown: &mut self.unknown[first + at],
+                texts: &mut *texts,
+            };
+            table.decode(key, &mut state, &mut bytes)?;
         }
         if system_part {
-            reading.system = self.system.first().cloned().unwrap_or_default();
+            self.reading.system = self.system.first().cloned().unwrap_or_default();
         }
         if bytes.0.is_empty() { Ok(()) } else { Err(DecodeError::Trailing) }
     }

@@ -2,10 +2,9 @@
 
 use super::codec::{Written, put_table};
 use super::format::{KEY_EVERY, Kind, header, put_frame};
-use crate::reading::{
-    BatteryRow, ConnectionRow, CoreRow, DiskRow, EndedRow, FilesystemRow, GpuRow, HostFacts, InterfaceRow,
-    InterruptRow, ProcessRow, Reading, SensorRow, SoftirqRow, SystemRow,
-};
+use crate::reading::all_parts;
+#[allow(clippy::wildcard_imports, reason = "all row types, as the list of parts names them")]
+use crate::reading::*;
 use crate::row::Row;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -80,24 +79,34 @@ fn group<R: Row>(part: &str) -> Group {
     }
 }
 
-/// The schema that this version writes.
-pub fn groups() -> Vec<Group> {
-    vec![
-        group::<SystemRow>("system"),
-        group::<CoreRow>("system"),
-        group::<DiskRow>("system"),
-        group::<InterfaceRow>("system"),
-        group::<SensorRow>("system"),
-        group::<InterruptRow>("system"),
-        group::<SoftirqRow>("system"),
-        group::<FilesystemRow>("system"),
-        group::<BatteryRow>("system"),
-        group::<GpuRow>("system"),
-        group::<ConnectionRow>("process"),
-        group::<EndedRow>("process"),
-        group::<ProcessRow>("process"),
-    ]
+macro_rules! declare_tables {
+    (
+        system { $( $(#[$of_system:meta])* $system:ident: $system_row:ident, $system_name:ident; )* }
+        process { $( $(#[$of_process:meta])* $process:ident: $process_row:ident, $process_name:ident; )* }
+    ) => {
+        /// The schema that this version writes: the tables of both frames, in order.
+        pub fn groups() -> Vec<Group> {
+            vec![
+                group::<SystemRow>("system"),
+                $( group::<$system_row>("system"), )*
+                $( group::<$process_row>("process"), )*
+                group::<ProcessRow>("process"),
+            ]
+        }
+
+        /// Appends the tables of the system part, but for the machine's own row.
+        fn put_system_parts(now: &Reading, before: &Reading, texts: &mut Written, out: &mut Vec<u8>) {
+            $( put_table(&now.$system, &before.$system, texts, out); )*
+        }
+
+        /// Appends the tables of the process part.
+        fn put_process_parts(now: &Reading, before: &Reading, texts: &mut Written, out: &mut Vec<u8>) {
+            $( put_table(&now.$process, &before.$process, texts, out); )*
+            put_table(&now.processes, &before.processes, texts, out);
+        }
+    };
 }
+all_parts!(declare_tables);
 
 /// Turns readings into frames, each as the difference from the one before, with a key frame now and then.
 #[derive(Default)]
@@ -143,21 +152,10 @@ impl Encoder {
         payload.clear();
         let texts = &mut self.system_texts;
         put_table(std::slice::from_ref(&reading.system), system_before.unwrap_or(&[]), texts, payload);
-        put_table(&reading.cores, &before.cores, texts, payload);
-        put_table(&reading.disks, &before.disks, texts, payload);
-        put_table(&reading.interfaces, &before.interfaces, texts, payload);
-        put_table(&reading.sensors, &before.sensors, texts, payload);
-        put_table(&reading.interrupts, &before.interrupts, texts, payload);
-        put_table(&reading.softirqs, &before.softirqs, texts, payload);
-        put_table(&reading.filesystems, &before.filesystems, texts, payload);
-        put_table(&reading.batteries, &before.batteries, texts, payload);
-        put_table(&reading.gpus, &before.gpus, texts, payload);
+        put_system_parts(reading, before, texts, payload);
         put_frame(if key { Kind::SystemKey } else { Kind::SystemDifference }, payload, out);
         payload.clear();
-        let texts = &mut self.process_texts;
-        put_table(&reading.connections, &before.connections, texts, payload);
-        put_table(&reading.ended, &before.ended, texts, payload);
-        put_table(&reading.processes, &before.processes, texts, payload);
+        put_process_parts(reading, before, &mut self.process_texts, payload);
         put_frame(if key { Kind::ProcessKey } else { Kind::ProcessDifference }, payload, out);
         self.previous = Some(reading.clone());
         key

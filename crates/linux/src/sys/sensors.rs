@@ -68,8 +68,11 @@ impl Sensors {
     pub fn read(&self) -> Vec<SensorRow> {
         let row = |sensor: &Sensor| {
             let value = Raw::from(number_in(&sensor.path));
-            let mut row =
-                SensorRow { name: sensor.name.clone(), limit: sensor.limit, ..SensorRow::default() };
+            let mut row = SensorRow { name: sensor.name.clone(), ..SensorRow::default() };
+            match sensor.measure {
+                Measure::Fan => row.fan_min = sensor.limit,
+                _ => row.limit = sensor.limit,
+            }
             *match sensor.measure {
                 Measure::Temperature => &mut row.temperature,
                 Measure::Fan => &mut row.fan,
@@ -122,7 +125,11 @@ fn of_chip(chip: &Path) -> Vec<Sensor> {
                 name: format!("{chip_name} {label}").into(),
                 path: path.clone(),
                 measure,
-                limit: if measure == Measure::Temperature { plausible(limit) } else { Raw::ABSENT },
+                limit: match measure {
+                    Measure::Temperature => plausible(limit),
+                    Measure::Fan => number_in(&sibling("min")).into(),
+                    _ => Raw::ABSENT,
+                },
                 cores: (of_processor && (whole || core.is_some())).then(|| (package.unwrap_or(0), core)),
             });
         }
@@ -205,6 +212,7 @@ mod tests {
         let root = tree(&[
             ("class/hwmon/hwmon0/name", "board\n"),
             ("class/hwmon/hwmon0/fan2_input", "0\n"),
+            ("class/hwmon/hwmon0/fan2_min", "600\n"),
             ("class/hwmon/hwmon0/power1_average", "15000000\n"),
             ("class/hwmon/hwmon0/in0_input", "1080\n"),
             ("class/hwmon/hwmon0/in0_label", "Vcore\n"),
@@ -218,7 +226,7 @@ mod tests {
         let find = |name: &str| rows.iter().find(|row| &*row.name == name).expect("a sensor");
         assert_eq!(rows.len(), 5);
         assert_eq!(find("board fan2").fan, Raw::new(0), "a fan that stands is zero, not absent");
-        assert_eq!(find("board fan2").temperature, Raw::ABSENT);
+        assert_eq!((find("board fan2").fan_min, find("board fan2").limit), (Raw::new(600), Raw::ABSENT));
         assert_eq!(find("board power1").power, Raw::new(15_000_000));
         assert_eq!(find("board Vcore").voltage, Raw::new(1080));
         assert_eq!(find("energy package-0").energy, Raw::new(123_456));
