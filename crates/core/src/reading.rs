@@ -521,7 +521,7 @@ rows! {
     }
 }
 
-/// Identity of a process: a PID that comes back has another start time.
+/// Identity of a process, or (−1, −1) for the row of traffic that no process could be found for: a PID that comes back has another start time.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct ProcessKey {
     /// Process identifier.

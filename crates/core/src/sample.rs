@@ -155,7 +155,8 @@ impl Sample {
     /// Counts the processes by state.
     pub fn tasks(&self) -> TaskCounts {
         let mut counts = TaskCounts::default();
-        for row in &self.now.processes {
+        // Traffic of nobody known is a row without a PID, and no task.
+        for row in self.now.processes.iter().filter(|row| row.pid.value().is_some()) {
             counts.total += 1;
             match state_word(row.state) {
                 Some("running") => counts.running += 1,

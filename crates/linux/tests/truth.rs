@@ -368,6 +368,15 @@ fn a_connection_that_no_reading_saw_is_counted_as_unattributed() {
     }
     // Other tests may add to it; the bytes of this one are in it.
     assert!(all >= 50_000, "{all}");
+    let reading = source.read();
+    let row = reading.processes.iter().find(|row| row.pid.value().is_none()).expect("a row of its own");
+    assert_eq!((&*row.name, row.net_in_bytes), ("unattributed", reading.system.unattributed_in));
+    let listed = reading.processes.len() as u32;
+    assert_eq!(
+        Sample::new(Arc::default(), None, Arc::new(reading)).tasks().total,
+        listed - 1,
+        "it is no task"
+    );
 }
 
 /// With permission every short-lived process is named; without, their CPU time shows up at their parent.

@@ -313,7 +313,7 @@ fn what_cannot_be_seen_is_not_acted_on() {
     desk.machine.signal(key, 9).expect("it ends");
     desk.run(2);
     assert_eq!(desk.press("x enter"), [], "the neighbour of a process that ended is not the target");
-    assert!(desk.screen().contains("gone already"));
+    assert!(desk.screen().contains("no process any more"));
 }
 
 #[test]

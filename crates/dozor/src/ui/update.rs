@@ -302,6 +302,7 @@ fn mark(state: &mut State, now: Instant) {
 fn target(state: &State, key: ProcessKey) -> Option<Target> {
     let sample = state.sample.as_ref()?;
     let row = &sample.now.processes[sample.find(key)?];
+    row.pid.value()?;
     let is_child = |other: &&Arc<_>| {
         let other: &dozor_core::reading::ProcessRow = other;
         other.ppid.value() == Some(key.pid)
@@ -335,7 +336,7 @@ fn open_act(state: &mut State, now: Instant) {
     if targets.is_empty() {
         state.say(
             Severity::Notice,
-            "the process is gone already; select another".to_owned(),
+            "that is no process any more; select another".to_owned(),
             Some(now + MESSAGE),
         );
     } else {
