@@ -102,6 +102,12 @@ rows! {
         tcp_retransmits: "count" Counter;
         /// TCP segments sent; proc_net(5) snmp OutSegs.
         tcp_segments: "count" Counter;
+        /// UDP datagrams received; proc_net(5) snmp InDatagrams.
+        udp_in: "count" Counter;
+        /// UDP datagrams sent; proc_net(5) snmp OutDatagrams.
+        udp_out: "count" Counter;
+        /// UDP datagrams that came and could not be delivered; proc_net(5) snmp InErrors.
+        udp_errors: "count" Counter;
         /// Time in which some task waited for a CPU; Documentation/accounting/psi.rst.
         pressure_cpu_some: "us" Counter;
         /// Time in which all tasks waited for a CPU; Documentation/accounting/psi.rst.

@@ -38,7 +38,7 @@ impl System {
         let ([load_1, load_5, load_15], threads) = proc::loadavg::parse(&file("loadavg"));
         let memory = proc::meminfo::parse(&file("meminfo"));
         let paging = proc::vmstat::parse(&file("vmstat"), self.page);
-        let (tcp_segments, tcp_retransmits) = snmp::parse(&file("net/snmp"));
+        let protocols = snmp::parse(&file("net/snmp"));
         let pressure = |of: &str| pressure::parse(&file(&format!("pressure/{of}")));
         let (pressure_cpu_some, pressure_cpu_full) = pressure("cpu");
         let (pressure_memory_some, pressure_memory_full) = pressure("memory");
@@ -83,8 +83,11 @@ impl System {
             faults_major: paging.faults_major,
             oom_kills: paging.oom_kills,
             users: sessions::count(&roots.run),
-            tcp_retransmits,
-            tcp_segments,
+            tcp_retransmits: protocols.tcp_retransmits,
+            tcp_segments: protocols.tcp_segments,
+            udp_in: protocols.udp_in,
+            udp_out: protocols.udp_out,
+            udp_errors: protocols.udp_errors,
             pressure_cpu_some,
             pressure_cpu_full,
             pressure_memory_some,
