@@ -163,8 +163,10 @@ impl Processes {
         let mut known = self.tracked.remove(&pid);
         let idle_file = known.as_mut().and_then(|known| known.idle.take()).map(|(file, _)| file);
         // A kept descriptor of a process that is gone says so; the PID may belong to another by now.
-        let idle_file =
-            idle_file.filter(|file| idle_text(file, buffer).is_some()).or_else(|| self.open_idle_file(pid));
+        let idle_file = idle_file.filter(|file| idle_text(file, buffer).is_some());
+        // The file speaks for one thread only, so it is of no use for a process with several.
+        let several = known.as_ref().is_some_and(|known| known.row.threads.value() > Some(1));
+        let idle_file = if several { idle_file } else { idle_file.or_else(|| self.open_idle_file(pid)) };
         // Read before the counters: what runs in between shows up as having run next time.
         let ran = idle_file.as_ref().and_then(|file| idle_text(file, buffer));
         let stat = pid_stat::parse(read_pid(&self.proc, pid, "stat", buffer).ok()?, self.page)?;
@@ -208,7 +210,11 @@ impl Processes {
             Some(known) if *known.row == row => known.row.clone(),
             _ => Arc::new(row),
         };
+        let opened = idle_file.is_some();
         let idle = idle_file.zip(ran).filter(|_| single);
+        if opened && idle.is_none() {
+            self.kept = self.kept.saturating_sub(1);
+        }
         let age = known.map_or(0, |known| known.age + 1);
         let tracked = Tracked { row: row.clone(), idle, uids, age, seen: self.turn };
         self.tracked.insert(pid, tracked);
