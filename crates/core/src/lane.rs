@@ -1,6 +1,6 @@
 //! The five lanes: what each resource says in one number, in two facts and in one severity.
 
-use crate::catalogue::{Metric, process_metric};
+use crate::catalogue::{Metric, listed};
 use crate::catalogue::{Value, cpu_busy, cpu_share, disk_busy, disk_wait, memory_used};
 use crate::known::Known;
 use crate::reading::InterfaceRow;
@@ -111,8 +111,7 @@ impl Lane {
 
     /// The metric that the lane's users are ordered by.
     pub fn lens(self) -> &'static Metric {
-        process_metric(self.columns()[0])
-            .unwrap_or_else(|_| unreachable!("lane columns are in the catalogue"))
+        listed(self.columns()[0])
     }
 
     /// What the strip draws.
@@ -380,10 +379,6 @@ pub fn main_user(sample: &Sample, metric: &Metric) -> Option<(usize, f64)> {
     most.map(|(at, value)| (at, value / total * 100.0))
 }
 
-fn metric(alias: &str) -> &'static Metric {
-    process_metric(alias).unwrap_or_else(|_| unreachable!("lane columns are in the catalogue"))
-}
-
 /// Whether the busiest disk is busy with reading rather than with writing.
 fn reads_more(sample: &Sample) -> bool {
     busiest_disk(sample).is_some_and(|(disk, _)| {
@@ -410,7 +405,7 @@ pub fn sentence(lane: Lane, sample: &Sample) -> Option<String> {
     let (lens, words) = match lane {
         Lane::Cpu => (lane.lens(), ["uses", "of the CPU time of all processes"]),
         Lane::Memory => (lane.lens(), ["holds", "of what all processes hold"]),
-        Lane::Disk if reads_more(sample) => (metric("read"), ["reads", "of what all processes read"]),
+        Lane::Disk if reads_more(sample) => (listed("read"), ["reads", "of what all processes read"]),
         Lane::Disk => (lane.lens(), ["writes", "of what all processes write"]),
         Lane::Network | Lane::Heat => return Some(format!("{what}.")),
     };

@@ -60,6 +60,12 @@ fn escape(c: char, out: &mut String) {
     }
 }
 
+/// What the operating system says of an error, without the number that it adds.
+pub fn without_number(error: &impl std::fmt::Display) -> String {
+    let text = error.to_string();
+    text.split(" (os error").next().unwrap_or(&text).to_owned()
+}
+
 /// The nearest of `candidates` to a misspelt word, if one is near enough to be meant.
 pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let limit = (word.chars().count() / 3).max(1) + 1;
@@ -101,6 +107,13 @@ mod tests {
         assert_eq!(clean(b"\xff\xfelatin \xe9"), "\\xff\\xfelatin \\xe9");
         assert_eq!(clean("right\u{202e}left".as_bytes()), "right\\u{202e}left");
         assert_eq!(clean("zvezdárna".as_bytes()), "zvezdárna");
+    }
+
+    #[test]
+    fn errors_of_the_system_lose_their_number() {
+        let error = std::io::Error::from_raw_os_error(28);
+        assert_eq!(without_number(&error), "No space left on device");
+        assert_eq!(without_number(&"plain words"), "plain words");
     }
 
     #[test]

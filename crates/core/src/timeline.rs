@@ -152,9 +152,7 @@ impl Timeline {
 
     fn forget_oldest(&mut self) {
         let Store::Memory(frames, _) = &mut self.store else { return };
-        while frames.blocks.len() > 1
-            && frames.blocks.iter().map(|(_, block)| block.len()).sum::<usize>() > KEEP_BYTES
-        {
+        while frames.blocks.len() > 1 && frames.end - frames.blocks[0].0 > KEEP_BYTES as u64 {
             frames.blocks.pop_front();
             let start = frames.blocks[0].0;
             while self.entries.front().is_some_and(|entry| entry.system < start) {

@@ -68,7 +68,7 @@ impl Wanted {
 
     /// The parts of both sets.
     #[must_use]
-    pub fn and(self, other: Wanted) -> Wanted {
+    pub fn union(self, other: Wanted) -> Wanted {
         Wanted(self.0 | other.0)
     }
 

@@ -110,7 +110,8 @@ impl Hands {
     }
 }
 
-fn lock(machine: &Mutex<SimulatedMachine>) -> std::sync::MutexGuard<'_, SimulatedMachine> {
+/// The simulated machine for this thread alone.
+pub fn lock(machine: &Mutex<SimulatedMachine>) -> std::sync::MutexGuard<'_, SimulatedMachine> {
     // The simulation holds no promise that a panic in another thread could have broken halfway.
     machine.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
 }

@@ -2,6 +2,7 @@
 
 use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::recording::Encoder;
+use dozor_core::text::without_number;
 use dozor_core::units::long_bytes;
 use std::fs::{File, OpenOptions};
 use std::io::{self, ErrorKind, Write};
@@ -22,19 +23,13 @@ pub enum RecordError {
     #[error("nobody reads the recording any more")]
     PipeClosed,
     /// Anything else the system says.
-    #[error("{}: {}", path.display(), plain(error))]
+    #[error("{}: {}", path.display(), without_number(error))]
     Io {
         /// The file.
         path: PathBuf,
         /// What the system said.
         error: io::Error,
     },
-}
-
-/// The system's words without its number.
-pub fn plain(error: &io::Error) -> String {
-    let text = error.to_string();
-    text.split(" (os error").next().unwrap_or(&text).to_owned()
 }
 
 /// A recording that is being written. Each reading is handed to the system at once, so that a crash of Dozor

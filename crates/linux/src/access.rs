@@ -8,6 +8,7 @@ use crate::proc::{number, read_file};
 use crate::{LiveSource, Roots};
 use dozor_core::known::Raw;
 use dozor_core::source::Source as _;
+use dozor_core::text::without_number;
 
 /// How it stands with one kind of information.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -36,12 +37,6 @@ pub struct Finding {
 const CAPABILITY: &str = "run as root, or give the program the capability: setcap cap_sys_ptrace+ep FILE";
 
 const EVEN_ROOT: &str = "nothing here: a security module or the limits of a container forbid it even to root";
-
-/// The kernel's words without their number.
-fn plain(error: rustix::io::Errno) -> String {
-    let text = error.to_string();
-    text.split(" (os error").next().unwrap_or(&text).to_owned()
-}
 
 /// Tries everything.
 pub fn report(roots: &Roots) -> Vec<Finding> {
@@ -147,7 +142,7 @@ fn sockets() -> Finding {
         return finding(
             what,
             Standing::Missing,
-            format!("socket diagnostics do not answer: {error}"),
+            format!("socket diagnostics do not answer: {}", without_number(&error)),
             "a kernel with CONFIG_INET_DIAG",
         );
     }
@@ -182,7 +177,7 @@ fn process_events() -> Finding {
             Standing::Denied,
             format!(
                 "process events are refused ({}); short-lived processes show at their parent only",
-                plain(error)
+                without_number(&error)
             ),
             "run as root, or setcap cap_net_admin+ep FILE",
         ),
@@ -201,7 +196,7 @@ fn exit_records() -> Finding {
         Err(error) => finding(
             what,
             Standing::Denied,
-            format!("exit statistics are refused ({})", plain(error)),
+            format!("exit statistics are refused ({})", without_number(&error)),
             "run as root, or setcap cap_net_admin+ep FILE",
         ),
     }

@@ -1,6 +1,6 @@
 //! Ordering by any metric.
 
-use crate::catalogue::{Metric, Value, process_metric};
+use crate::catalogue::{Metric, Value, listed};
 use crate::sample::Sample;
 
 /// Column and direction of the order. Ties go by PID, so that the order is total and rows never swap without
@@ -23,7 +23,7 @@ impl Order {
 
     /// Most CPU first.
     pub fn by_cpu() -> Order {
-        Order::by(process_metric("cpu").unwrap_or_else(|_| unreachable!("the catalogue has cpu")))
+        Order::by(listed("cpu"))
     }
 
     /// The other way round.

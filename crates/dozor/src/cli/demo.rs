@@ -2,7 +2,7 @@
 
 use super::{Look, interval, need_terminal};
 use crate::feed;
-use crate::hands::Hands;
+use crate::hands::{Hands, lock};
 use crate::ui::run::{Connections, run};
 use crate::ui::state::State;
 use clap::Args;
@@ -11,7 +11,7 @@ use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::source::Source;
 use dozor_core::timeline::Timeline;
 use std::sync::mpsc::channel;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 #[derive(Args)]
@@ -41,13 +41,13 @@ struct DemoSource {
 
 impl Source for DemoSource {
     fn host(&self) -> HostFacts {
-        self.machine.lock().unwrap_or_else(PoisonError::into_inner).host()
+        lock(&self.machine).host()
     }
 
     fn read(&mut self) -> Reading {
         let begun = *self.begun.get_or_insert_with(Instant::now);
         loop {
-            let mut machine = self.machine.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut machine = lock(&self.machine);
             // Two readings at one instant of the simulation would look like a clock that stands still.
             if machine.advance_to(self.ahead + begun.elapsed()) {
                 return machine.reading();

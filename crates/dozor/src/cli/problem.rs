@@ -1,8 +1,8 @@
 //! Bad arguments and closed pipes: one clear line with the nearest right word.
 
-use crate::recorder::{RecordError, plain};
+use crate::recorder::RecordError;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
-use dozor_core::text::clean;
+use dozor_core::text::{clean, without_number};
 use std::io;
 use std::process::ExitCode;
 
@@ -87,7 +87,7 @@ fn sentence(error: &clap::Error) -> String {
 /// An error and its causes in one line, each said once.
 pub fn chain(error: &anyhow::Error) -> String {
     let causes = error.chain().map(|cause| match cause.downcast_ref::<io::Error>() {
-        Some(error) => plain(error),
+        Some(error) => without_number(error),
         None => cause.to_string(),
     });
     let mut said: Vec<String> = vec![];

@@ -1,6 +1,6 @@
 //! Which columns the table shows, and how wide they are.
 
-use dozor_core::catalogue::{Metric, process_metric};
+use dozor_core::catalogue::{Metric, listed};
 use dozor_core::lane::Lane;
 use unicode_width::UnicodeWidthStr;
 
@@ -33,10 +33,6 @@ pub struct Columns {
     pub trend: Option<u16>,
 }
 
-fn metric(alias: &str) -> &'static Metric {
-    process_metric(alias).unwrap_or_else(|_| unreachable!("columns are in the catalogue"))
-}
-
 /// Cells that a column needs.
 fn width(metric: &Metric) -> u16 {
     let least = match metric.alias {
@@ -52,7 +48,7 @@ fn width(metric: &Metric) -> u16 {
 /// Fits columns into a width: those of the lane as far as there is room, the ordering column always.
 pub fn fit(lane: Option<Lane>, order: &'static Metric, available: u16) -> Columns {
     let of_lane = lane.map_or(&OVERVIEW[..], Lane::columns);
-    let mut wanted: Vec<&'static Metric> = LEADING.iter().chain(of_lane).map(|alias| metric(alias)).collect();
+    let mut wanted: Vec<&'static Metric> = LEADING.iter().chain(of_lane).map(|alias| listed(alias)).collect();
     if order.alias != "command" && !wanted.contains(&order) {
         wanted.insert(LEADING.len(), order);
     }
@@ -73,7 +69,7 @@ pub fn fit(lane: Option<Lane>, order: &'static Metric, available: u16) -> Column
             x += TREND + 2;
         }
     }
-    list.push(Column { metric: metric("command"), x, width: available.saturating_sub(x) });
+    list.push(Column { metric: listed("command"), x, width: available.saturating_sub(x) });
     Columns { list, trend }
 }
 
@@ -86,7 +82,7 @@ mod tests {
         for lane in [None, Some(Lane::Disk), Some(Lane::Cpu), Some(Lane::Network)] {
             for order in ["cpu", "priority", "write", "command", "switches_forced"] {
                 for available in 60..250 {
-                    let order = metric(order);
+                    let order = listed(order);
                     let columns = fit(lane, order, available);
                     assert!(columns.list.iter().any(|column| column.metric == order));
                     for pair in columns.list.windows(2) {

@@ -11,7 +11,9 @@ use crate::recorder::Recorder;
 use anyhow::Context as _;
 use dozor_core::reading::Reading;
 use dozor_core::wanted::Wanted;
-use ratatui::crossterm::event::{self as terminal_event, Event as TerminalEvent, KeyEventKind};
+use ratatui::crossterm::event::{
+    self as terminal_event, Event as TerminalEvent, KeyEventKind, MouseEventKind,
+};
 use rustix::process::Signal;
 use signal_hook::consts::{SIGCONT, SIGHUP, SIGINT, SIGTERM, SIGTSTP};
 use std::path::PathBuf;
@@ -226,6 +228,8 @@ fn listen_to_terminal(out: Sender<Incoming>) {
         loop {
             let event = match terminal_event::read() {
                 Ok(TerminalEvent::Key(key)) if key.kind != KeyEventKind::Release => Event::Key(key),
+                // A pointer that merely moves would have every cell drawn anew at each of its steps.
+                Ok(TerminalEvent::Mouse(mouse)) if mouse.kind == MouseEventKind::Moved => continue,
                 Ok(TerminalEvent::Mouse(mouse)) => Event::Mouse(mouse),
                 Ok(TerminalEvent::Paste(text)) => Event::Paste(text),
                 Ok(TerminalEvent::Resize(width, height)) => Event::Resize(width, height),

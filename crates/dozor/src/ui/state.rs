@@ -160,7 +160,7 @@ impl State {
     pub fn wanted(&self) -> Wanted {
         let columns = columns::fit(self.lane, self.order.metric, self.size.0.max(80)).list;
         let shown: Wanted = columns.iter().filter_map(|column| column.metric.needs).collect();
-        if self.recording.is_some() { shown.and(Wanted::recorded()) } else { shown }
+        if self.recording.is_some() { shown.union(Wanted::recorded()) } else { shown }
     }
 
     /// Number of the sample that is shown.

@@ -552,8 +552,9 @@ fn mouse_moved(state: &mut State, mouse: MouseEvent, now: Instant) {
 
 fn scroll(state: &mut State, rows: isize, now: Instant) {
     let height = state.layout().map_or(1, |layout| usize::from(layout.rows.height));
+    let last_of_help = view::help_lines(state).len().saturating_sub(1);
     match &mut state.sheet {
-        Some(Sheet::Help(lines)) => *lines = lines.saturating_add_signed(rows),
+        Some(Sheet::Help(lines)) => *lines = lines.saturating_add_signed(rows).min(last_of_help),
         Some(Sheet::Act(sheet)) => {
             sheet.at = sheet.at.saturating_add_signed(rows.signum()).min(sheet.signals.len() - 1);
         }
@@ -566,10 +567,6 @@ fn scroll(state: &mut State, rows: isize, now: Instant) {
             state.scroll = state.scroll.saturating_add_signed(rows).min(most);
             state.held_until = Some(now + HOLD);
         }
-    }
-    let most = view::help_lines(state).len().saturating_sub(1);
-    if let Some(Sheet::Help(lines)) = &mut state.sheet {
-        *lines = (*lines).min(most);
     }
 }
 
