@@ -275,14 +275,12 @@ fn network_point(sample: &Sample) -> Point {
         .zip(interface.rate(|i| i.out_bytes))
         .map(|(received, sent)| received.max(sent));
     let full = interface.now.speed_bits.float().map(|bits| bits / 8.0);
-    let mut severity = match value.zip(full) {
-        Known::Value((value, full)) if full > 0.0 => Severity::reached(value / full * 100.0, NETWORK),
-        _ => Severity::Fine,
-    };
+    let mut point = Point { value, full, severity: Severity::Fine };
+    point.severity = Severity::reached(share_of_link(&point), NETWORK);
     if errors(sample).and_then(|(_, errors)| errors.value()).is_some_and(|errors| errors > 0.0) {
-        severity = severity.max(Severity::Notice);
+        point.severity = point.severity.max(Severity::Notice);
     }
-    Point { value, full, severity }
+    point
 }
 
 /// Errors per second of the interface that has most of them, with its name.
@@ -387,6 +385,14 @@ fn reads_more(sample: &Sample) -> bool {
     })
 }
 
+/// Traffic against the link's speed in percent; zero where there is no speed.
+fn share_of_link(point: &Point) -> f64 {
+    match point.value.zip(point.full) {
+        Known::Value((value, full)) if full > 0.0 => value / full * 100.0,
+        _ => 0.0,
+    }
+}
+
 /// One sentence for a lane that is not fine: what is short, and who uses most of it. `None` where it is fine.
 pub fn sentence(lane: Lane, sample: &Sample) -> Option<String> {
     let point = lane.point(sample);
@@ -398,6 +404,8 @@ pub fn sentence(lane: Lane, sample: &Sample) -> Option<String> {
         Lane::Cpu => format!("cpu {} busy, {second}", lane.label(&point)),
         Lane::Memory => format!("memory {} in use, {second}", lane.label(&point)),
         Lane::Disk => first,
+        // Errors are another interface's as often as not; traffic that fills nothing is no part of the sentence.
+        Lane::Network if share_of_link(&point) < NETWORK[0] => second,
         Lane::Network => format!("{first}, {second}"),
         Lane::Heat => format!("{first} {}, {second}", lane.label(&point)),
     };

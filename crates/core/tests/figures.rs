@@ -179,6 +179,10 @@ fn the_network_is_read_against_the_link_and_errors_name_their_interface() {
     assert_eq!(Lane::Network.label(&point), "70 %");
     assert_eq!(point.severity, Severity::Notice);
     assert_eq!(Lane::Network.facts(&sample)[1], "en1 has 4.5 errors/s");
+    let full = sentence(Lane::Network, &sample).expect("a sentence");
+    assert!(full.starts_with("en0 in 83.4 M") && full.ends_with(", en1 has 4.5 errors/s."), "{full}");
+    let errors_only = self::sample(|r| r.interfaces = all(0, 0, 0), |r| r.interfaces = all(1000, 100, 9));
+    assert_eq!(sentence(Lane::Network, &errors_only).as_deref(), Some("en1 has 4.5 errors/s."));
 }
 
 #[test]
