@@ -6,11 +6,12 @@
 //! simulated machine. Time always comes in as an argument: nothing here reads a clock or the environment.
 #![forbid(unsafe_code)]
 
+pub mod aside;
 pub mod catalogue;
 pub mod demo;
 pub mod known;
 pub mod lane;
-pub mod peers;
+pub mod parts;
 pub mod rank;
 pub mod reading;
 pub mod recording;

@@ -444,6 +444,9 @@ rows! {
         service;
         /// Kernel function that it waits in; proc_pid_wchan(5).
         wait_on;
+        /// Mount points of the file systems where its open files, working directory and executable are, separated by
+        /// blanks and written as in proc_pid_mountinfo(5); proc_pid_fd(5), proc_pid_cwd(5), proc_pid_exe(5).
+        mounts;
     }
     fields {
         /// Process identifier.
@@ -525,6 +528,24 @@ rows! {
         /// Memory of graphics processors in use; Documentation/gpu/drm-usage-stats.rst.
         gpu_memory_bytes: "bytes" Level;
     }
+}
+
+impl ProcessRow {
+    /// The row of TCP traffic that no process could be found for. It has no PID.
+    pub fn unattributed(received: Raw, sent: Raw) -> ProcessRow {
+        ProcessRow {
+            name: "unattributed".into(),
+            command: "unattributed: TCP traffic of no process that could be found".into(),
+            net_in_bytes: received,
+            net_out_bytes: sent,
+            ..ProcessRow::default()
+        }
+    }
+}
+
+/// A mount point as one word of [`ProcessRow::mounts`]: blanks are written as the kernel writes them.
+pub fn mount_word(mount: &str) -> Text {
+    if mount.contains(' ') { mount.replace(' ', "\\040").into() } else { mount.into() }
 }
 
 /// Identity of a process, or (−1, −1) for the row of traffic that no process could be found for: a PID that comes back has another start time.

@@ -1,8 +1,9 @@
 //! Samples in order, from the live machine or a recording alike.
 //!
 //! The points of the lanes are kept for every sample; the readings behind them are kept as frames (in memory
-//! for a live source, in the file for a recording) and decoded when somebody looks back. In memory the oldest
-//! frames go first once a limit is reached.
+//! for a live source, in the file for a recording) and decoded when somebody looks back. In memory the newest
+//! readings are kept as they came; once they pass a limit, of the oldest only every [`THIN`]th stays, and once
+//! those pass a limit too, the oldest of them go. Rates of thinned samples are right: they cover a longer time.
 
 use crate::lane::{Lane, Point};
 use crate::reading::{HostFacts, Reading};
@@ -13,10 +14,24 @@ use std::fs::File;
 use std::io::{self, BufReader};
 use std::sync::Arc;
 
-/// Bytes of frames that a live timeline keeps: at 300 processes of which 30 are active about five hours at 2 s.
-pub const KEEP_BYTES: usize = 16 << 20;
+/// Bytes and readings that a live timeline keeps as they came. At 300 processes of which 30 are active two hours at
+/// 1 s; with all of them active, about three quarters of an hour.
+const FINE: Limit = Limit { bytes: 16 << 20, readings: 7_200 };
+/// Bytes and readings that it keeps of the time before.
+const COARSE: Limit = Limit { bytes: 8 << 20, readings: 14_400 };
+/// Of the time before, every so manieth reading is kept.
+pub const THIN: usize = 8;
 /// Samples that are kept decoded around the present place.
-const DECODED: usize = 160;
+const DECODED: usize = 96;
+/// Records of ended processes that a thinned reading takes over from those left out.
+const ENDED: usize = 400;
+
+/// How much is kept.
+#[derive(Clone, Copy)]
+struct Limit {
+    bytes: u64,
+    readings: usize,
+}
 
 /// One sample on the lanes.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -29,6 +44,8 @@ pub struct Moment {
     pub lost: bool,
     /// What the lanes show, in the order of [`Lane::ALL`].
     pub points: [Point; 5],
+    /// The highest points within the sample: others than `points` only where readings were thinned.
+    pub peaks: [Point; 5],
 }
 
 /// Frames in memory, in blocks that begin with a key frame.
@@ -51,16 +68,86 @@ impl Frames for MemoryFrames {
     }
 }
 
+/// Encoded readings in memory.
+#[derive(Default)]
+struct Tier {
+    frames: MemoryFrames,
+    encoder: Box<Encoder>,
+    entries: VecDeque<Entry>,
+}
+
+impl Tier {
+    fn put(&mut self, reading: &Arc<Reading>) {
+        let mut bytes = vec![];
+        let key = self.encoder.put(reading, &mut bytes);
+        let system = self.frames.end;
+        // The process frame starts behind the system frame, whose length stands in its header.
+        let header = crate::recording::format::FrameHeader::parse(&bytes);
+        let length = header.map_or(0, |header| u64::from(header.length));
+        let process = system + crate::recording::format::FRAME_HEADER_BYTES as u64 + length;
+        self.frames.end += bytes.len() as u64;
+        match self.frames.blocks.back_mut() {
+            Some((_, block)) if !key => block.extend_from_slice(&bytes),
+            _ => self.frames.blocks.push_back((system, bytes)),
+        }
+        self.entries.push_back(Entry { system, process, key });
+    }
+
+    fn bytes(&self) -> u64 {
+        self.frames.blocks.front().map_or(0, |(start, _)| self.frames.end - start)
+    }
+
+    fn is_over(&self, limit: Limit) -> bool {
+        self.frames.blocks.len() > 1 && (self.bytes() > limit.bytes || self.entries.len() > limit.readings)
+    }
+
+    /// Takes away the oldest block; gives how many readings it held.
+    fn drop_oldest(&mut self) -> usize {
+        self.frames.blocks.pop_front();
+        let start = self.frames.blocks.front().map_or(self.frames.end, |(start, _)| *start);
+        let gone = self.entries.iter().take_while(|entry| entry.system < start).count();
+        self.entries.drain(..gone);
+        gone
+    }
+
+    /// The readings of the oldest block.
+    fn oldest(&self, decoder: &mut Decoder) -> Result<Vec<Arc<Reading>>, ReadError> {
+        let end = self.frames.blocks.get(1).map_or(self.frames.end, |(start, _)| *start);
+        let block = self.entries.iter().take_while(|entry| entry.system < end);
+        block
+            .map(|entry| {
+                decoder.load(&self.frames, *entry)?;
+                Ok(Arc::new(decoder.reading().clone()))
+            })
+            .collect()
+    }
+}
+
+/// Readings in memory: the newest as they came, and what is left of those before them.
+#[derive(Default)]
+struct Memory {
+    coarse: Tier,
+    fine: Tier,
+    /// The newest thinned reading.
+    last_coarse: Option<Arc<Reading>>,
+}
+
 enum Store {
-    Memory(MemoryFrames, Box<Encoder>),
-    File(File),
+    Memory(Box<Memory>),
+    File(File, Vec<Entry>),
 }
 
 impl Store {
-    fn frames(&self) -> &dyn Frames {
+    /// Place and frames of a reading, counted from the oldest.
+    fn find(&self, at: usize) -> Option<(Entry, &dyn Frames)> {
         match self {
-            Store::Memory(frames, _) => frames,
-            Store::File(file) => file,
+            Store::Memory(memory) => {
+                let coarse = memory.coarse.entries.len();
+                let tier = if at < coarse { &memory.coarse } else { &memory.fine };
+                let at = if at < coarse { at } else { at - coarse };
+                Some((*tier.entries.get(at)?, &tier.frames))
+            }
+            Store::File(file, entries) => Some((*entries.get(at)?, file)),
         }
     }
 }
@@ -69,7 +156,6 @@ impl Store {
 pub struct Timeline {
     host: Arc<HostFacts>,
     moments: VecDeque<Moment>,
-    entries: VecDeque<Entry>,
     /// Number of the oldest sample that is still there.
     first: usize,
     store: Store,
@@ -82,14 +168,13 @@ pub struct Timeline {
 impl Timeline {
     /// An empty timeline that readings are appended to.
     pub fn live(host: Arc<HostFacts>) -> Timeline {
-        Timeline::new(host, Store::Memory(MemoryFrames::default(), Box::default()), Decoder::own())
+        Timeline::new(host, Store::Memory(Box::default()), Decoder::own())
     }
 
     fn new(host: Arc<HostFacts>, store: Store, fresh: Decoder) -> Timeline {
         Timeline {
             host,
             moments: VecDeque::new(),
-            entries: VecDeque::new(),
             first: 0,
             store,
             fresh,
@@ -103,7 +188,8 @@ impl Timeline {
     /// read as well.
     pub fn open(file: File) -> Result<(Timeline, Vec<Damage>), ReadError> {
         let mut stream = StreamReader::open(BufReader::new(file.try_clone()?), false)?;
-        let mut timeline = Timeline::new(stream.host().clone(), Store::File(file), stream.decoder());
+        let mut timeline = Timeline::new(stream.host().clone(), Store::File(file, vec![]), stream.decoder());
+        let mut entries = vec![];
         let mut damages = vec![];
         let mut before: Option<Arc<Reading>> = None;
         while let Some(event) = stream.next_event()? {
@@ -113,11 +199,14 @@ impl Timeline {
                     let sample =
                         Sample::new(timeline.host.clone(), before.take().filter(|_| !lost), reading.clone());
                     timeline.moments.push_back(Moment { lost, ..moment(&sample) });
-                    timeline.entries.push_back(entry);
+                    entries.push(entry);
                     before = Some(reading);
                 }
                 Event::Damage(damage) => damages.push(damage),
             }
+        }
+        if let Store::File(_, of_file) = &mut timeline.store {
+            *of_file = entries;
         }
         Ok((timeline, damages))
     }
@@ -127,41 +216,64 @@ impl Timeline {
         &self.host
     }
 
-    /// Appends a reading to a live timeline; a recording stays as it is.
+    /// Appends a reading to a live timeline; a recording stays as it is. Numbers of thinned samples change with it,
+    /// those of the others stay.
     pub fn append(&mut self, reading: Arc<Reading>) {
-        let Store::Memory(frames, encoder) = &mut self.store else { return };
-        let mut bytes = vec![];
-        let key = encoder.put(&reading, &mut bytes);
-        let system = frames.end;
-        // The process frame starts behind the system frame, whose length stands in its header.
-        let header = crate::recording::format::FrameHeader::parse(&bytes);
-        let length = header.map_or(0, |header| u64::from(header.length));
-        let process = system + crate::recording::format::FRAME_HEADER_BYTES as u64 + length;
-        frames.end += bytes.len() as u64;
-        match frames.blocks.back_mut() {
-            Some((_, block)) if !key => block.extend_from_slice(&bytes),
-            _ => frames.blocks.push_back((system, bytes)),
-        }
-        self.entries.push_back(Entry { system, process, key });
+        let Store::Memory(memory) = &mut self.store else { return };
+        memory.fine.put(&reading);
         let sample = Sample::new(self.host.clone(), self.newest.take(), reading.clone());
         self.newest = Some(reading);
         self.moments.push_back(moment(&sample));
         self.remember(self.end() - 1, Arc::new(sample));
-        self.forget_oldest();
+        self.make_room();
     }
 
-    fn forget_oldest(&mut self) {
-        let Store::Memory(frames, _) = &mut self.store else { return };
-        while frames.blocks.len() > 1 && frames.end - frames.blocks[0].0 > KEEP_BYTES as u64 {
-            frames.blocks.pop_front();
-            let start = frames.blocks[0].0;
-            while self.entries.front().is_some_and(|entry| entry.system < start) {
-                self.entries.pop_front();
-                self.moments.pop_front();
-                self.decoded.remove(&self.first);
-                self.first += 1;
+    fn make_room(&mut self) {
+        let Store::Memory(memory) = &mut self.store else { return };
+        let mut changed = false;
+        while memory.fine.is_over(FINE) {
+            let kept_before = memory.coarse.entries.len();
+            let readings = memory.fine.oldest(&mut self.fresh.clone()).unwrap_or_default();
+            let gone = memory.fine.drop_oldest();
+            let moments: Vec<Moment> = self.moments.range(kept_before..kept_before + gone).copied().collect();
+            let mut thinned = vec![];
+            // The last of each group stays, so the one before the next block does.
+            for (group, moments) in readings.chunks(THIN).zip(moments.chunks(THIN)) {
+                let reading = merged(group);
+                memory.coarse.put(&reading);
+                let before = memory.last_coarse.replace(reading.clone());
+                let sample = Sample::new(self.host.clone(), before, reading);
+                thinned.push(Moment { peaks: peaks(moments), ..moment(&sample) });
             }
+            let fewer = gone - thinned.len();
+            for (at, moment) in thinned.into_iter().enumerate() {
+                self.moments[kept_before + at] = moment;
+            }
+            let kept = kept_before + (gone - fewer);
+            self.moments.drain(kept..kept + fewer);
+            self.first += fewer;
+            changed = true;
         }
+        while memory.coarse.is_over(COARSE) {
+            let gone = memory.coarse.drop_oldest();
+            self.moments.drain(..gone);
+            self.first += gone;
+            changed = true;
+        }
+        if changed {
+            let fine = self.first + memory.coarse.entries.len();
+            self.decoded = self.decoded.split_off(&fine);
+            self.position = None;
+        }
+    }
+
+    /// Bytes of memory that the frames and points take.
+    pub fn bytes(&self) -> u64 {
+        let frames = match &self.store {
+            Store::Memory(memory) => memory.coarse.bytes() + memory.fine.bytes(),
+            Store::File(_, entries) => size_of_val(&entries[..]) as u64,
+        };
+        frames + (self.moments.len() * size_of::<Moment>()) as u64
     }
 
     /// Number of the oldest sample.
@@ -221,16 +333,13 @@ impl Timeline {
         if let Some(sample) = self.decoded.get(&number) {
             return Ok(sample.now.clone());
         }
-        let entry = |number: usize| {
-            number
-                .checked_sub(self.first)
-                .and_then(|at| self.entries.get(at))
-                .copied()
-                .ok_or(ReadError::Empty)
+        let find = |number: usize| {
+            let at = number.checked_sub(self.first).ok_or(ReadError::Empty)?;
+            self.store.find(at).ok_or(ReadError::Empty)
         };
-        entry(number)?;
+        find(number)?;
         let mut key = number;
-        while !entry(key)?.key {
+        while !find(key)?.0.key {
             key = key.checked_sub(1).ok_or(ReadError::Empty)?;
         }
         let (mut next, mut decoder) = match self.position.take() {
@@ -238,7 +347,8 @@ impl Timeline {
             _ => (key, self.fresh.clone()),
         };
         while next <= number {
-            decoder.load(self.store.frames(), entry(next)?)?;
+            let (entry, frames) = find(next)?;
+            decoder.load(frames, entry)?;
             next += 1;
         }
         let reading = Arc::new(decoder.reading().clone());
@@ -247,11 +357,36 @@ impl Timeline {
     }
 }
 
-fn moment(sample: &Sample) -> Moment {
-    Moment {
-        wall_ns: sample.now.wall_ns(),
-        seconds: sample.seconds(),
-        lost: false,
-        points: Lane::ALL.map(|lane| lane.point(sample)),
+/// The last of some readings, with the records of ended processes of all of them.
+fn merged(group: &[Arc<Reading>]) -> Arc<Reading> {
+    let Some((last, others)) = group.split_last() else { return Arc::default() };
+    if others.iter().all(|reading| reading.ended.is_empty()) {
+        return last.clone();
     }
+    let mut reading = (**last).clone();
+    let ended = group.iter().flat_map(|reading| &reading.ended).take(ENDED).cloned();
+    reading.ended = ended.collect();
+    for (order, row) in reading.ended.iter_mut().enumerate() {
+        row.order = crate::known::Raw::new(order as i64);
+    }
+    Arc::new(reading)
+}
+
+/// The highest points of some moments.
+fn peaks(moments: &[Moment]) -> [Point; 5] {
+    let mut peaks = moments.last().map_or_else(|| unreachable!("a group has a reading"), |last| last.peaks);
+    for moment in moments {
+        for (peak, point) in peaks.iter_mut().zip(&moment.peaks) {
+            peak.severity = peak.severity.max(point.severity);
+            if point.value.value() > peak.value.value() {
+                (peak.value, peak.full) = (point.value, point.full);
+            }
+        }
+    }
+    peaks
+}
+
+fn moment(sample: &Sample) -> Moment {
+    let points = Lane::ALL.map(|lane| lane.point(sample));
+    Moment { wall_ns: sample.now.wall_ns(), seconds: sample.seconds(), lost: false, points, peaks: points }
 }

@@ -68,6 +68,16 @@ pub fn share(percent: f64) -> String {
     }
 }
 
+/// A length of time that is mostly below a second, for a cell: `0.4 ms`, `41 ms`, `1.2 s`.
+pub fn short_wait(seconds: f64) -> String {
+    match seconds * 1000.0 {
+        ms if ms < 9.95 => format!("{ms:.1} ms"),
+        ms if ms < 999.5 => format!("{ms:.0} ms"),
+        _ if seconds < 9.95 => format!("{seconds:.1} s"),
+        _ => short_duration(seconds),
+    }
+}
+
 /// A length of time for a cell: `0.02 s`, `48 s`, `33:10`, `02:41:10`, `12 d`.
 pub fn short_duration(seconds: f64) -> String {
     let whole = seconds.max(0.0) as u64;

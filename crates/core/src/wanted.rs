@@ -24,11 +24,13 @@ pub enum Part {
     Gpu,
     /// Processes that ended since the last reading.
     Ended,
+    /// File systems that each process has files on.
+    Mounts,
 }
 
 impl Part {
     /// All parts.
-    pub const ALL: [Part; 10] = [
+    pub const ALL: [Part; 11] = [
         Part::Interrupts,
         Part::Filesystems,
         Part::Sockets,
@@ -39,6 +41,7 @@ impl Part {
         Part::ControlGroup,
         Part::Gpu,
         Part::Ended,
+        Part::Mounts,
     ];
 }
 

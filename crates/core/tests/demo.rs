@@ -1,7 +1,7 @@
 //! The simulated machine: repeatable, plausible, and it obeys signals.
 
-use dozor_core::catalogue::process_metric;
-use dozor_core::demo::{PRELUDE, Refusal, SimulatedMachine};
+use dozor_core::catalogue::{core_busy, process_metric};
+use dozor_core::demo::{PRELUDE, Refusal, SimulatedMachine, Site};
 use dozor_core::known::Known;
 use dozor_core::lane::{Lane, Severity, main_user};
 use dozor_core::reading::{ProcessKey, Reading};
@@ -59,6 +59,67 @@ fn within_the_first_minute_the_stacker_saturates_the_disk() {
 }
 
 #[test]
+fn every_lane_has_its_incident_and_each_its_culprit() {
+    let mut machine = SimulatedMachine::new(1);
+    let quiet = sample(&mut machine, 15);
+    for lane in Lane::ALL {
+        assert_eq!(lane.point(&quiet).severity, Severity::Fine, "{lane:?}");
+    }
+    for (lane, second, at_least, metric, culprit) in [
+        (Lane::Disk, 60, Severity::Critical, "write", "stacker"),
+        (Lane::Network, 120, Severity::Notice, "read_calls", "guidelog"),
+        (Lane::Memory, 246, Severity::Warning, "rss", "skyboard-cache"),
+        (Lane::Network, 310, Severity::Warning, "net_out", "vaultsync"),
+    ] {
+        let busy = sample(&mut machine, second);
+        let point = lane.point(&busy);
+        assert!(point.severity >= at_least, "{lane:?} at {second}: {point:?}");
+        let found = main_user(&busy, process_metric(metric).expect("a metric")).expect("a user");
+        assert_eq!(&*busy.now.processes[found.0].name, culprit, "at {second}");
+    }
+    let warm = sample(&mut SimulatedMachine::new(1), 196);
+    assert!(Lane::Heat.point(&warm).severity >= Severity::Warning, "{:?}", Lane::Heat.point(&warm));
+    let hot = sample(&mut SimulatedMachine::new(1), 140);
+    let hottest = hot.parts(|reading| &reading.cores[..]).filter_map(|core| core_busy(&core).value());
+    assert!(hottest.fold(0.0, f64::max) > 90.0, "the loop of zero-byte reads fills one core");
+    assert!(hot.now.sensors.iter().any(|sensor| sensor.fan.value() == Some(0)), "the fan stands");
+    let after = sample(&mut machine, 330);
+    assert_eq!(after.now.system.oom_kills.value(), Some(1), "the kernel ended the leak");
+    assert!(Lane::Memory.point(&after).severity < Severity::Warning);
+}
+
+#[test]
+fn short_lived_processes_are_recorded_with_their_parent() {
+    let mut machine = SimulatedMachine::new(1);
+    let two_seconds = sample(&mut machine, 20);
+    let solvers: Vec<_> = two_seconds.now.ended.iter().filter(|row| &*row.name == "platesolve").collect();
+    assert!((6..16).contains(&solvers.len()), "{}", solvers.len());
+    let parent = key(&mut machine, "nightqueue").pid;
+    assert!(solvers.iter().all(|row| row.ppid.value() == Some(parent) && row.seen.value() == Some(0)));
+}
+
+#[test]
+fn the_other_machines_have_what_they_are_for() {
+    let part = |site, count: fn(&Reading) -> usize| count(&SimulatedMachine::at(site, 1).reading());
+    assert_eq!(part(Site::Server, |reading| reading.cores.len()), 128);
+    assert_eq!(part(Site::Laptop, |reading| reading.batteries.len()), 1);
+    assert_eq!(part(Site::Workstation, |reading| reading.gpus.len()), 1);
+    for site in [Site::Server, Site::Laptop, Site::Workstation] {
+        let mut machine = SimulatedMachine::at(site, 1);
+        let quiet = sample(&mut machine, 5);
+        let keys: std::collections::HashSet<_> = quiet.now.processes.iter().map(|row| row.key()).collect();
+        assert_eq!(keys.len(), quiet.now.processes.len(), "{site:?}: every PID is its own");
+        for lane in Lane::ALL {
+            let point = lane.point(&quiet);
+            assert!(point.value.value().is_some() && point.severity <= Severity::Notice, "{site:?} {lane:?} {point:?}");
+        }
+    }
+    let mut laptop = SimulatedMachine::at(Site::Laptop, 1);
+    let wireless = sample(&mut laptop, 5).now.interfaces[0].wifi_signal.value().expect("a signal");
+    assert!((-90..-40).contains(&wireless));
+}
+
+#[test]
 fn no_counter_ever_goes_back_and_no_share_passes_the_machine() {
     let mut machine = SimulatedMachine::new(9);
     for second in (0..300).step_by(2) {
@@ -73,6 +134,9 @@ fn no_counter_ever_goes_back_and_no_share_passes_the_machine() {
         }
         for place in 0..sample.now.processes.len() {
             let view = sample.process(place);
+            if view.now.pid.value().is_none() {
+                continue;
+            }
             let cpu = process_metric("cpu").expect("a metric").of(&view).number().expect("a share");
             assert!(
                 cpu <= 100.0 * view.now.threads.value().unwrap_or(1) as f64 + 1.0,

@@ -2,13 +2,21 @@
 
 use dozor_core::catalogue::{Instances, SYSTEM_METRICS, Value, process_metric};
 use dozor_core::known::{Known, Raw};
-use dozor_core::lane::{Lane, Severity, sentence};
+use dozor_core::lane::{Lane, Severity, sentences};
 use dozor_core::rank::{Narrow, Order, ranked};
-use dozor_core::reading::{CoreRow, DiskRow, HostFacts, InterfaceRow, ProcessRow, Reading, SensorRow};
+use dozor_core::reading::{CoreRow, DiskRow, EndedRow, HostFacts, InterfaceRow, ProcessRow, Reading, SensorRow};
+use dozor_core::demo::SimulatedMachine;
 use dozor_core::sample::Sample;
+use dozor_core::text::Text;
+use dozor_core::timeline::{THIN, Timeline};
 use std::sync::Arc;
 
 const MIB: i64 = 1 << 20;
+
+/// The first sentence on a lane.
+fn sentence(lane: Lane, sample: &Sample) -> Option<String> {
+    sentences(sample).into_iter().find(|(_, of, _)| *of == lane).map(|(.., text)| text)
+}
 
 /// Two readings two seconds apart; `now` changes the second one.
 fn sample(before: impl Fn(&mut Reading), now: impl Fn(&mut Reading)) -> Sample {
@@ -154,7 +162,7 @@ fn memory_is_what_new_programs_cannot_get() {
     );
     assert_eq!(Lane::Memory.point(&sample).value, Known::Value(95.0));
     assert_eq!(Lane::Memory.point(&sample).severity, Severity::Warning);
-    assert_eq!(Lane::Memory.facts(&sample), ["950 M of 1.0 GiB".to_owned(), "no swap".to_owned()]);
+    assert_eq!(Lane::Memory.facts(&sample), ["50.0 MiB available of 1.0 GiB".to_owned(), "no swap".to_owned()]);
     let mem = process_metric("mem").expect("a metric").of(&sample.process(0));
     assert_eq!(mem, Value::Number(60.0));
 }
@@ -187,7 +195,7 @@ fn the_network_is_read_against_the_link_and_errors_name_their_interface() {
 
 #[test]
 fn connections_are_gathered_by_peer_and_new_ones_count_from_zero() {
-    use dozor_core::peers::peers;
+    use dozor_core::parts::peers;
     use dozor_core::reading::ConnectionRow;
     let connection = |cookie: i64, remote: &str, received: i64| ConnectionRow {
         cookie: cookie.into(),
@@ -210,7 +218,7 @@ fn connections_are_gathered_by_peer_and_new_ones_count_from_zero() {
         peers(&sample).into_iter().map(|peer| (peer.address, peer.connections, peer.received)).collect();
     assert_eq!(
         shown,
-        [("10.0.0.7".to_owned(), 2, Known::Value(500.0)), ("fd00::9".to_owned(), 1, Known::Value(0.0))]
+        [("10.0.0.7".into(), 2, Known::Value(500.0)), ("fd00::9".into(), 1, Known::Value(0.0))]
     );
 }
 
@@ -302,34 +310,74 @@ fn processes_are_ranked_with_unknown_values_last_either_way() {
     assert_eq!(pids(&order.reversed()), [2, 4, 3, 1]);
 }
 
+/// A reading at a second whose process counts one unit of CPU time a second.
+fn second(number: i64, text: &str) -> Arc<Reading> {
+    let mut reading = Reading::default();
+    let ns = Raw::new(number * 1_000_000_000);
+    (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (ns, ns, ns);
+    reading.system.switches = Raw::new(number * 100);
+    reading.processes = (0..8)
+        .map(|pid| process(pid, |row| row.command = format!("{number} {pid} {text}").into()))
+        .collect();
+    Arc::new(reading)
+}
+
 #[test]
-fn a_live_timeline_forgets_the_oldest_and_stays_within_its_limit() {
-    use dozor_core::timeline::{KEEP_BYTES, Timeline};
+fn a_live_timeline_thins_what_is_old_and_stays_within_its_limit() {
+    // Texts that change every time make each reading large: 32 kB.
+    let text = "x".repeat(4000);
     let mut timeline = Timeline::live(Arc::default());
-    // Texts that change every time make each reading large.
-    let reading = |number: i64| {
-        let mut reading = Reading::default();
-        let ns = Raw::new(number * 1_000_000_000);
-        (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (ns, ns, ns);
-        reading.processes = (0..8)
-            .map(|pid| {
-                process(pid, |row| row.command = format!("{number} {pid} {}", "x".repeat(4000)).into())
-            })
-            .collect();
-        Arc::new(reading)
-    };
-    let count = (KEEP_BYTES / 32_000 * 2) as i64;
+    let count = 2_000;
     for number in 1..=count {
-        timeline.append(reading(number));
+        timeline.append(second(number, &text));
     }
-    assert_eq!(timeline.end(), count as usize);
-    let kept = timeline.end() - timeline.first();
-    assert!(timeline.first() > 0 && kept * 32_000 < KEEP_BYTES + 64 * 32_000, "{kept} are kept");
-    for number in [timeline.first(), timeline.first() + 1, timeline.end() - 1] {
+    assert_eq!(timeline.end(), count as usize, "the newest keep their numbers");
+    assert!(timeline.bytes() < 27 << 20, "{} bytes", timeline.bytes());
+    let walls: Vec<i64> = (timeline.first()..timeline.end())
+        .map(|number| timeline.sample(number).expect("it is kept").now.wall_ns() / 1_000_000_000)
+        .collect();
+    let steps: Vec<i64> = walls.windows(2).map(|pair| pair[1] - pair[0]).collect();
+    assert!(steps.iter().all(|step| [1, THIN as i64].contains(step)), "{steps:?}");
+    let (old, new) = (steps[0], steps[steps.len() - 1]);
+    assert_eq!((old, new), (THIN as i64, 1), "old samples are coarser");
+    assert!(walls[0] < 400, "thinning reaches far back: {}", walls[0]);
+    for number in [timeline.first() + 1, timeline.first() + 40, timeline.end() - 1] {
         let sample = timeline.sample(number).expect("it is kept");
-        assert_eq!(sample.now.wall_ns(), (number as i64 + 1) * 1_000_000_000);
+        assert_eq!(sample.rate(|r| r.system.switches), Known::Value(100.0), "rates of thinned samples are right");
+        let moment = timeline.moment(number).expect("its moment");
+        assert_eq!(moment.wall_ns, sample.now.wall_ns());
+        assert_eq!(moment.seconds, sample.seconds());
     }
     assert!(timeline.sample(0).is_err(), "what was forgotten is an error, not a wrong sample");
     assert_eq!(timeline.at(0), timeline.first());
     assert_eq!(timeline.at(i64::MAX), timeline.end() - 1);
+}
+
+#[test]
+fn half_an_hour_at_a_second_is_kept_as_it_came() {
+    let mut machine = SimulatedMachine::new(1);
+    let mut timeline = Timeline::live(Arc::new(machine.host()));
+    for number in 0..2_000 {
+        machine.advance_to(std::time::Duration::from_secs(number));
+        timeline.append(Arc::new(machine.reading()));
+    }
+    let newest = timeline.moment(timeline.end() - 1).expect("a moment").wall_ns;
+    let half_hour_ago = timeline.at(newest - 1_800_000_000_000);
+    let moment = timeline.moment(half_hour_ago).expect("a moment");
+    assert!(moment.seconds.is_some_and(|seconds| seconds < 1.5), "{moment:?}");
+    assert!(timeline.bytes() < 24 << 20, "{} bytes", timeline.bytes());
+}
+
+#[test]
+fn records_of_ended_processes_survive_thinning() {
+    let text = "y".repeat(4000);
+    let mut timeline = Timeline::live(Arc::default());
+    for number in 1..=1_200 {
+        let mut reading = (*second(number, &text)).clone();
+        let name: Text = format!("e{number}").into();
+        reading.ended = vec![EndedRow { name, order: 0.into(), pid: number.into(), ..EndedRow::default() }];
+        timeline.append(Arc::new(reading));
+    }
+    let first = timeline.sample(timeline.first()).expect("it is kept");
+    assert_eq!(first.now.ended.len(), THIN);
 }

@@ -113,7 +113,13 @@ fn simulated(count: usize) -> Vec<Reading> {
             .map(|second| {
                 machine.advance_to(std::time::Duration::from_secs(second));
                 let mut reading = machine.reading();
+                // A few rows of each kind: the laws try every byte.
                 reading.processes.truncate(12);
+                reading.connections.truncate(3);
+                reading.interrupts.truncate(4);
+                reading.softirqs.truncate(4);
+                reading.sensors.truncate(4);
+                reading.filesystems.truncate(2);
                 reading
             })
             .collect()
@@ -267,5 +273,5 @@ fn a_recording_of_the_simulation_is_small() {
         })
         .collect();
     let average = written(&readings).len() / readings.len();
-    assert!(average < 5_000, "{average} bytes a reading of {} processes", readings[0].processes.len());
+    assert!(average < 6_000, "{average} bytes a reading of {} processes", readings[0].processes.len());
 }

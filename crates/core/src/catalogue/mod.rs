@@ -10,7 +10,7 @@ mod value;
 
 pub use document::markdown;
 pub use process::PROCESS_METRICS;
-pub use system::{SYSTEM_METRICS, core_busy, cpu_busy, cpu_share, disk_busy, disk_wait, memory_used};
+pub use system::{SYSTEM_METRICS, core_busy, core_share, cpu_busy, cpu_share, disk_busy, disk_wait, link_usage, memory_used, unaccounted};
 pub use value::{Unit, Value};
 
 use crate::sample::{ProcessView, Sample};
@@ -134,6 +134,15 @@ pub fn process_metric(alias: &str) -> Result<&'static Metric, NoSuchMetric> {
         word: alias.to_owned(),
         near: nearest(alias, PROCESS_METRICS.iter().map(|metric| metric.alias)),
     })
+}
+
+/// A metric of the machine that the program itself names, such as a column of the parts.
+///
+/// # Panics
+/// Where the catalogue does not have it, which every test that draws would find.
+pub fn listed_system(alias: &'static str) -> &'static Metric {
+    let found = SYSTEM_METRICS.iter().find(|metric| metric.alias == alias);
+    found.unwrap_or_else(|| unreachable!("no system metric is called '{alias}'"))
 }
 
 /// A metric that the program itself names, such as a column of a lane.

@@ -50,6 +50,13 @@ fn core_temperature(view: &ProcessView<'_>) -> Value {
     sensor.map_or(Value::Absent, |sensor| sensor.temperature.float().map(|milli| milli / 1000.0).into())
 }
 
+/// Change of the resident memory per second; unlike a counter it may fall.
+fn growth(view: &ProcessView<'_>) -> Known<f64> {
+    let before = view.before.map_or(Known::Absent, |before| before.rss_bytes.float());
+    let now = view.now.rss_bytes.float();
+    now.zip(before).zip(view.sample.seconds().into()).map(|((now, before), seconds)| (now - before) / seconds)
+}
+
 fn policy(view: &ProcessView<'_>) -> Value {
     match view.now.policy.get() {
         Known::Value(code) => match code {
@@ -133,6 +140,9 @@ pub static PROCESS_METRICS: &[Metric] = &[
     entry("rss", "process.memory.usage", "rss", Bytes, Level,
         "Memory held in RAM, shared parts included. Adding it up over processes counts shared memory many times.",
         "/proc/PID/stat rss", |p| p.now.rss_bytes.into()),
+    entry("growth", "process.memory.growth", "growth/s", BytesPerSecond, Rate,
+        "How fast the resident memory grows; negative where it shrinks. Growth that never ends is a leak; growth at the start of a program is normal.",
+        "/proc/PID/stat rss", |p| growth(p).into()),
     entry("virtual", "process.memory.virtual", "virtual", Bytes, Level,
         "Address space that was reserved. It says little about memory in use: most of it may never be touched.",
         "/proc/PID/stat vsize", |p| p.now.virtual_bytes.into()),
@@ -169,12 +179,15 @@ pub static PROCESS_METRICS: &[Metric] = &[
     entry("write_calls", "process.io.calls{write}", "writes/s", PerSecond, Rate,
         "Write calls of any kind, also on pipes and sockets. Very many calls with few bytes cost system time.",
         "/proc/PID/io syscw", |p| p.io_rate(|r| r.write_calls).into()),
-    entry("read_any", "process.io.transferred{read}", "readany/s", BytesPerSecond, Rate,
+    entry("read_any", "process.io.transferred{read}", "any read/s", BytesPerSecond, Rate,
         "Bytes returned by read calls, from the cache, pipes and terminals too. It is not disk traffic.",
         "/proc/PID/io rchar", |p| p.io_rate(|r| r.read_any_bytes).into()),
-    entry("write_any", "process.io.transferred{write}", "writeany/s", BytesPerSecond, Rate,
+    entry("write_any", "process.io.transferred{write}", "any write/s", BytesPerSecond, Rate,
         "Bytes handed to write calls, to the cache, pipes and terminals too. It is not disk traffic.",
         "/proc/PID/io wchar", |p| p.io_rate(|r| r.write_any_bytes).into()),
+    entry("disk", "process.disk.io{total}", "disk/s", BytesPerSecond, Rate,
+        "Bytes fetched from and sent to storage together. See read and write for what each of them leaves out.",
+        "/proc/PID/io read_bytes + write_bytes", |p| sum(p.io_rate(|r| r.read_bytes), p.io_rate(|r| r.write_bytes))),
     entry("disk_wait", "process.disk.wait", "disk wait%", Percent, Rate,
         "Share of the time that it waited for block devices. It is always zero where the kernel's delay accounting is off.",
         "/proc/PID/stat delayacct_blkio_ticks", |p| p.share(|r| r.disk_wait_ticks).into()),
@@ -193,6 +206,9 @@ pub static PROCESS_METRICS: &[Metric] = &[
     entry("net_out", "process.network.io{transmit}", "net out/s", BytesPerSecond, Rate,
         "Bytes sent over TCP and acknowledged by the other side, headers excluded. Other protocols are not counted per socket and are not in it.",
         "socket diagnostics tcpi_bytes_acked", |p| p.rate(|r| r.net_out_bytes).into()).needing(Part::Sockets),
+    entry("net", "process.network.io{total}", "net/s", BytesPerSecond, Rate,
+        "Bytes received and sent over TCP together, headers excluded. Other protocols are not in it.",
+        "socket diagnostics", |p| sum(p.rate(|r| r.net_in_bytes), p.rate(|r| r.net_out_bytes))).needing(Part::Sockets),
     entry("connections", "process.network.connection.count", "conns", Number, Level,
         "TCP sockets of the process, listening ones included. A number that only grows is a leak.",
         "socket diagnostics", |p| p.now.connections.into()).needing(Part::Sockets),
@@ -214,6 +230,9 @@ pub static PROCESS_METRICS: &[Metric] = &[
     entry("service", "process.service", "service", Text, Label,
         "Service, session or container that the control group stands for. A process that was started by hand belongs to a session.",
         "/proc/PID/cgroup", |p| (&p.now.service).into()).needing(Part::ControlGroup),
+    entry("mounts", "process.filesystem.mountpoints", "mounts", Text, Label,
+        "File systems that it has open files, its working directory or its executable on. Files that are only mapped into memory are not looked for.",
+        "/proc/PID/fd, cwd, exe", |p| (&p.now.mounts).into()).needing(Part::Mounts),
     entry("oom_score", "process.oom_score", "oom", Number, Level,
         "How likely the kernel ends it first when memory runs out, up to 2000. It follows the memory in use and an adjustment that services set.",
         "/proc/PID/oom_score", |p| p.now.oom_score.into()).needing(Part::OomScore),

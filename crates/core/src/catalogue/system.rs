@@ -195,7 +195,8 @@ fn inodes_usage(filesystem: &FilesystemRow) -> Known<f64> {
     part_of(used.into(), filesystem.inodes_free)
 }
 
-fn link_usage(interface: &PartView<'_, InterfaceRow>) -> Known<f64> {
+/// The busier direction of an interface against its link speed, in percent.
+pub fn link_usage(interface: &PartView<'_, InterfaceRow>) -> Known<f64> {
     let busier = interface.rate(|i| i.in_bytes).zip(interface.rate(|i| i.out_bytes)).map(|(a, b)| a.max(b));
     match busier.zip(interface.now.speed_bits.float()) {
         Known::Value((_, speed)) if speed <= 0.0 => Known::Absent,
@@ -315,6 +316,15 @@ pub static SYSTEM_METRICS: &[Metric] = &[
     entry("core.system", "system.cpu.logical.utilization{system}", Percent, Rate,
         "Time of each core in the kernel. See cpu.system.",
         "/proc/stat", |s| cores(s, |c| core_share(c, |r| r.system))),
+    entry("core.nice", "system.cpu.logical.utilization{nice}", Percent, Rate,
+        "Time of each core in programs that somebody made nicer. See cpu.nice.",
+        "/proc/stat", |s| cores(s, |c| core_share(c, |r| r.nice))),
+    entry("core.irq", "system.cpu.logical.utilization{interrupt}", Percent, Rate,
+        "Time of each core serving hardware interrupts. See cpu.irq.",
+        "/proc/stat", |s| cores(s, |c| core_share(c, |r| r.irq))),
+    entry("core.steal", "system.cpu.logical.utilization{steal}", Percent, Rate,
+        "Time that the host took from each core for other virtual machines. See cpu.steal.",
+        "/proc/stat", |s| cores(s, |c| core_share(c, |r| r.steal))),
     entry("core.iowait", "system.cpu.logical.utilization{iowait}", Percent, Rate,
         "Idle time of each core while a task waited for a disk. Which core it falls on means little.",
         "/proc/stat", |s| cores(s, |c| core_share(c, |r| r.iowait))),

@@ -1,18 +1,6 @@
-//! Who runs on the simulated machine, and what each of them does at which time of the night.
+//! Who runs on the simulated machines, and what each program usually does; the story adds to it.
 
-/// What happens, in seconds after the beginning.
-pub mod story {
-    use std::ops::Range;
-
-    /// The stacker writes its result and saturates the disk; comes back every [`STACK_PERIOD`] seconds.
-    pub const STACK: Range<f64> = 25.0..125.0;
-    /// Seconds from one stack to the next.
-    pub const STACK_PERIOD: f64 = 240.0;
-    /// The guide log reader turns in a loop of zero-byte reads.
-    pub const ZERO_READS: Range<f64> = 75.0..170.0;
-    /// The link to the second dome loses packets.
-    pub const LOSSY_LINK: Range<f64> = 100.0..160.0;
-}
+use super::site::Site;
 
 /// One kind of program. Rates are per process, shares in parts of one core, bytes per second.
 #[derive(Clone, Copy)]
@@ -36,6 +24,8 @@ pub struct Program {
     /// It started so many seconds before the story begins.
     pub age: f64,
     pub role: Role,
+    /// The only machine that it runs on; all of them where there is none.
+    pub only: Option<Site>,
 }
 
 /// What is special about a program.
@@ -57,6 +47,10 @@ pub enum Role {
     Stubborn,
     /// Runs in the kernel: no command line, no memory.
     Kernel,
+    /// Copies to another place and fills the link for a while.
+    Uploader,
+    /// Computes on the graphics processor.
+    Graphics,
 }
 
 const MIB: f64 = 1_048_576.0;
@@ -83,6 +77,7 @@ const PLAIN: Program = Program {
     connections: 0,
     age: DAYS_12,
     role: Role::Plain,
+    only: None,
 };
 
 /// All kinds of program; a parent stands before its children.
@@ -344,6 +339,38 @@ pub const PROGRAMS: &[Program] = &[
         count: 38,
         rss: 3.5 * MIB,
         calls: 12.0,
+        ..PLAIN
+    },
+    Program {
+        name: "vaultsync",
+        user: "astro",
+        arguments: "--to vault.lynx.example",
+        nice: 5,
+        threads: 2,
+        rss: 54.0 * MIB,
+        user_share: 0.01,
+        system_share: 0.01,
+        read: 0.2 * MIB,
+        net_out: 90.0 * KIB,
+        net_in: 3.0 * KIB,
+        connections: 2,
+        calls: 30.0,
+        age: EVENING,
+        role: Role::Uploader,
+        ..PLAIN
+    },
+    Program {
+        name: "starfit",
+        user: "astro",
+        arguments: "--device 0 --field m51",
+        threads: 3,
+        rss: 1.4 * 1024.0 * MIB,
+        user_share: 0.31,
+        system_share: 0.06,
+        calls: 140.0,
+        age: EVENING,
+        role: Role::Graphics,
+        only: Some(Site::Workstation),
         ..PLAIN
     },
 ];

@@ -1,7 +1,7 @@
 //! Ordering by any metric.
 
 use crate::catalogue::{Metric, Value, listed};
-use crate::sample::Sample;
+use crate::sample::ProcessView;
 
 /// Column and direction of the order. Ties go by PID, so that the order is total and rows never swap without
 /// a reason; unknown values come last either way.
@@ -32,14 +32,14 @@ impl Order {
         Order { descending: !self.descending, ..self }
     }
 
-    /// Sorts places of a sample's processes.
-    pub fn sort(&self, sample: &Sample, places: &mut [usize]) {
-        let mut keyed: Vec<(Value, usize)> =
-            places.iter().map(|at| (self.metric.of(&sample.process(*at)), *at)).collect();
-        // Places rise with the PID, so they serve as the tie-break.
+    /// Sorts rows by the metric of the process that `view` gives for each; they come in the order of the PIDs, which
+    /// breaks ties.
+    pub fn sort<'a, T: Copy>(&self, view: impl Fn(&T) -> ProcessView<'a>, rows: &mut [T]) {
+        let mut keyed: Vec<(Value, usize, T)> =
+            rows.iter().enumerate().map(|(at, row)| (self.metric.of(&view(row)), at, *row)).collect();
         keyed.sort_unstable_by(|a, b| a.0.compare(&b.0, self.descending).then(a.1.cmp(&b.1)));
-        for (place, (_, at)) in places.iter_mut().zip(keyed) {
-            *place = at;
+        for (place, (.., row)) in rows.iter_mut().zip(keyed) {
+            *place = row;
         }
     }
 }

@@ -5,8 +5,8 @@ use crate::clock::Zone;
 use clap::{Args, ValueEnum};
 use dozor_core::catalogue::{Instances, Metric, PROCESS_METRICS, SYSTEM_METRICS, Value};
 use dozor_core::known::Known;
-use dozor_core::lane::{Lane, sentence};
-use dozor_core::peers::peers;
+use dozor_core::lane::{Lane, sentences};
+use dozor_core::parts::peers;
 use dozor_core::rank::{Narrow, Order, ranked};
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
@@ -151,7 +151,7 @@ fn object(sample: &Sample, places: &[usize], zone: &Zone) -> Json {
         .into_iter()
         .map(|p| {
             let (received, sent) = (known(p.received), known(p.sent));
-            json!({"address": p.address, "connections": p.connections, "in": received, "out": sent})
+            json!({"address": &*p.address, "connections": p.connections, "in": received, "out": sent})
         })
         .collect();
     let ended: Vec<Json> = sample
@@ -249,7 +249,7 @@ fn table(
         let value = lane.label(&point);
         writeln!(out, "{} {:<8} {value:>9}  {first}  {second}", point.severity.sign(), lane.name())?;
     }
-    for text in Lane::ALL.iter().filter_map(|lane| sentence(*lane, sample)) {
+    for (.., text) in sentences(sample) {
         writeln!(out, "{text}")?;
     }
     let mut metrics: Vec<&Metric> = COLUMNS.iter().filter_map(|alias| metric(alias).ok()).collect();

@@ -185,17 +185,6 @@ impl Network {
         }
     }
 
-    /// Traffic of nobody known as a row of its own, so that it can be seen beside the others. It has no PID.
-    fn nobody(&self) -> ProcessRow {
-        ProcessRow {
-            name: "unattributed".into(),
-            command: "unattributed: TCP traffic of no process that could be found".into(),
-            net_in_bytes: Raw::new(self.unattributed.received as i64),
-            net_out_bytes: Raw::new(self.unattributed.sent as i64),
-            ..ProcessRow::default()
-        }
-    }
-
     fn own(&mut self, cookie: u64, owner: ProcessKey) {
         if let Some(known) = self.sockets.get_mut(&cookie) {
             known.owner = Some(owner);
@@ -248,7 +237,9 @@ impl Network {
         }
         self.given = given;
         if self.unattributed != Bytes::default() {
-            reading.processes.insert(0, Arc::new(self.nobody()));
+            let Bytes { received, sent } = self.unattributed;
+            let row = ProcessRow::unattributed(Raw::new(received as i64), Raw::new(sent as i64));
+            reading.processes.insert(0, Arc::new(row));
         }
         reading.system.unattributed_in = Raw::new(self.unattributed.received as i64);
         reading.system.unattributed_out = Raw::new(self.unattributed.sent as i64);

@@ -6,6 +6,7 @@
 //! files that are asked at every reading stay open, within a budget.
 
 use crate::Roots;
+use crate::proc::mountinfo::Places;
 use crate::proc::{
     number, pid_cgroup, pid_cmdline, pid_fdinfo, pid_io, pid_smaps, pid_stat, pid_status, read_file, words,
 };
@@ -20,6 +21,7 @@ use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 use std::collections::HashMap;
 use std::mem::MaybeUninit;
 use std::os::fd::OwnedFd;
+use std::path::PathBuf;
 use std::sync::Arc;
 
 /// What others can change of an idle process is looked at every so many readings.
@@ -62,6 +64,8 @@ pub struct Processes {
     budget: u64,
     in_full: bool,
     forget: bool,
+    mountinfo: PathBuf,
+    places: Places,
 }
 
 impl Processes {
@@ -72,6 +76,8 @@ impl Processes {
         let switch = read_file(&roots.proc.join("sys/kernel/task_delayacct"));
         Ok(Processes {
             proc,
+            mountinfo: roots.proc.join("self/mountinfo"),
+            places: Places::default(),
             page: rustix::param::page_size() as i64,
             delay_accounting: switch.map_or(true, |text| text.trim_ascii() != b"0"),
             turn: 0,
@@ -99,6 +105,9 @@ impl Processes {
 
     pub fn read(&mut self, wanted: Wanted) -> Vec<Arc<ProcessRow>> {
         self.turn += 1;
+        if wanted.has(Part::Mounts) {
+            self.places = Places::new(&read_file(&self.mountinfo).unwrap_or_default());
+        }
         let mut pids = std::mem::take(&mut self.pids);
         self.list(&mut pids);
         let mut buffer = std::mem::take(&mut self.buffer);
@@ -310,6 +319,9 @@ impl Processes {
             let text = read_pid(&self.proc, pid, "wchan", buffer).unwrap_or_default();
             row.wait_on = if text.is_empty() || text == b"0" { no_text() } else { clean(text).into() };
         }
+        if wanted.has(Part::Mounts) {
+            row.mounts = mounts(&self.proc, pid, &self.places);
+        }
         if wanted.has(Part::Gpu) {
             (row.gpu_ns, row.gpu_memory_bytes) = graphics(&self.proc, pid, buffer);
         }
@@ -385,6 +397,27 @@ fn keep_texts(known: &ProcessRow, row: &mut ProcessRow) {
     row.cgroup = known.cgroup.clone();
     row.service = known.service.clone();
     row.replaced = known.replaced;
+}
+
+/// File systems that a process has files on, as far as its links may be read.
+fn mounts(proc: &OwnedFd, pid: i64, places: &Places) -> Text {
+    let mut found: Vec<&Text> = vec![];
+    let mut add = |link: Result<std::ffi::CString, Errno>| {
+        let mount = link.ok().and_then(|link| places.of(link.to_bytes()));
+        found.extend(mount.filter(|mount| !found.contains(mount)));
+    };
+    add(readlinkat(proc, format!("{pid}/cwd"), Vec::new()));
+    add(readlinkat(proc, format!("{pid}/exe"), Vec::new()));
+    if let Ok(files) = open_pid(proc, pid, "fd") {
+        let mut space = [MaybeUninit::uninit(); 4 << 10];
+        let mut entries = RawDir::new(&files, &mut space);
+        while let Some(Ok(entry)) = entries.next() {
+            add(readlinkat(&files, entry.file_name(), Vec::new()));
+        }
+    }
+    found.sort();
+    let words: Vec<&str> = found.iter().map(|mount| &***mount).collect();
+    words.join(" ").into()
 }
 
 /// Number of open files: the size of the folder, which newer kernels give without listing it.

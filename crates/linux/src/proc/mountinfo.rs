@@ -1,8 +1,9 @@
 //! `/proc/PID/mountinfo`; `proc_pid_mountinfo(5)`.
 
 use super::{lines, words};
-use dozor_core::text::clean;
-use std::collections::HashSet;
+use dozor_core::reading::mount_word;
+use dozor_core::text::{Text, clean};
+use std::collections::{HashMap, HashSet};
 use std::ffi::OsString;
 use std::os::unix::ffi::OsStringExt as _;
 use std::path::PathBuf;
@@ -68,8 +69,8 @@ const REMOTE: &[&str] = &[
     "virtiofs",
 ];
 
-/// Mounts that people care for, each device once; a mount over another hides it.
-pub fn parse(bytes: &[u8]) -> Vec<Mount> {
+/// All mounts with their device numbers; a mount over another hides it.
+fn all(bytes: &[u8]) -> Vec<(Vec<u8>, Mount)> {
     let mut mounts: Vec<(Vec<u8>, Mount)> = vec![];
     for line in lines(bytes) {
         let fields: Vec<&[u8]> = words(line).collect();
@@ -82,9 +83,6 @@ pub fn parse(bytes: &[u8]) -> Vec<Mount> {
         let path = unescape(point);
         mounts.retain(|(_, mount)| mount.path.as_os_str().as_encoded_bytes() != &*path);
         let kind = clean(kind);
-        if PSEUDO.contains(&kind.as_str()) {
-            continue;
-        }
         let mount = Mount {
             shown: clean(&path),
             path: PathBuf::from(OsString::from_vec(path)),
@@ -94,8 +92,46 @@ pub fn parse(bytes: &[u8]) -> Vec<Mount> {
         };
         mounts.push((number.to_vec(), mount));
     }
+    mounts
+}
+
+/// Mounts that people care for, each device once.
+pub fn parse(bytes: &[u8]) -> Vec<Mount> {
     let mut seen = HashSet::new();
-    mounts.into_iter().filter(|(number, _)| seen.insert(number.clone())).map(|(_, mount)| mount).collect()
+    let of_people = all(bytes).into_iter().filter(|(_, mount)| !PSEUDO.contains(&mount.kind.as_str()));
+    of_people.filter(|(number, _)| seen.insert(number.clone())).map(|(_, mount)| mount).collect()
+}
+
+/// Finds the file system of a path without touching it.
+#[derive(Default)]
+pub struct Places {
+    /// Mount points, the longest first, and what [`parse`] calls the file system there; none for pseudo ones.
+    mounts: Vec<(Vec<u8>, Option<Text>)>,
+}
+
+impl Places {
+    /// Knows these mounts.
+    pub fn new(bytes: &[u8]) -> Places {
+        let mut names: HashMap<Vec<u8>, Text> = HashMap::new();
+        let mut mounts: Vec<(Vec<u8>, Option<Text>)> = vec![];
+        for (number, mount) in all(bytes) {
+            // A device that is mounted twice goes by the first mount.
+            let name = (!PSEUDO.contains(&mount.kind.as_str()))
+                .then(|| names.entry(number).or_insert_with(|| mount_word(&mount.shown)).clone());
+            mounts.push((mount.path.into_os_string().into_vec(), name));
+        }
+        mounts.sort_by_key(|(path, _)| std::cmp::Reverse(path.len()));
+        Places { mounts }
+    }
+
+    /// The file system of an absolute path.
+    pub fn of(&self, path: &[u8]) -> Option<&Text> {
+        let is_below = |mount: &[u8]| {
+            mount == b"/" || path.strip_prefix(mount).is_some_and(|rest| rest.is_empty() || rest[0] == b'/')
+        };
+        let place = self.mounts.iter().find(|(mount, _)| path.starts_with(b"/") && is_below(mount));
+        place.and_then(|(_, name)| name.as_ref())
+    }
 }
 
 /// The kernel writes blanks, tabs, line ends and backslashes as `\ooo`.
@@ -140,5 +176,26 @@ mod tests {
                 ("/hidden", "/dev/sda2", false)
             ]
         );
+    }
+
+    #[test]
+    fn a_path_belongs_to_the_longest_mount_and_a_bound_one_to_its_device() {
+        let places = Places::new(
+            b"22 27 0:21 / /proc rw - proc proc rw\n27 1 259:1 / / rw - ext4 /dev/a rw\n\
+              28 27 259:2 / /data rw - ext4 /dev/b rw\n29 27 259:2 /x /bound rw - ext4 /dev/b rw\n\
+              30 27 0:40 / /data/two\\040words rw - nfs4 store:/frames rw\n",
+        );
+        let of = |path: &[u8]| places.of(path).map(|name| name.to_string());
+        for (path, mount) in [
+            ("/etc/hosts", Some("/")),
+            ("/data", Some("/data")),
+            ("/database/x", Some("/")),
+            ("/bound/file", Some("/data")),
+            ("/data/two words/x", Some("/data/two\\040words")),
+            ("/proc/self/maps", None),
+            ("socket:[12]", None),
+        ] {
+            assert_eq!(of(path.as_bytes()).as_deref(), mount, "{path}");
+        }
     }
 }

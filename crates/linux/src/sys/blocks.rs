@@ -34,7 +34,9 @@ fn look(sys: &Path, name: &str) -> Block {
     let folder = sys.join("block").join(&file);
     let rotational = number_in(&folder.join("queue/rotational")).into();
     if folder.exists() {
-        let model = text_in(&folder.join("device/model")).map_or_else(no_text, Text::from);
+        // A mapped device (a logical volume, an encrypted one) has a name instead of a model.
+        let model = text_in(&folder.join("device/model")).or_else(|| text_in(&folder.join("dm/name")));
+        let model = model.map_or_else(no_text, Text::from);
         return Block { whole: no_text(), model, rotational };
     }
     let class = std::fs::canonicalize(sys.join("class/block").join(&file)).ok();

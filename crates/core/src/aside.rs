@@ -1,0 +1,152 @@
+//! Processes that are not in the newest reading but belong to its sample: those that are just gone, and those that
+//! came and went unseen, gathered by program.
+//!
+//! They are put into a sample of their own, so that every metric of the catalogue is got for them in the same way.
+
+use crate::catalogue::unaccounted;
+use crate::known::Raw;
+use crate::lane::unseen;
+use crate::reading::{EndedRow, ProcessKey, ProcessRow, Reading};
+use crate::row::Row as _;
+use crate::sample::Sample;
+use std::sync::Arc;
+
+/// Programs with a row of their own; what else came and went unseen is one more row.
+const PROGRAMS: usize = 6;
+/// State of those who are gone; proc_pid_stat(5).
+const DEAD: i64 = b'X' as i64;
+/// CPU time in percent of a core from which on unseen processes without a name get a row.
+const WORTH_A_ROW: f64 = 5.0;
+
+/// The sample of those who are gone. Their counters are exact where the kernel reported their end, else unknown.
+pub fn aside(sample: &Sample) -> Sample {
+    let mut now = Reading { system: sample.now.system.clone(), ..Reading::default() };
+    let mut earlier = Reading::default();
+    if let Some(before) = &sample.before {
+        earlier.system = before.system.clone();
+        for row in before.processes.iter().filter(|row| row.pid.value().is_some()) {
+            if sample.find(row.key()).is_none() {
+                let ended = sample.now.ended.iter().find(|ended| ended.pid == row.pid);
+                now.processes.push(Arc::new(gone(sample, row, ended)));
+                earlier.processes.push(row.clone());
+            }
+        }
+    }
+    now.processes.extend(short_lived(sample).into_iter().map(Arc::new));
+    now.sort();
+    let before = sample.before.is_some().then(|| Arc::new(earlier));
+    Sample::new(sample.host.clone(), before, Arc::new(now))
+}
+
+/// Whether this key is that of gathered processes, which no action can reach.
+pub fn is_gathered(key: ProcessKey) -> bool {
+    key.pid < 0
+}
+
+fn ticks(sample: &Sample, micros: Raw) -> Raw {
+    let per_second = i64::from(sample.host.ticks_per_second.max(1));
+    micros.get().map(|micros| micros.saturating_mul(per_second) / 1_000_000).into()
+}
+
+fn gone(sample: &Sample, last: &ProcessRow, ended: Option<&EndedRow>) -> ProcessRow {
+    let mut row = ProcessRow {
+        name: last.name.clone(),
+        program: last.program.clone(),
+        command: last.command.clone(),
+        user: last.user.clone(),
+        real_user: last.real_user.clone(),
+        pid: last.pid,
+        start_ticks: last.start_ticks,
+        ppid: last.ppid,
+        nice: last.nice,
+        core: last.core,
+        state: Raw::new(DEAD),
+        ..ProcessRow::default()
+    };
+    if let Some(ended) = ended {
+        row.user_ticks = ticks(sample, ended.user);
+        row.system_ticks = ticks(sample, ended.system);
+        (row.read_bytes, row.write_bytes) = (ended.read_bytes, ended.write_bytes);
+    }
+    row
+}
+
+/// One row for each program whose processes came and went unseen.
+fn short_lived(sample: &Sample) -> Vec<ProcessRow> {
+    let programs = unseen(sample);
+    if programs.is_empty() {
+        return nameless(sample).into_iter().collect();
+    }
+    let (shown, others) = programs.split_at(programs.len().min(PROGRAMS));
+    let mut rows = vec![];
+    for (number, (name, ended, cpu)) in shown.iter().enumerate() {
+        let mut row = gathered(sample, -2 - number as i64, ended.iter().copied(), *cpu);
+        row.name = name.clone();
+        row.program = name.clone();
+        let parent = ended.iter().find(|row| !row.parent.is_empty());
+        let parent = parent.map_or(String::new(), |row| {
+            format!(", started by {}[{}]", row.parent, row.ppid.value().unwrap_or(0))
+        });
+        row.command = format!("{name} ×{} in this sample{parent}", ended.len()).into();
+        row.ppid = ended.first().map_or(Raw::ABSENT, |row| row.ppid);
+        rows.push(row);
+    }
+    if !others.is_empty() {
+        let count: usize = others.iter().map(|(_, ended, _)| ended.len()).sum();
+        let cpu = others.iter().map(|(.., cpu)| cpu).sum();
+        let ended = others.iter().flat_map(|(_, ended, _)| ended.iter().copied());
+        let mut row = gathered(sample, -2 - shown.len() as i64, ended, cpu);
+        row.name = "others".into();
+        row.command = format!("{} other programs ×{count} in this sample", others.len()).into();
+        rows.push(row);
+    }
+    rows
+}
+
+/// Where ends are not reported: what the counters say about processes that nobody saw.
+fn nameless(sample: &Sample) -> Option<ProcessRow> {
+    // Reported, and there were none.
+    if sample.now.system.notifications_lost.value().is_some() {
+        return None;
+    }
+    let seconds = sample.seconds()?;
+    let used = unaccounted(sample).value().filter(|used| *used >= WORTH_A_ROW)?;
+    let started = sample.rate(|reading| reading.system.forks).value().map_or(0.0, |rate| rate * seconds);
+    let born = (0..sample.now.processes.len()).filter(|at| sample.process(*at).born).count() as f64;
+    let unseen = (started - born).max(0.0);
+    if unseen < 1.0 {
+        return None;
+    }
+    let mut row = gathered(sample, -2, std::iter::empty(), used / 100.0 * seconds);
+    row.name = "unseen".into();
+    row.command =
+        format!("{unseen:.0} processes or threads came and went unseen; root would see their names").into();
+    Some(row)
+}
+
+/// A row for several processes. It started with the sample, so that all that it counted belongs to it.
+fn gathered<'a>(
+    sample: &Sample,
+    pid: i64,
+    ended: impl Iterator<Item = &'a EndedRow> + Clone,
+    cpu_seconds: f64,
+) -> ProcessRow {
+    let sum = |field: fn(&EndedRow) -> Raw| -> Raw {
+        let known: Vec<i64> = ended.clone().filter_map(|row| field(row).value()).collect();
+        if known.is_empty() { Raw::ABSENT } else { Raw::new(known.iter().sum()) }
+    };
+    let per_second = f64::from(sample.host.ticks_per_second.max(1));
+    let start = sample.now.boot_ns() as f64 / 1e9 * per_second;
+    ProcessRow {
+        pid: Raw::new(pid),
+        start_ticks: Raw::new(start as i64 + 1),
+        state: Raw::new(DEAD),
+        run_ns: Raw::new((cpu_seconds * 1e9) as i64),
+        user_ticks: ticks(sample, sum(|row| row.user)),
+        system_ticks: ticks(sample, sum(|row| row.system)),
+        rss_bytes: ended.clone().map(|row| row.peak_bytes).max_by_key(|raw| raw.value()).unwrap_or(Raw::ABSENT),
+        read_bytes: sum(|row| row.read_bytes),
+        write_bytes: sum(|row| row.write_bytes),
+        ..ProcessRow::default()
+    }
+}

@@ -1,0 +1,197 @@
+//! One simulated process: what it wants, what it has counted, and the rows that it gives.
+
+use super::chance::share;
+use super::hardware::{Classes, STEP, ticks};
+use super::programs::{Program, Role};
+use crate::reading::{ConnectionRow, ProcessRow, raw};
+use crate::text::Text;
+use std::sync::Arc;
+
+/// Addresses of the documentation ranges; who listens there is made up.
+const PEERS: [&str; 9] = [
+    "192.0.2.17:4711",
+    "192.0.2.40:443",
+    "198.51.100.8:2049",
+    "198.51.100.23:5512",
+    "203.0.113.5:443",
+    "203.0.113.61:993",
+    "[2001:db8::21]:4711",
+    "[2001:db8:7::9]:443",
+    "192.0.2.88:55102",
+];
+/// The other observatory.
+const VAULT: &str = "198.51.100.77:7070";
+/// A process shows so many connections; the others are idle.
+const CONNECTIONS: usize = 4;
+
+/// Amounts that only grow, kept finer than the kernel shows them.
+#[derive(Clone, Copy, Default)]
+pub struct Totals {
+    pub user: f64,
+    pub system: f64,
+    pub children_user: f64,
+    pub children_system: f64,
+    pub read: f64,
+    pub write: f64,
+    pub read_calls: f64,
+    pub write_calls: f64,
+    pub read_any: f64,
+    pub write_any: f64,
+    pub disk_wait: f64,
+    pub net_in: f64,
+    pub net_out: f64,
+    pub faults: f64,
+    pub waits: f64,
+    pub forced: f64,
+    pub graphics: f64,
+}
+
+pub struct Process {
+    pub program: &'static Program,
+    pub pid: i64,
+    pub start: i64,
+    pub parent: i64,
+    pub name: Text,
+    pub command: Text,
+    pub core: usize,
+    pub state: u8,
+    pub stopped: bool,
+    pub rss: f64,
+    pub totals: Totals,
+    /// The row of the reading before, given again when nothing changed.
+    pub row: Arc<ProcessRow>,
+}
+
+/// What a process wants in a step: shares of a core, bytes and calls per second.
+#[derive(Clone, Copy, Default)]
+pub struct Wish {
+    pub user: f64,
+    pub system: f64,
+    pub read: f64,
+    pub write: f64,
+    pub read_calls: f64,
+    pub write_calls: f64,
+    pub read_any: f64,
+    pub net_in: f64,
+    pub net_out: f64,
+    pub graphics: f64,
+}
+
+impl Process {
+    /// Puts its CPU time on cores: its own first, then those with the most room.
+    pub fn place(&mut self, user: f64, system: f64, room: &mut [f64], classes: &mut [Classes]) {
+        let mut left = user + system;
+        let kernel = if left > 0.0 { system / left } else { 0.0 };
+        while left > 1e-9 {
+            if room[self.core] < left.min(STEP / 2.0) {
+                let most = (0..room.len()).max_by(|a, b| room[*a].total_cmp(&room[*b])).unwrap_or(0);
+                if room[most] <= 1e-9 {
+                    return;
+                }
+                self.core = most;
+            }
+            let part = left.min(room[self.core]);
+            let core = &mut classes[self.core];
+            let class = if self.program.nice > 0 { &mut core.nice } else { &mut core.user };
+            *class += part * (1.0 - kernel);
+            core.system += part * kernel;
+            room[self.core] -= part;
+            // One thread is on one core at a time: what does not fit there is not done.
+            left = if self.program.threads == 1 { 0.0 } else { left - part };
+        }
+    }
+
+    /// Its TCP connections: each carries a fixed part of its traffic.
+    pub fn connections(&self, seed: u64, out: &mut Vec<ConnectionRow>) {
+        let shown = (self.program.connections.max(0) as usize).min(CONNECTIONS);
+        let weights: Vec<f64> = (0..shown).map(|at| 1.0 / (at + 1) as f64).collect();
+        let all: f64 = weights.iter().sum();
+        for (at, weight) in weights.into_iter().enumerate() {
+            let chance = share(seed, self.pid as u64, 40 + at as u64);
+            let remote = match self.program.role {
+                Role::Uploader if at == 0 => VAULT,
+                _ => PEERS[(chance * PEERS.len() as f64) as usize],
+            };
+            let part = weight / all;
+            out.push(ConnectionRow {
+                local: format!("192.0.2.2:{}", 32_768 + (self.pid * 7 + at as i64) % 28_000).into(),
+                remote: remote.into(),
+                cookie: raw(self.pid * 100 + at as i64 + 1),
+                pid: raw(self.pid),
+                // Established; net/tcp_states.h.
+                state: raw(1),
+                in_bytes: raw((self.totals.net_in * part) as i64),
+                out_bytes: raw((self.totals.net_out * part) as i64),
+            });
+        }
+    }
+
+    /// File systems that it has files on, as the live source writes them.
+    fn places(&self) -> &'static str {
+        match (self.program.name, self.program.role) {
+            (_, Role::Kernel | Role::Zombie) => "",
+            ("stacker" | "skycam-ingest" | "dome-cam" | "mosaic", _) => "/ /data",
+            ("archived", _) => "/ /archive /data",
+            ("vaultsync", _) => "/ /archive /mnt/vault",
+            ("catalogd" | "catalog-worker" | "logkeeper" | "starfit", _) => "/ /data",
+            ("nightqueue", _) => "/ /data /scratch",
+            _ => "/",
+        }
+    }
+
+    /// Its counters at this instant.
+    pub fn row(&mut self) -> Arc<ProcessRow> {
+        let program = self.program;
+        let totals = &self.totals;
+        let whole = |value: f64| raw(value as i64);
+        let user: Text =
+            if *self.row.user == *program.user { self.row.user.clone() } else { program.user.into() };
+        let mounts = self.places();
+        let mounts: Text = if *self.row.mounts == *mounts { self.row.mounts.clone() } else { mounts.into() };
+        let row = ProcessRow {
+            name: self.name.clone(),
+            program: self.name.clone(),
+            command: self.command.clone(),
+            real_user: user.clone(),
+            user,
+            mounts,
+            pid: raw(self.pid),
+            start_ticks: raw(self.start),
+            ppid: raw(self.parent),
+            state: raw(i64::from(self.state)),
+            faults_minor: whole(totals.faults),
+            faults_major: raw(12),
+            user_ticks: ticks(totals.user),
+            system_ticks: ticks(totals.system),
+            children_user_ticks: ticks(totals.children_user),
+            children_system_ticks: ticks(totals.children_system),
+            priority: raw(20 + program.nice),
+            nice: raw(program.nice),
+            policy: raw(0),
+            threads: raw(program.threads),
+            virtual_bytes: whole(self.rss * 2.6),
+            rss_bytes: whole((self.rss / 4096.0).floor() * 4096.0),
+            shared_bytes: whole((self.rss / 4096.0 * 0.1).floor() * 4096.0),
+            swap_bytes: raw(0),
+            core: raw(self.core as i64),
+            disk_wait_ticks: ticks(totals.disk_wait),
+            read_bytes: whole(totals.read),
+            write_bytes: whole(totals.write),
+            read_calls: whole(totals.read_calls),
+            write_calls: whole(totals.write_calls),
+            read_any_bytes: whole(totals.read_any),
+            write_any_bytes: whole(totals.write_any),
+            switches_wait: whole(totals.waits),
+            switches_forced: whole(totals.forced),
+            net_in_bytes: whole(totals.net_in),
+            net_out_bytes: whole(totals.net_out),
+            connections: raw(program.connections),
+            gpu_ns: if program.role == Role::Graphics { whole(totals.graphics * 1e9) } else { raw(0) },
+            ..ProcessRow::default()
+        };
+        if row != *self.row {
+            self.row = Arc::new(row);
+        }
+        self.row.clone()
+    }
+}

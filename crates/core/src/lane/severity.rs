@@ -1,0 +1,127 @@
+//! How bad something is, and from which values on.
+
+use crate::catalogue::{disk_busy, disk_wait, link_usage};
+use crate::known::Known;
+use crate::reading::{BatteryRow, DiskRow, FilesystemRow, InterfaceRow, SensorRow};
+use crate::sample::PartView;
+
+/// How bad it is. Ordered from fine to critical.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Severity {
+    /// Nothing to do.
+    #[default]
+    Fine,
+    /// Worth knowing.
+    Notice,
+    /// Will hurt soon, or hurts somebody.
+    Warning,
+    /// Hurts now.
+    Critical,
+}
+
+impl Severity {
+    /// Its sign on the screen.
+    pub const fn sign(self) -> char {
+        match self {
+            Severity::Fine => '·',
+            Severity::Notice => '◇',
+            Severity::Warning => '▲',
+            Severity::Critical => '◆',
+        }
+    }
+
+    /// The highest of three limits, for notice, warning and critical, that a value reaches.
+    pub(crate) fn reached(value: f64, [notice, warning, critical]: [f64; 3]) -> Severity {
+        match value {
+            v if v >= critical => Severity::Critical,
+            v if v >= warning => Severity::Warning,
+            v if v >= notice => Severity::Notice,
+            _ => Severity::Fine,
+        }
+    }
+}
+
+/// Busy share of the CPU at which it is worth a notice, a warning, critical.
+pub(super) const CPU: [f64; 3] = [75.0, 90.0, 97.0];
+/// Memory in use.
+pub(super) const MEMORY: [f64; 3] = [80.0, 90.0, 96.0];
+/// Busy share of the busiest disk.
+pub(super) const DISK: [f64; 3] = [60.0, 80.0, 90.0];
+/// Share of the link speed.
+pub(super) const NETWORK: [f64; 3] = [60.0, 80.0, 95.0];
+/// Degrees left to the sensor's limit, from near to nearer (negated, so that larger is worse).
+pub(super) const HEAT: [f64; 3] = [-20.0, -12.0, -5.0];
+
+
+/// Busy share of a disk without moving parts: it does several things at once, so a high share alone says less.
+const SOLID: [f64; 3] = [80.0, 90.0, 97.0];
+/// Seconds that requests of a disk take on the mean.
+const WAIT: [f64; 3] = [0.1, 0.3, 1.0];
+/// How full a file system is, in bytes or inodes.
+const FULL: [f64; 3] = [85.0, 92.0, 97.0];
+/// Errors and drops per second of an interface.
+const ERRORS: [f64; 3] = [1e-9, 10.0, 1_000.0];
+/// Charge that a battery has lost while it discharges.
+const LOST_CHARGE: [f64; 3] = [75.0, 85.0, 93.0];
+
+fn of(value: Known<f64>, limits: [f64; 3]) -> Severity {
+    value.value().map_or(Severity::Fine, |value| Severity::reached(value, limits))
+}
+
+/// How bad it is with a disk: its busy share counts by its kind, and waiting makes a busy one worse.
+pub fn disk_severity(disk: &PartView<'_, DiskRow>) -> Severity {
+    let busy = disk_busy(disk);
+    let waits = of(disk_wait(disk), WAIT);
+    let limits = if disk.now.rotational.value() == Some(1) { DISK } else { SOLID };
+    let slow = disk_wait(disk).value().is_some_and(|seconds| seconds >= 0.02);
+    match of(busy, limits) {
+        // Busy and slow at once: requests queue up whatever the device is made of.
+        Severity::Notice | Severity::Warning if slow => Severity::Critical,
+        // Long waits of a few requests on an idle device hurt nobody.
+        Severity::Fine if busy.value().unwrap_or(0.0) < 30.0 => Severity::Fine,
+        severity => severity.max(waits),
+    }
+}
+
+/// How bad it is with a file system: full in bytes or in inodes, or not answering.
+pub fn filesystem_severity(filesystem: &FilesystemRow) -> Severity {
+    if filesystem.answers.value() == Some(0) {
+        return Severity::Critical;
+    }
+    let full = |part: Known<f64>, rest: Known<f64>| match part.zip(rest) {
+        Known::Value((part, rest)) if part + rest > 0.0 => Severity::reached(part / (part + rest) * 100.0, FULL),
+        _ => Severity::Fine,
+    };
+    let inodes = filesystem.inodes.float().zip(filesystem.inodes_free.float()).map(|(all, free)| all - free);
+    full(filesystem.used.float(), filesystem.available.float())
+        .max(full(inodes, filesystem.inodes_free.float()))
+}
+
+/// How bad it is with an interface: its link is full, or it has errors or drops.
+pub fn interface_severity(interface: &PartView<'_, InterfaceRow>) -> Severity {
+    let sum = |a: Known<f64>, b: Known<f64>| a.zip(b).map(|(a, b)| a + b);
+    let errors = sum(interface.rate(|i| i.in_errors), interface.rate(|i| i.out_errors));
+    of(link_usage(interface), NETWORK).max(of(errors, ERRORS))
+}
+
+/// How near a temperature is to the limit that its sensor states.
+pub fn temperature_severity(sensor: &SensorRow) -> Severity {
+    let above = sensor.temperature.float().zip(sensor.limit.float());
+    of(above.map(|(now, limit)| (now - limit) / 1000.0), HEAT)
+}
+
+/// A fan that is slower than its board allows; one that stands although it must not is worse.
+pub fn fan_severity(sensor: &SensorRow) -> Severity {
+    match (sensor.fan.value(), sensor.fan_min.value()) {
+        (Some(0), Some(least)) if least > 0 => Severity::Warning,
+        (Some(speed), Some(least)) if speed < least => Severity::Notice,
+        _ => Severity::Fine,
+    }
+}
+
+/// A battery that is nearly empty while it discharges.
+pub fn battery_severity(battery: &BatteryRow) -> Severity {
+    let drains = battery.status.eq_ignore_ascii_case("discharging");
+    let lost = battery.charge.float().map(|charge| 100.0 - charge / 100.0);
+    if drains { of(lost, LOST_CHARGE) } else { Severity::Fine }
+}

@@ -1,0 +1,142 @@
+//! Heat: sensors against their own limits, fans, power, batteries, graphics processors, throttling.
+
+use super::{Column, Look, PartId, Section};
+use crate::catalogue::{Unit, Value};
+use crate::known::Known;
+use crate::lane::{Severity, battery_severity, fan_severity, temperature_severity};
+use crate::reading::SensorRow;
+use crate::sample::Sample;
+
+pub fn sections(sample: &Sample) -> Vec<Section> {
+    vec![
+        temperatures(sample),
+        fans(sample),
+        batteries(sample),
+        graphics(sample),
+        throttling(sample),
+        power(sample),
+    ]
+}
+
+fn of_sensors(
+    section: &mut Section,
+    sample: &Sample,
+    measures: impl Fn(&SensorRow) -> bool,
+    severity: impl Fn(&SensorRow) -> Severity,
+) {
+    for sensor in sample.now.sensors.iter().filter(|sensor| measures(sensor)) {
+        section.add(PartId::Sensor(sensor.name.clone()), &sensor.name).severity = severity(sensor);
+    }
+}
+
+fn temperatures(sample: &Sample) -> Section {
+    let mut section = Section::new("temperatures", "sensor", 24);
+    of_sensors(&mut section, sample, |s| s.temperature.value().is_some(), temperature_severity);
+    section.metric(sample, "sensor.temperature", "°C", Look::Number, 0);
+    section.metric(sample, "sensor.limit", "limit °C", Look::Number, 2);
+    let sensors = &sample.now.sensors;
+    let ratio = |row: &super::PartRow| -> Known<f64> {
+        let Value::Text(name) = &row.cells[0] else { return Known::Absent };
+        let sensor = sensors.iter().find(|sensor| sensor.name == *name);
+        sensor.map_or(Known::Absent, |sensor| {
+            sensor.temperature.float().zip(sensor.limit.float()).map(|(now, limit)| now / limit.max(1.0) * 100.0)
+        })
+    };
+    let against = Column {
+        heading: "of its limit",
+        unit: Unit::Percent,
+        look: Look::Bar,
+        help: "The temperature against the limit that the sensor itself states.",
+        keep: 0,
+    };
+    section.column(against, |row| ratio(row).into());
+    let to_go = Column { heading: "°C to go", unit: Unit::Celsius, look: Look::Number, help: "", keep: 1 };
+    section.column(to_go, |row| {
+        let Value::Text(name) = &row.cells[0] else { return Value::Absent };
+        let sensor = sensors.iter().find(|sensor| sensor.name == *name);
+        sensor.map_or(Value::Absent, |sensor| {
+            let left = sensor.limit.float().zip(sensor.temperature.float());
+            left.map(|(limit, now)| (limit - now) / 1000.0).into()
+        })
+    });
+    section
+}
+
+fn fans(sample: &Sample) -> Section {
+    let mut section = Section::new("fans", "fan", 24);
+    of_sensors(&mut section, sample, |s| s.fan.value().is_some(), fan_severity);
+    section.metric(sample, "sensor.fan", "rpm", Look::Number, 0);
+    section.metric(sample, "sensor.fan_min", "at least", Look::Number, 1);
+    let sensors = &sample.now.sensors;
+    section.text("", 40, 1, |row| {
+        let Value::Text(name) = &row.cells[0] else { return Value::Absent };
+        let sensor = sensors.iter().find(|sensor| sensor.name == *name);
+        match sensor.map(fan_severity) {
+            Some(Severity::Fine) | None => Value::Word(""),
+            Some(_) if sensor.and_then(|s| s.fan.value()) == Some(0) => Value::Word("stands still"),
+            Some(_) => Value::Word("slower than the board allows"),
+        }
+    });
+    section
+}
+
+fn batteries(sample: &Sample) -> Section {
+    let mut section = Section::new("batteries", "battery", 24);
+    for battery in &sample.now.batteries {
+        section.add(PartId::Battery(battery.name.clone()), &battery.name).severity = battery_severity(battery);
+    }
+    section.metric(sample, "battery.charge", "charge", Look::Bar, 0);
+    section.metric(sample, "battery.time_left", "time left", Look::Number, 0);
+    let mut rows = sample.now.batteries.iter();
+    let watts = Column { heading: "W", unit: Unit::Watts, look: Look::Number, help: "", keep: 1 };
+    section.column(watts, |_| {
+        rows.next().map_or(Value::Absent, |row| row.power.float().map(|micro| micro / 1e6).into())
+    });
+    let mut rows = sample.now.batteries.iter();
+    section.text("", 20, 1, |_| rows.next().map_or(Value::Absent, |row| Value::from(&row.status)));
+    section
+}
+
+fn graphics(sample: &Sample) -> Section {
+    let mut section = Section::new("graphics processors", "card", 24);
+    for gpu in &sample.now.gpus {
+        section.add(PartId::Gpu(gpu.name.clone()), &gpu.name);
+    }
+    section.metric(sample, "gpu.utilization", "busy", Look::Bar, 0);
+    section.numbers(
+        sample,
+        &[
+            ("gpu.memory", "memory", 1),
+            ("gpu.temperature", "°C", 1),
+            ("gpu.power", "W", 2),
+            ("gpu.fan", "rpm", 3),
+        ],
+    );
+    section
+}
+
+/// Cores that slowed down because of heat; empty where none did or none says.
+fn throttling(sample: &Sample) -> Section {
+    let mut section = Section::new("slowed down by heat", "core", 24);
+    for core in sample.parts(|reading| &reading.cores[..]) {
+        if let Some(rate) = core.rate(|row| row.throttles).value().filter(|rate| *rate > 0.0) {
+            let number = core.now.number.value().unwrap_or(-1);
+            let row = section.add(PartId::Core(number), &number.to_string().into());
+            row.severity = Severity::reached(rate, [0.0, 0.0, f64::INFINITY]);
+        }
+    }
+    section.metric(sample, "cpu.throttled", "times/s", Look::Number, 0);
+    section.metric(sample, "cpu.frequency", "Hz", Look::Number, 1);
+    section.metric(sample, "cpu.frequency_max", "Hz at most", Look::Number, 2);
+    section
+}
+
+fn power(sample: &Sample) -> Section {
+    let mut section = Section::new("power and voltage", "sensor", 24);
+    let measures =
+        |s: &SensorRow| [s.power, s.energy, s.voltage].iter().any(|raw| raw.value().is_some());
+    of_sensors(&mut section, sample, measures, |_| Severity::Fine);
+    section.metric(sample, "sensor.power", "W", Look::Number, 0);
+    section.metric(sample, "sensor.voltage", "V", Look::Number, 0);
+    section
+}

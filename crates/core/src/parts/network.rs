@@ -1,0 +1,168 @@
+//! Network: interfaces, the addresses on the other side, connections, and what no process owns.
+
+use super::peers::{address, connection_rates};
+use super::{Column, Look, PartId, Section, figures, peers};
+use crate::catalogue::{Unit, Value};
+use crate::known::Known;
+use crate::lane::interface_severity;
+use crate::reading::ConnectionRow;
+use crate::sample::{PartView, Sample};
+use crate::text::Text;
+use std::collections::BTreeSet;
+
+/// Connections that are listed; the busiest of them.
+const CONNECTIONS: usize = 500;
+
+pub fn sections(sample: &Sample) -> Vec<Section> {
+    vec![interfaces(sample), by_peer(sample), connections(sample), protocols(sample)]
+}
+
+fn interfaces(sample: &Sample) -> Section {
+    let mut section = Section::new("interfaces", "interface", 14);
+    for interface in sample.parts(|reading| &reading.interfaces[..]) {
+        let name = &interface.now.name;
+        section.add(PartId::Interface(name.clone()), name).severity = interface_severity(&interface);
+    }
+    section.metric(sample, "net.usage", "of the link", Look::Bar, 1);
+    section.numbers(
+        sample,
+        &[
+            ("net.in", "in/s", 0),
+            ("net.out", "out/s", 0),
+            ("net.speed", "link bit/s", 3),
+            ("net.packets_in", "packets in/s", 5),
+            ("net.packets_out", "out/s ", 5),
+            ("net.errors", "errors/s", 0),
+            ("net.drops", "drops/s", 2),
+        ],
+    );
+    if sample.now.interfaces.iter().any(|interface| interface.wifi_signal.value().is_some()) {
+        section.numbers(sample, &[("wifi.signal", "signal dBm", 4), ("wifi.quality", "quality", 6)]);
+    }
+    section
+}
+
+fn state_word(row: &ConnectionRow) -> Value {
+    // The kernel's numbers; net/tcp_states.h.
+    Value::Word(match row.state.value() {
+        Some(1) => "established",
+        Some(2) => "connecting",
+        Some(3 | 12) => "being accepted",
+        Some(4..=6 | 9 | 11) => "closing",
+        Some(7) => "closed",
+        Some(8) => "closed there",
+        Some(10) => "listening",
+        _ => return Value::Absent,
+    })
+}
+
+fn owner(sample: &Sample, pid: Option<i64>) -> Value {
+    let row = pid.and_then(|pid| {
+        let at = sample.now.processes.partition_point(|row| row.pid.value().unwrap_or(-1) < pid);
+        sample.now.processes.get(at).filter(|row| row.pid.value() == Some(pid))
+    });
+    match (row, pid) {
+        (Some(row), Some(pid)) => Value::Text(format!("{}[{pid}]", row.name).into()),
+        _ => Value::Absent,
+    }
+}
+
+fn traffic(rates: [Known<f64>; 2]) -> f64 {
+    rates.iter().filter_map(|rate| rate.value()).sum()
+}
+
+fn rate_columns(section: &mut Section, rates: &[[Known<f64>; 2]]) {
+    for (direction, heading) in ["in/s", "out/s"].into_iter().enumerate() {
+        let mut values = rates.iter().map(|rates| Value::from(rates[direction]));
+        let column = Column { heading, unit: Unit::BytesPerSecond, look: Look::Number, help: "", keep: 0 };
+        section.column(column, |_| values.next().unwrap_or(Value::Absent));
+    }
+}
+
+fn by_peer(sample: &Sample) -> Section {
+    let mut section = Section::new("peers", "address", 40);
+    let peers = peers(sample);
+    let mut rates: Vec<[Known<f64>; 2]> = vec![];
+    let mut owners: Vec<Value> = vec![];
+    let mut counts: Vec<Value> = vec![];
+    for peer in &peers {
+        section.add(PartId::Peer(peer.address.clone()), &peer.address);
+        rates.push([peer.received, peer.sent]);
+        counts.push(Value::Number(peer.connections as f64));
+        let of_peer = |row: &&ConnectionRow| address(&row.remote) == &*peer.address;
+        let names: BTreeSet<String> = sample
+            .now
+            .connections
+            .iter()
+            .filter(of_peer)
+            .filter_map(|row| owner(sample, row.pid.value()).text().map(str::to_owned))
+            .take(40)
+            .collect();
+        let mut text = names.iter().take(3).cloned().collect::<Vec<_>>().join(" ");
+        if names.len() > 3 {
+            text.push_str(&format!(" and {} more", names.len() - 3));
+        }
+        owners.push(if text.is_empty() { Value::Absent } else { Value::Text(text.into()) });
+    }
+    // What cannot be attributed is a row of its own.
+    let system = &sample.now.system;
+    if system.unattributed_in.value().is_some() {
+        section.add(PartId::Unattributed, &Text::from("of no process that could be found"));
+        rates.push([
+            sample.rate(|reading| reading.system.unattributed_in),
+            sample.rate(|reading| reading.system.unattributed_out),
+        ]);
+        counts.push(Value::Absent);
+        owners.push(Value::Absent);
+    }
+    rate_columns(&mut section, &rates);
+    let mut values = counts.into_iter();
+    let column = Column { heading: "connections", unit: Unit::Number, look: Look::Number, help: "", keep: 2 };
+    section.column(column, |_| values.next().unwrap_or(Value::Absent));
+    let mut values = owners.into_iter();
+    let column = Column { heading: "processes", unit: Unit::Text, look: Look::Rest, help: "", keep: 1 };
+    section.column(column, |_| values.next().unwrap_or(Value::Absent));
+    section.note = Some("TCP without headers; the kernel counts no bytes of UDP by peer".to_owned());
+    section
+}
+
+fn connections(sample: &Sample) -> Section {
+    let mut section = Section::new("connections", "remote", 40);
+    let mut rows: Vec<(PartView<'_, ConnectionRow>, [Known<f64>; 2])> = sample
+        .parts(|reading| &reading.connections[..])
+        .map(|connection| (connection, connection_rates(&connection)))
+        .collect();
+    rows.sort_by(|(_, a), (_, b)| traffic(*b).total_cmp(&traffic(*a)));
+    let left_out = rows.len().saturating_sub(CONNECTIONS);
+    rows.truncate(CONNECTIONS);
+    for (connection, _) in &rows {
+        let cookie = connection.now.cookie.value().unwrap_or(-1);
+        section.add(PartId::Connection(cookie), &connection.now.remote);
+    }
+    let rates: Vec<[Known<f64>; 2]> = rows.iter().map(|(_, rates)| *rates).collect();
+    rate_columns(&mut section, &rates);
+    let mut column = |heading, width, keep, value: &dyn Fn(&ConnectionRow) -> Value| {
+        let mut values = rows.iter().map(|(connection, _)| value(connection.now));
+        section.text(heading, width, keep, |_| values.next().unwrap_or(Value::Absent));
+    };
+    column("process", 26, 1, &|row| owner(sample, row.pid.value()));
+    column("state", 14, 3, &state_word);
+    column("here", 40, 4, &|row| Value::from(&row.local));
+    if left_out > 0 {
+        section.note = Some(format!("{left_out} quieter ones are left out"));
+    }
+    section
+}
+
+fn protocols(sample: &Sample) -> Section {
+    figures(
+        "protocols",
+        sample,
+        &[
+            ("tcp.retransmits", "TCP: sent again", [5.0, 25.0, 200.0]),
+            ("udp.in", "UDP datagrams in", super::NEVER),
+            ("udp.out", "UDP datagrams out", super::NEVER),
+            ("udp.errors", "UDP: not delivered", [1.0, 50.0, 500.0]),
+        ],
+    )
+}
