@@ -197,13 +197,15 @@ fn every_truncation_gives_the_whole_readings_before_it_and_says_so() {
 
 #[test]
 fn every_flipped_byte_gives_an_error_or_true_readings_with_a_report() {
-    let readings = simulated(40);
-    let bytes = written(&readings);
-    for at in 0..bytes.len() {
-        // All bytes of the head, and enough of the rest to hit every part of a frame.
-        if at > 3_000 && at % 23 != 0 {
-            continue;
-        }
+    // All bytes of a short recording, and enough of a long one to hit every part of its frames.
+    for (count, step) in [(2, 1), (40, 97)] {
+        flip_bytes(&simulated(count), step);
+    }
+}
+
+fn flip_bytes(readings: &[Reading], step: usize) {
+    let bytes = written(readings);
+    for at in (0..bytes.len()).step_by(step) {
         let mut damaged = bytes.clone();
         damaged[at] ^= 1 << (at % 8);
         let Ok((back, damages)) = read(&damaged) else { continue };
