@@ -85,9 +85,9 @@ fn short_lived(sample: &Sample) -> Vec<ProcessRow> {
         row.program = name.clone();
         let parent = ended.iter().find(|row| !row.parent.is_empty());
         let parent = parent.map_or(String::new(), |row| {
-            format!(", started by {}[{}]", row.parent, row.ppid.value().unwrap_or(0))
+            format!(", from {}[{}]", row.parent, row.ppid.value().unwrap_or(0))
         });
-        row.command = format!("{name} ×{} in this sample{parent}", ended.len()).into();
+        row.command = format!("{name} ×{}{parent}", ended.len()).into();
         row.ppid = ended.first().map_or(Raw::ABSENT, |row| row.ppid);
         rows.push(row);
     }
@@ -97,7 +97,7 @@ fn short_lived(sample: &Sample) -> Vec<ProcessRow> {
         let ended = others.iter().flat_map(|(_, ended, _)| ended.iter().copied());
         let mut row = gathered(sample, -2 - shown.len() as i64, ended, cpu);
         row.name = "others".into();
-        row.command = format!("{} other programs ×{count} in this sample", others.len()).into();
+        row.command = format!("{} other programs ×{count}", others.len()).into();
         rows.push(row);
     }
     rows

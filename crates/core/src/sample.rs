@@ -147,6 +147,11 @@ impl Sample {
         ProcessView { sample: self, now, before, born }
     }
 
+    /// The place in the earlier reading of the process in this place; none where it was not there.
+    pub fn earlier_place(&self, at: usize) -> Option<usize> {
+        self.previous.get(at).filter(|index| **index != NONE).map(|index| *index as usize)
+    }
+
     /// The place of a process in this sample's reading.
     pub fn find(&self, key: ProcessKey) -> Option<usize> {
         self.now.processes.binary_search_by_key(&key, |row| row.key()).ok()

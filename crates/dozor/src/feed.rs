@@ -22,6 +22,10 @@ pub enum Order {
     Every(Duration),
     /// Collect other parts.
     Want(Wanted),
+    /// Read only when asked, or by itself again.
+    ByHand(bool),
+    /// Read now.
+    Now,
 }
 
 /// Starts reading: `history` first, then the source. Gives the channel for orders.
@@ -46,6 +50,7 @@ pub fn start(
 fn read_on(source: &mut dyn Source, mut every: Duration, orders: &Receiver<Order>, out: &Sender<Incoming>) {
     let mut last = Instant::now();
     let mut wait = SECOND.min(every);
+    let mut by_hand = false;
     let mut measured = (Instant::now(), own::cpu_time());
     loop {
         let reading = Arc::new(source.read());
@@ -64,11 +69,21 @@ fn read_on(source: &mut dyn Source, mut every: Duration, orders: &Receiver<Order
         // late is left out, not made up for.
         let mut due = last + wait;
         loop {
-            match orders.recv_timeout(due.saturating_duration_since(Instant::now())) {
+            let order = if by_hand {
+                orders.recv().map_err(|_| RecvTimeoutError::Disconnected)
+            } else {
+                orders.recv_timeout(due.saturating_duration_since(Instant::now()))
+            };
+            match order {
                 Ok(Order::Want(wanted)) => source.want(wanted),
                 Ok(Order::Every(other)) => {
                     every = other;
                     due = Instant::now().min(last + every).max(Instant::now());
+                }
+                Ok(Order::ByHand(on)) => (by_hand, due) = (on, Instant::now()),
+                Ok(Order::Now) => {
+                    due = Instant::now();
+                    break;
                 }
                 Err(RecvTimeoutError::Timeout) => break,
                 Err(RecvTimeoutError::Disconnected) => return,

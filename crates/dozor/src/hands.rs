@@ -20,6 +20,8 @@ pub struct Target {
     pub name: Text,
     /// Its user.
     pub user: Text,
+    /// Its command line.
+    pub command: Text,
     /// Children that live on when it ends.
     pub children: usize,
 }
@@ -178,7 +180,7 @@ mod tests {
     use dozor_core::signals;
 
     fn target(pid: i64, name: &str) -> Target {
-        Target { key: ProcessKey { pid, start: 1 }, name: name.into(), user: "guide".into(), children: 0 }
+        Target { key: ProcessKey { pid, start: 1 }, name: name.into(), user: "guide".into(), command: name.into(), children: 0 }
     }
 
     #[test]

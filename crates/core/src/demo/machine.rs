@@ -411,7 +411,9 @@ impl SimulatedMachine {
         for (order, row) in reading.ended.iter_mut().enumerate() {
             row.order = raw(order as i64);
         }
-        reading.processes = self.processes.iter_mut().map(Process::row).collect();
+        let held: f64 = self.processes.iter().map(|process| process.program.rss).sum();
+        let swapped = self.machine.swapped / held.max(1.0);
+        reading.processes = self.processes.iter_mut().map(|process| process.row(swapped)).collect();
         let unattributed = raw(self.unattributed as i64);
         reading.processes.push(Arc::new(ProcessRow::unattributed(unattributed, raw(0))));
         reading.sort();

@@ -139,8 +139,8 @@ impl Process {
         }
     }
 
-    /// Its counters at this instant.
-    pub fn row(&mut self) -> Arc<ProcessRow> {
+    /// Its counters at this instant; so much of what its program holds was moved out to swap.
+    pub fn row(&mut self, swapped: f64) -> Arc<ProcessRow> {
         let program = self.program;
         let totals = &self.totals;
         let whole = |value: f64| raw(value as i64);
@@ -172,7 +172,7 @@ impl Process {
             virtual_bytes: whole(self.rss * 2.6),
             rss_bytes: whole((self.rss / 4096.0).floor() * 4096.0),
             shared_bytes: whole((self.rss / 4096.0 * 0.1).floor() * 4096.0),
-            swap_bytes: raw(0),
+            swap_bytes: whole((program.rss * swapped / 4096.0).floor() * 4096.0),
             core: raw(self.core as i64),
             disk_wait_ticks: ticks(totals.disk_wait),
             read_bytes: whole(totals.read),

@@ -59,8 +59,8 @@ fn of_lane(lane: Lane, sample: &Sample) -> Option<String> {
         Lane::Network if share_of_link(&point) < NETWORK[0] => second,
         Lane::Network => format!("{first}, {second}"),
         Lane::Heat => match bad_fan(sample) {
-            Some(fan) => format!("{fan}; {} {}", first, lane.label(&point)),
-            None => format!("{first} {}, {second}", lane.label(&point)),
+            Some(fan) => format!("{fan}; {} at {first}", lane.label(&point)),
+            None => format!("{} at {first}, {second}", lane.label(&point)),
         },
     };
     // A hot package has no single owner, and errors have none at all.

@@ -9,8 +9,8 @@ use crate::sample::Sample;
 
 pub fn sections(sample: &Sample) -> Vec<Section> {
     vec![
-        temperatures(sample),
         fans(sample),
+        temperatures(sample),
         batteries(sample),
         graphics(sample),
         throttling(sample),
@@ -24,7 +24,14 @@ fn of_sensors(
     measures: impl Fn(&SensorRow) -> bool,
     severity: impl Fn(&SensorRow) -> Severity,
 ) {
-    for sensor in sample.now.sensors.iter().filter(|sensor| measures(sensor)) {
+    let mut sensors: Vec<&SensorRow> = sample.now.sensors.iter().filter(|sensor| measures(sensor)).collect();
+    // The worst first; of equal ones the nearest to its limit, by whole degrees so that rows do not jump about.
+    let left = |sensor: &SensorRow| {
+        let left = sensor.limit.get().zip(sensor.temperature.get()).map(|(limit, now)| (limit - now) / 1000);
+        left.value().unwrap_or(i64::MAX)
+    };
+    sensors.sort_by_key(|sensor| (std::cmp::Reverse(severity(sensor)), left(sensor)));
+    for sensor in sensors {
         section.add(PartId::Sensor(sensor.name.clone()), &sensor.name).severity = severity(sensor);
     }
 }

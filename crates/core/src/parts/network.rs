@@ -31,7 +31,7 @@ fn interfaces(sample: &Sample) -> Section {
             ("net.out", "out/s", 0),
             ("net.speed", "link bit/s", 3),
             ("net.packets_in", "packets in/s", 5),
-            ("net.packets_out", "out/s ", 5),
+            ("net.packets_out", "packets out/s", 5),
             ("net.errors", "errors/s", 0),
             ("net.drops", "drops/s", 2),
         ],

@@ -67,6 +67,10 @@ pub fn users(part: &PartId, sample: &Sample) -> Users {
                 .filter(|core| core.sensor == *sensor)
                 .filter_map(|core| core.number.value())
                 .collect();
+            let row = sample.now.sensors.iter().find(|row| row.name == *sensor);
+            if row.is_some_and(|row| row.temperature.value().is_none()) {
+                return Users::All;
+            }
             if cores.is_empty() {
                 return Users::Unknown("no core stands behind this sensor");
             }

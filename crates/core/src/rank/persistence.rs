@@ -24,21 +24,21 @@ struct Stay {
 #[derive(Debug, Default)]
 pub struct Persistence {
     stays: HashMap<ProcessKey, Stay>,
-    last: Option<usize>,
+    last: Option<(usize, Order)>,
 }
 
 impl Persistence {
     /// Takes in the sample with this number. Says whether it followed the one before; if not, the samples before it
     /// should be taken in first, from [`Persistence::default`] on.
     pub fn follow(&mut self, number: usize, sample: &Sample, order: &Order) -> bool {
-        if self.last == Some(number) {
+        if self.last == Some((number, *order)) {
             return true;
         }
-        let follows = self.last.is_some_and(|last| last + 1 == number);
+        let follows = self.last.is_some_and(|(last, before)| last + 1 == number && before == *order);
         if !follows {
             self.stays.clear();
         }
-        self.last = Some(number);
+        self.last = Some((number, *order));
         if !order.descending {
             return follows;
         }

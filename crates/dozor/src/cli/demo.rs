@@ -6,7 +6,7 @@ use crate::hands::{Hands, lock};
 use crate::ui::run::{Connections, run};
 use crate::ui::state::State;
 use clap::Args;
-use dozor_core::demo::{PRELUDE, SimulatedMachine};
+use dozor_core::demo::{PRELUDE, SimulatedMachine, Site};
 use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::source::Source;
 use dozor_core::timeline::Timeline;
@@ -25,8 +25,35 @@ pub struct Demo {
     /// Another number gives another night
     #[arg(long, value_name = "NUMBER", default_value_t = 1)]
     seed: u64,
+    /// Which of the simulated machines
+    #[arg(long, value_enum, value_name = "MACHINE", default_value_t = Machine::Observatory)]
+    machine: Machine,
     #[command(flatten)]
     look: Look,
+}
+
+/// The simulated machines.
+#[derive(Clone, Copy, clap::ValueEnum)]
+enum Machine {
+    /// Eight cores on a mountain
+    Observatory,
+    /// 128 cores
+    Server,
+    /// A battery and a wireless link
+    Laptop,
+    /// A graphics processor
+    Workstation,
+}
+
+impl Machine {
+    fn site(self) -> Site {
+        match self {
+            Machine::Observatory => Site::Observatory,
+            Machine::Server => Site::Server,
+            Machine::Laptop => Site::Laptop,
+            Machine::Workstation => Site::Workstation,
+        }
+    }
 }
 
 /// Longest story that is lived through before the screen opens.
@@ -66,7 +93,7 @@ impl Demo {
             return Err(super::Misuse("--after: the night has 4 hours only".to_owned()).into());
         }
         let ahead = Duration::from_secs_f64(PRELUDE) + after;
-        let mut machine = SimulatedMachine::new(self.seed);
+        let mut machine = SimulatedMachine::at(self.machine.site(), self.seed);
         let steps = (ahead.as_secs_f64() / self.every.as_secs_f64()) as u32;
         let history: Vec<Reading> = (0..steps)
             .map(|step| {

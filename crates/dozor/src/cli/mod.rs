@@ -12,7 +12,8 @@ mod replay;
 mod snapshot;
 mod watch;
 
-use crate::ui::theme::{Shade, Theme};
+use crate::ui::symbols::Symbols;
+use crate::ui::theme::{Depth, Shade, Theme};
 use clap::{Args, Parser, Subcommand};
 use dozor_core::catalogue::{Metric, process_metric};
 use dozor_core::units::parse_duration;
@@ -67,6 +68,15 @@ pub struct Look {
     /// Colours for a dark or a light background, or none at all
     #[arg(long, value_enum, value_name = "THEME")]
     theme: Option<Shade>,
+    /// Colours that the terminal has, where Dozor does not find out right
+    #[arg(long, value_enum, value_name = "COLORS")]
+    colors: Option<Depth>,
+    /// Signs that the terminal can show; the locale says it otherwise
+    #[arg(long, value_enum, value_name = "SYMBOLS")]
+    symbols: Option<Symbols>,
+    /// Leave the mouse to the terminal, so that text can be selected with it (S on the screen)
+    #[arg(long)]
+    no_mouse: bool,
     /// Order processes by this metric
     #[arg(long, value_name = "ALIAS", value_parser = metric)]
     order: Option<&'static Metric>,
@@ -77,10 +87,12 @@ pub struct Look {
 
 impl Look {
     fn theme(&self) -> Theme {
-        Theme::detect(self.theme, |name| std::env::var(name).ok())
+        Theme::detect(self.theme, self.colors, |name| std::env::var(name).ok())
     }
 
     fn apply(&self, state: &mut crate::ui::state::State) {
+        state.symbols = self.symbols.unwrap_or_else(|| Symbols::detect(|name| std::env::var(name).ok()));
+        state.mouse = !self.no_mouse;
         if let Some(metric) = self.order {
             state.order = dozor_core::rank::Order::by(metric);
         }

@@ -36,6 +36,25 @@ pub enum Action {
     Record,
     Slower,
     Faster,
+    ByHand,
+    ReadNow,
+    Parts,
+    PreviousParts,
+    Fold,
+    Hide,
+    AllLanes,
+    LaneUp,
+    LaneDown,
+    Wider,
+    Narrower,
+    Means,
+    Bookmark,
+    PreviousSign,
+    NextSign,
+    CopyPid,
+    CopyCommand,
+    Theme,
+    Mouse,
     Back,
     Help,
     Suspend,
@@ -121,6 +140,16 @@ pub static ACTIONS: &[Entry] = &[
     entry(Action::Overview, "overview", &["0"], Topic::Lanes, "", "Look at everything: the busiest processes."),
     entry(Action::NextLane, "next lane", &["tab"], Topic::Lanes, "lane", "Go to the next lane."),
     entry(Action::PreviousLane, "previous lane", &["backtab"], Topic::Lanes, "", "Go to the previous lane."),
+    entry(Action::Parts, "parts", &["p"], Topic::Lanes, "parts", "Choose among the lane's parts with the arrow keys: the processes below are those that use it. Again: the next kind of part."),
+    entry(Action::PreviousParts, "previous parts", &["P"], Topic::Lanes, "", "The kind of part before it."),
+    entry(Action::Fold, "fold", &["f"], Topic::Lanes, "", "Fold the chosen lane to one line, or unfold it; in the overview all of them."),
+    entry(Action::Hide, "hide lane", &["h"], Topic::Lanes, "", "Hide the chosen lane. Its number still chooses it."),
+    entry(Action::AllLanes, "all lanes", &["H"], Topic::Lanes, "", "Show all lanes again, unfolded and in their first order."),
+    entry(Action::LaneUp, "lane up", &["K", "shift-up"], Topic::Lanes, "", "Move the chosen lane up."),
+    entry(Action::LaneDown, "lane down", &["J", "shift-down"], Topic::Lanes, "", "Move the chosen lane down."),
+    entry(Action::Wider, "more time", &["z"], Topic::Time, "more time", "Let each column of the strips stand for more time, up to hours."),
+    entry(Action::Narrower, "less time", &["Z"], Topic::Time, "", "Let each column stand for less time, down to one reading."),
+    entry(Action::Means, "peaks or means", &["^"], Topic::Time, "", "Show the mean of a column's readings instead of the largest, or back."),
     entry(Action::Freeze, "freeze", &["space"], Topic::Time, "freeze", "Hold this moment, or go on. In a replay: pause and play."),
     entry(Action::StepBack, "step back", &["["], Topic::Time, "step back", "Go one sample back in time; everything shows that moment."),
     entry(Action::StepOn, "step on", &["]"], Topic::Time, "on", "Go one sample on."),
@@ -129,9 +158,18 @@ pub static ACTIONS: &[Entry] = &[
     entry(Action::Begin, "beginning", &["<"], Topic::Time, "", "Go to the oldest sample that is kept, or to the start of a replay."),
     entry(Action::End, "end", &[">"], Topic::Time, "", "Go to the newest sample, or to the end of a replay."),
     entry(Action::Live, "live", &["L"], Topic::Time, "", "Follow the present again."),
+    entry(Action::Bookmark, "bookmark", &["b"], Topic::Time, "", "Put a sign with a note at the shown moment."),
+    entry(Action::PreviousSign, "previous sign", &["("], Topic::Time, "", "Go back to the sign before: a bookmark or something that was done."),
+    entry(Action::NextSign, "next sign", &[")"], Topic::Time, "", "Go on to the next sign."),
     entry(Action::Record, "record", &["r"], Topic::Time, "record", "Write a recording into the working directory, or end it."),
     entry(Action::Slower, "longer interval", &["+", "="], Topic::Program, "", "Read less often; it costs less."),
     entry(Action::Faster, "shorter interval", &["-"], Topic::Program, "", "Read more often; it costs more."),
+    entry(Action::ByHand, "by hand", &["i"], Topic::Program, "", "Read only when you ask for it, or again by itself."),
+    entry(Action::ReadNow, "read now", &["."], Topic::Program, "", "Take one reading now."),
+    entry(Action::CopyPid, "copy the PID", &["y"], Topic::Processes, "", "Copy the PID of the selected process to the clipboard of your terminal (OSC 52), of the marked ones all."),
+    entry(Action::CopyCommand, "copy the command", &["Y"], Topic::Processes, "", "Copy the command line instead."),
+    entry(Action::Theme, "colours", &["T"], Topic::Program, "", "Next theme: for a dark background, a light one, without colour."),
+    entry(Action::Mouse, "mouse", &["S"], Topic::Program, "", "Leave the mouse to the terminal, so that text can be selected with it; again: take it back."),
     entry(Action::Help, "help", &["?", "f1"], Topic::Program, "help", "Show all keys."),
     entry(Action::Back, "back", &["esc"], Topic::Program, "", "Close what is open; else take off the narrowing; else the selection."),
     entry(Action::Suspend, "suspend", &["ctrl-z"], Topic::Program, "", "Back to the shell; its fg brings Dozor back."),
@@ -159,12 +197,29 @@ pub fn key_name(key: &KeyEvent) -> String {
         "ins" => "insert".to_owned(),
         _ => name,
     };
-    if key.modifiers.contains(KeyModifiers::CONTROL) {
+    let is_letter = matches!(key.code, KeyCode::Char(_) | KeyCode::BackTab);
+    if key.modifiers.contains(KeyModifiers::SHIFT) && !is_letter {
+        format!("shift-{name}")
+    } else if key.modifiers.contains(KeyModifiers::CONTROL) {
         format!("ctrl-{}", name.to_lowercase())
     } else if key.modifiers.contains(KeyModifiers::ALT) {
         format!("alt-{name}")
     } else {
         name
+    }
+}
+
+/// The key with this name; none where it names several.
+pub fn key_of(name: &str) -> Option<KeyEvent> {
+    let plain = |code| Some(KeyEvent::new(code, KeyModifiers::NONE));
+    let mut letters = name.chars();
+    match (name, letters.next(), letters.next()) {
+        ("space", ..) => plain(KeyCode::Char(' ')),
+        ("enter", ..) => plain(KeyCode::Enter),
+        ("esc", ..) => plain(KeyCode::Esc),
+        ("tab", ..) => plain(KeyCode::Tab),
+        (_, Some(letter), None) => plain(KeyCode::Char(letter)),
+        _ => None,
     }
 }
 
@@ -181,7 +236,10 @@ pub fn markdown() -> String {
     let mut out = String::from(
         "# Keys\n\nMade from the table of actions (`crates/dozor/src/ui/action.rs`); a test keeps it current.\n\nThe \
          mouse does the same: a click on a heading orders by it (again: the other way), on a row selects it, on a \
-         lane's name chooses the lane, on a strip goes to that time; the wheel moves the rows.\n",
+         lane's name chooses the lane, on a strip goes to that time (and drags the time cursor), on a part shows \
+         its users, on a hint or a line of the help does what it says. The wheel moves what is under it: rows, \
+         parts, or the time of a column over the strips. A lane's name can be dragged to another place, a \
+         right click folds it; the scroll bar can be dragged.\n",
     );
     for topic in Topic::ALL {
         let _ = write!(out, "\n## {}\n\n| keys | name | what happens |\n|---|---|---|\n", topic.title());
@@ -229,6 +287,7 @@ mod tests {
         ] {
             assert_eq!(action_of(&key), Some(action), "{key:?} is {:?}", key_name(&key));
         }
-        assert_eq!(action_of(&plain(KeyCode::Char('Z'))), None);
+        assert_eq!(action_of(&plain(KeyCode::Char('V'))), None);
+        assert_eq!(action_of(&KeyEvent::new(KeyCode::Up, KeyModifiers::SHIFT)), Some(Action::LaneUp));
     }
 }

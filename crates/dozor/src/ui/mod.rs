@@ -5,14 +5,20 @@
 //! and restores the terminal, [`theme`] knows the colours, [`layout`] where things stand.
 
 pub mod action;
+pub mod arrangement;
+pub mod axis;
 pub mod columns;
+pub mod hints;
 pub mod layout;
 pub mod line_edit;
+pub mod parts;
 pub mod run;
 pub mod sheet;
 pub mod state;
 pub mod terminal;
+pub mod symbols;
 pub mod theme;
+pub mod trend;
 pub mod update;
 pub mod view;
 

@@ -53,13 +53,14 @@ const IDLE: Duration = Duration::from_secs(1);
 /// Runs the screen until somebody leaves. Gives the signal that ended it, if one did.
 pub fn run(mut state: State, connections: Connections) -> anyhow::Result<Option<i32>> {
     listen_to_signals(connections.sender.clone())?;
-    let mut screen = Screen::open().context("the terminal cannot be used")?;
+    let mut screen = Screen::open(state.mouse).context("the terminal cannot be used")?;
     listen_to_terminal(connections.sender.clone());
     state.size = screen.size()?;
     let mut session = Session { connections, wanted: state.wanted(), recording: None };
     session.order(Order::Want(session.wanted));
     let now = Instant::now();
     state.refresh(now);
+    state.settle();
     let ended = session.turn(&mut state, &mut screen);
     session.stop_recording();
     // The account of a recording is worth waiting for; it is on the disk then.
@@ -154,6 +155,10 @@ impl Session {
             Effect::Every(every) => {
                 self.order(Order::Every(every));
             }
+            Effect::ByHand(on) => self.order(Order::ByHand(on)),
+            Effect::ReadNow => self.order(Order::Now),
+            Effect::Copy(text) => screen.copy(&text)?,
+            Effect::Mouse(ours) => screen.take_mouse(ours)?,
             Effect::Signal(signal, targets) => {
                 let (hands, out) = (self.connections.hands.clone(), self.connections.sender.clone());
                 std::thread::spawn(move || {

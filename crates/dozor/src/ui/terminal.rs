@@ -5,6 +5,7 @@ use ratatui::backend::CrosstermBackend;
 use ratatui::crossterm::event::{
     DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture,
 };
+use crossterm::clipboard::CopyToClipboard;
 use ratatui::crossterm::terminal::{
     BeginSynchronizedUpdate, EndSynchronizedUpdate, EnterAlternateScreen, LeaveAlternateScreen,
     disable_raw_mode, enable_raw_mode,
@@ -21,39 +22,59 @@ const BUFFER: usize = 64 << 10;
 static OURS: AtomicBool = AtomicBool::new(false);
 
 /// The terminal while Dozor draws on it.
-pub struct Screen(Terminal<CrosstermBackend<BufWriter<Stdout>>>);
+pub struct Screen {
+    terminal: Terminal<CrosstermBackend<BufWriter<Stdout>>>,
+    mouse: bool,
+}
 
 impl Screen {
-    /// Takes the terminal.
-    pub fn open() -> io::Result<Screen> {
+    /// Takes the terminal, and its mouse where that is wanted.
+    pub fn open(mouse: bool) -> io::Result<Screen> {
         restore_on_panic();
-        take()?;
+        take(mouse)?;
         let backend = CrosstermBackend::new(BufWriter::with_capacity(BUFFER, io::stdout()));
-        Terminal::new(backend).map(Screen).inspect_err(|_| restore())
+        let terminal = Terminal::new(backend).inspect_err(|_| restore())?;
+        Ok(Screen { terminal, mouse })
+    }
+
+    /// Takes the mouse, or leaves it to the terminal.
+    pub fn take_mouse(&mut self, ours: bool) -> io::Result<()> {
+        self.mouse = ours;
+        if ours {
+            execute!(io::stdout(), EnableMouseCapture)
+        } else {
+            execute!(io::stdout(), DisableMouseCapture)
+        }
+    }
+
+    /// Gives text to the clipboard of the terminal: OSC 52, of xterm's control sequences. Terminals that do not
+    /// know it, or do not permit it, ignore it.
+    pub fn copy(&mut self, text: &str) -> io::Result<()> {
+        execute!(io::stdout(), CopyToClipboard::to_clipboard_from(text))
     }
 
     /// Width and height.
     pub fn size(&self) -> io::Result<(u16, u16)> {
-        self.0.size().map(|size| (size.width, size.height))
+        self.terminal.size().map(|size| (size.width, size.height))
     }
 
     /// Draws a frame; the terminal shows it all at once where it can.
     pub fn draw(&mut self, view: impl FnOnce(&mut ratatui::Frame<'_>)) -> io::Result<()> {
-        queue!(self.0.backend_mut(), BeginSynchronizedUpdate)?;
-        self.0.draw(view)?;
-        execute!(self.0.backend_mut(), EndSynchronizedUpdate)
+        queue!(self.terminal.backend_mut(), BeginSynchronizedUpdate)?;
+        self.terminal.draw(view)?;
+        execute!(self.terminal.backend_mut(), EndSynchronizedUpdate)
     }
 
     /// Forgets what is on the screen, so that the next frame draws all of it.
     pub fn forget(&mut self) -> io::Result<()> {
         // Not `clear`: that asks the terminal for its cursor, and the answer goes to the thread that reads keys.
-        let size = self.0.size()?;
-        self.0.resize(Rect::new(0, 0, size.width, size.height))
+        let size = self.terminal.size()?;
+        self.terminal.resize(Rect::new(0, 0, size.width, size.height))
     }
 
     /// Takes the terminal again after it was given back.
     pub fn take_again(&mut self) -> io::Result<()> {
-        take()?;
+        take(self.mouse)?;
         self.forget()
     }
 }
@@ -64,10 +85,11 @@ impl Drop for Screen {
     }
 }
 
-fn take() -> io::Result<()> {
+fn take(mouse: bool) -> io::Result<()> {
     enable_raw_mode()?;
     OURS.store(true, Ordering::SeqCst);
-    execute!(io::stdout(), EnterAlternateScreen, EnableMouseCapture, EnableBracketedPaste, cursor::Hide)
+    execute!(io::stdout(), EnterAlternateScreen, EnableBracketedPaste, cursor::Hide)?;
+    if mouse { execute!(io::stdout(), EnableMouseCapture) } else { Ok(()) }
 }
 
 /// Gives the terminal back. Harmless when it is not ours; errors do not matter when it is gone.

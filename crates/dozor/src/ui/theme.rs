@@ -3,17 +3,22 @@
 
 use dozor_core::lane::{Lane, Severity};
 use ratatui::style::{Color, Modifier, Style};
+use std::collections::BTreeMap;
+use std::sync::{Mutex, PoisonError};
 
 /// How many colours the terminal shows.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
 pub enum Depth {
     /// 24 bits.
     True,
     /// The 256 colours of most terminals.
+    #[value(name = "256")]
     Indexed,
     /// The terminal's own 16.
+    #[value(name = "16")]
     Sixteen,
     /// None; attributes only.
+    #[value(name = "none")]
     Mono,
 }
 
@@ -67,34 +72,51 @@ pub struct Theme {
     pub depth: Depth,
     /// Background they are made for.
     pub light: bool,
+    /// Colours of the terminal before somebody chose none.
+    coloured: Depth,
 }
 
 struct Paint {
     dark: u32,
     light: u32,
-    ansi: Color,
+    /// Of the terminal's own 16 colours, on a dark and on a light background.
+    ansi: [Color; 2],
 }
 
-const fn paint(dark: u32, light: u32, ansi: Color) -> Paint {
+const fn paint(dark: u32, light: u32, ansi: [Color; 2]) -> Paint {
     Paint { dark, light, ansi }
 }
 
+/// The terminal's own colour of text, whatever it is.
+const USUAL: [Color; 2] = [Color::Reset; 2];
+
 fn role_paint(role: Role) -> Paint {
+    // Bright colours on dark ground, dark ones on light ground; where no dark one can be read, the usual colour.
     match role {
-        Role::Text => paint(0x00c8_d0d8, 0x002b_3138, Color::Reset),
-        Role::Strong => paint(0x00f2_f5f7, 0x0010_1418, Color::Reset),
-        Role::Quiet => paint(0x0090_9ba6, 0x0059_626c, Color::Reset),
-        Role::Line => paint(0x003a_434c, 0x00c3_c9cf, Color::Reset),
-        Role::Accent => paint(0x00e6_ad52, 0x0085_5200, Color::Yellow),
-        Role::Lane(Lane::Cpu) => paint(0x005a_c4b4, 0x0004_695c, Color::Cyan),
-        Role::Lane(Lane::Memory) => paint(0x00a9_8be0, 0x0066_43ad, Color::Magenta),
-        Role::Lane(Lane::Disk) => paint(0x00e0_a848, 0x0084_5400, Color::Yellow),
-        Role::Lane(Lane::Network) => paint(0x0064_9fe0, 0x001c_5aa8, Color::Blue),
-        Role::Lane(Lane::Heat) => paint(0x00e0_7380, 0x00a8_2c40, Color::Red),
-        Role::Severity(Severity::Fine) => paint(0x0090_9ba6, 0x0059_626c, Color::Reset),
-        Role::Severity(Severity::Notice) => paint(0x00b9_c46a, 0x005a_6100, Color::Reset),
-        Role::Severity(Severity::Warning) => paint(0x00f2_9a4a, 0x0098_4700, Color::Yellow),
-        Role::Severity(Severity::Critical) => paint(0x00ff_6b6b, 0x00b8_1c1c, Color::Red),
+        Role::Text => paint(0x00c8_d0d8, 0x002b_3138, USUAL),
+        Role::Strong => paint(0x00f2_f5f7, 0x0010_1418, USUAL),
+        Role::Quiet => paint(0x0090_9ba6, 0x0059_626c, USUAL),
+        Role::Line => paint(0x003a_434c, 0x00c3_c9cf, USUAL),
+        Role::Accent => paint(0x00e6_ad52, 0x0085_5200, [Color::LightYellow, Color::Blue]),
+        Role::Lane(Lane::Cpu) => paint(0x005a_c4b4, 0x0004_695c, [Color::LightCyan, Color::Reset]),
+        Role::Lane(Lane::Memory) => paint(0x00a9_8be0, 0x0066_43ad, [Color::LightMagenta, Color::Reset]),
+        Role::Lane(Lane::Disk) => paint(0x00e0_a848, 0x0084_5400, [Color::LightYellow, Color::Reset]),
+        Role::Lane(Lane::Network) => paint(0x0064_9fe0, 0x001c_5aa8, [Color::LightGreen, Color::Blue]),
+        Role::Lane(Lane::Heat) => paint(0x00e0_7380, 0x00a8_2c40, [Color::LightRed, Color::Red]),
+        Role::Severity(Severity::Fine) => paint(0x0090_9ba6, 0x0059_626c, USUAL),
+        Role::Severity(Severity::Notice) => paint(0x00b9_c46a, 0x005a_6100, USUAL),
+        Role::Severity(Severity::Warning) => paint(0x00f2_9a4a, 0x0098_4700, [Color::LightYellow, Color::Red]),
+        Role::Severity(Severity::Critical) => paint(0x00ff_6b6b, 0x00b8_1c1c, [Color::LightRed, Color::Red]),
+    }
+}
+
+/// Backgrounds among the 256 colours, dark and light: the nearest ones would be too near to the text.
+fn ground_indexed(ground: Ground) -> [u8; 2] {
+    match ground {
+        Ground::Screen => [233, 231],
+        Ground::Panel => [235, 255],
+        Ground::Selected => [236, 230],
+        Ground::Ordered => [234, 255],
     }
 }
 
@@ -108,24 +130,58 @@ fn ground_paint(ground: Ground) -> (u32, u32) {
 }
 
 impl Theme {
-    /// Finds out what the terminal can do from its environment variables, given by a lookup.
-    pub fn detect(shade: Option<Shade>, variable: impl Fn(&str) -> Option<String>) -> Theme {
+    /// A theme of this depth.
+    pub fn new(depth: Depth, light: bool) -> Theme {
+        Theme { depth, light, coloured: depth }
+    }
+
+    /// Finds out what the terminal can do from its environment variables, given by a lookup. What somebody set goes
+    /// before what is found.
+    pub fn detect(
+        shade: Option<Shade>,
+        depth: Option<Depth>,
+        variable: impl Fn(&str) -> Option<String>,
+    ) -> Theme {
         let is = |name: &str, wanted: &[&str]| {
             variable(name).is_some_and(|value| wanted.iter().any(|word| value.contains(word)))
         };
-        let depth = if shade == Some(Shade::Mono)
-            || variable("NO_COLOR").is_some_and(|value| !value.is_empty())
-            || is("TERM", &["dumb", "vt100", "vt220", "-m"])
-        {
+        // Multiplexers and remote logins often drop COLORTERM; some names of terminals say it as well.
+        let coloured = if is("TERM", &["dumb", "vt100", "vt220", "-m"]) {
             Depth::Mono
-        } else if is("COLORTERM", &["truecolor", "24bit"]) || is("TERM", &["direct"]) {
+        } else if is("COLORTERM", &["truecolor", "24bit"])
+            || is("TERM", &["direct", "truecolor", "kitty", "alacritty", "foot", "wezterm", "ghostty"])
+        {
             Depth::True
         } else if is("TERM", &["256color"]) {
             Depth::Indexed
         } else {
             Depth::Sixteen
         };
-        Theme { depth, light: shade == Some(Shade::Light) }
+        // Some terminals name their background: the last of the numbers is one of the 16 colours.
+        let background = variable("COLORFGBG").and_then(|value| value.rsplit(';').next()?.parse::<u8>().ok());
+        let light = match shade {
+            Some(Shade::Light) => true,
+            Some(Shade::Dark) => false,
+            _ => background.is_some_and(|number| number == 7 || (9..=15).contains(&number)),
+        };
+        let unwanted = variable("NO_COLOR").is_some_and(|value| !value.is_empty());
+        let depth = match (shade, depth) {
+            (Some(Shade::Mono), _) => Depth::Mono,
+            (_, Some(depth)) => depth,
+            _ if unwanted => Depth::Mono,
+            _ => coloured,
+        };
+        Theme { depth, light, coloured: if depth == Depth::Mono { coloured } else { depth } }
+    }
+
+    /// The next theme: dark, light, without colour.
+    #[must_use]
+    pub fn next(self) -> Theme {
+        match (self.depth, self.light) {
+            (Depth::Mono, _) => Theme { depth: self.coloured, light: false, ..self },
+            (_, false) => Theme { light: true, ..self },
+            (_, true) => Theme { depth: Depth::Mono, light: false, ..self },
+        }
     }
 
     /// Style of text in a role.
@@ -150,8 +206,9 @@ impl Theme {
         let rgb = if self.light { paint.light } else { paint.dark };
         match self.depth {
             Depth::True => Some(true_colour(rgb)),
-            Depth::Indexed => Some(Color::Indexed(nearest_indexed(rgb))),
-            Depth::Sixteen => Some(paint.ansi),
+            // Rules and ticks are no text.
+            Depth::Indexed => Some(Color::Indexed(nearest_indexed(rgb, role != Role::Line, self.light))),
+            Depth::Sixteen => Some(paint.ansi[usize::from(self.light)]),
             Depth::Mono => None,
         }
     }
@@ -162,7 +219,9 @@ impl Theme {
         let rgb = if self.light { light } else { dark };
         match self.depth {
             Depth::True => Style::new().bg(true_colour(rgb)),
-            Depth::Indexed => Style::new().bg(Color::Indexed(nearest_indexed(rgb))),
+            Depth::Indexed => {
+                Style::new().bg(Color::Indexed(ground_indexed(ground)[usize::from(self.light)]))
+            }
             // Without fine shades only the selected row stands out, by exchanging the two colours.
             _ if ground == Ground::Selected => Style::new().add_modifier(Modifier::REVERSED),
             _ => Style::new(),
@@ -172,13 +231,27 @@ impl Theme {
     /// A lane's hue, brought near the background while nothing is wrong.
     pub fn strip(self, lane: Lane, severity: Severity) -> Style {
         let paint = role_paint(Role::Lane(lane));
-        if severity != Severity::Fine || self.depth != Depth::True {
+        if self.depth == Depth::Sixteen && self.light {
+            // Strips are no text: a hue that would be too pale to read tells the lanes apart.
+            return Style::new().fg(match lane {
+                Lane::Cpu => Color::Cyan,
+                Lane::Memory => Color::Magenta,
+                Lane::Disk => Color::Yellow,
+                Lane::Network => Color::Blue,
+                Lane::Heat => Color::Red,
+            });
+        }
+        if severity != Severity::Fine || !matches!(self.depth, Depth::True | Depth::Indexed) {
             return self.role(Role::Lane(lane));
         }
         let (dark, light) = ground_paint(Ground::Screen);
         let (hue, ground) = if self.light { (paint.light, light) } else { (paint.dark, dark) };
         let mix = |shift: u32| (((hue >> shift & 0xff) * 13 + (ground >> shift & 0xff) * 7) / 20) << shift;
-        Style::new().fg(true_colour(mix(16) | mix(8) | mix(0)))
+        let mixed = mix(16) | mix(8) | mix(0);
+        Style::new().fg(match self.depth {
+            Depth::True => true_colour(mixed),
+            _ => Color::Indexed(nearest_indexed(mixed, false, self.light)),
+        })
     }
 }
 
@@ -186,34 +259,77 @@ fn true_colour(rgb: u32) -> Color {
     Color::Rgb((rgb >> 16) as u8, (rgb >> 8) as u8, rgb as u8)
 }
 
-/// The nearest of the 256 colours: the 6×6×6 cube or the greys.
-fn nearest_indexed(rgb: u32) -> u8 {
-    const STEPS: [i32; 6] = [0, 95, 135, 175, 215, 255];
-    let parts = [rgb >> 16 & 0xff, rgb >> 8 & 0xff, rgb & 0xff].map(|part| part as i32);
-    let distance = |candidate: [i32; 3]| -> i32 {
-        parts.iter().zip(candidate).map(|(part, other)| (part - other) * (part - other)).sum()
+/// Red, green and blue of one of the 240 fixed colours of most terminals: the 6×6×6 cube and the greys.
+fn indexed_rgb(index: u8) -> u32 {
+    const STEPS: [u32; 6] = [0, 95, 135, 175, 215, 255];
+    let rgb = |red: u32, green: u32, blue: u32| red << 16 | green << 8 | blue;
+    match index {
+        16..232 => {
+            let at = usize::from(index - 16);
+            rgb(STEPS[at / 36], STEPS[at / 6 % 6], STEPS[at % 6])
+        }
+        232.. => {
+            let grey = 8 + 10 * u32::from(index - 232);
+            rgb(grey, grey, grey)
+        }
+        _ => 0,
+    }
+}
+
+fn luminance(rgb: u32) -> f64 {
+    let part = |shift: u32| {
+        let value = f64::from(rgb >> shift & 0xff) / 255.0;
+        if value <= 0.040_45 { value / 12.92 } else { ((value + 0.055) / 1.055).powf(2.4) }
     };
-    let cube = (0..216).map(|at| (16 + at as u8, [STEPS[at / 36], STEPS[at / 6 % 6], STEPS[at % 6]]));
-    let greys = (0..24).map(|at| (232 + at as u8, [8 + 10 * at; 3]));
-    let all = cube.chain(greys);
-    all.min_by_key(|(_, colour)| distance(*colour)).map_or(7, |(index, _)| index)
+    0.2126 * part(16) + 0.7152 * part(8) + 0.0722 * part(0)
+}
+
+/// Contrast of two colours as the Web Content Accessibility Guidelines define it: 1 to 21.
+fn contrast(a: u32, b: u32) -> f64 {
+    let (a, b) = (luminance(a), luminance(b));
+    (a.max(b) + 0.05) / (a.min(b) + 0.05)
+}
+
+/// Least contrast of text.
+const READABLE: f64 = 4.5;
+
+/// The nearest of the 256 colours. For text only those that can be read on all grounds: the cube is so coarse that
+/// the nearest one may be too pale. Found once for each colour, since it takes a walk over all.
+fn nearest_indexed(rgb: u32, text: bool, light: bool) -> u8 {
+    static FOUND: Mutex<BTreeMap<(u32, bool, bool), u8>> = Mutex::new(BTreeMap::new());
+    const GROUNDS: [Ground; 4] = [Ground::Screen, Ground::Panel, Ground::Selected, Ground::Ordered];
+    let parts = |rgb: u32| [rgb >> 16 & 0xff, rgb >> 8 & 0xff, rgb & 0xff].map(|part| part as i32);
+    let distance = |index: u8| -> i32 {
+        parts(rgb).iter().zip(parts(indexed_rgb(index))).map(|(a, b)| (a - b) * (a - b)).sum()
+    };
+    let grounds = GROUNDS.map(|ground| indexed_rgb(ground_indexed(ground)[usize::from(light)]));
+    let serves = |index: &u8| {
+        !text || grounds.iter().all(|ground| contrast(indexed_rgb(*index), *ground) >= READABLE)
+    };
+    let mut found = FOUND.lock().unwrap_or_else(PoisonError::into_inner);
+    *found.entry((rgb, text, light)).or_insert_with(|| {
+        (16..=255).filter(serves).min_by_key(|index| distance(*index)).unwrap_or(7)
+    })
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn luminance(rgb: u32) -> f64 {
-        let part = |shift: u32| {
-            let value = f64::from(rgb >> shift & 0xff) / 255.0;
-            if value <= 0.040_45 { value / 12.92 } else { ((value + 0.055) / 1.055).powf(2.4) }
-        };
-        0.2126 * part(16) + 0.7152 * part(8) + 0.0722 * part(0)
-    }
-
-    fn contrast(a: u32, b: u32) -> f64 {
-        let (a, b) = (luminance(a), luminance(b));
-        (a.max(b) + 0.05) / (a.min(b) + 0.05)
+    /// The 16 colours as most terminals show them.
+    fn ansi_rgb(colour: Color, light: bool) -> u32 {
+        match colour {
+            Color::Reset if light => 0,
+            Color::Reset => 0x00e5_e5e5,
+            Color::Red => 0x00cd_0000,
+            Color::Blue => 0x0000_00ee,
+            Color::LightRed => 0x00ff_0000,
+            Color::LightYellow => 0x00ff_ff00,
+            Color::LightGreen => 0x0000_ff00,
+            Color::LightMagenta => 0x00ff_00ff,
+            Color::LightCyan => 0x0000_ffff,
+            other => panic!("{other:?} is not among the colours for text"),
+        }
     }
 
     #[test]
@@ -222,27 +338,60 @@ mod tests {
         let roles = [Role::Text, Role::Strong, Role::Quiet, Role::Accent].into_iter();
         let roles = roles.chain(Lane::ALL.map(Role::Lane)).chain(severities.map(Role::Severity));
         for role in roles {
+            let paint = role_paint(role);
             for ground in [Ground::Screen, Ground::Panel, Ground::Selected, Ground::Ordered] {
-                let (paint, (dark, light)) = (role_paint(role), ground_paint(ground));
-                for (text, ground_colour) in [(paint.dark, dark), (paint.light, light)] {
+                let (dark, light) = ground_paint(ground);
+                let indexed = ground_indexed(ground).map(indexed_rgb);
+                for (text, ground_colour, indexed, is_light) in
+                    [(paint.dark, dark, indexed[0], false), (paint.light, light, indexed[1], true)]
+                {
                     let ratio = contrast(text, ground_colour);
                     assert!(ratio >= 4.5, "{role:?} on {ground:?}: {ratio:.2}");
+                    let ratio = contrast(indexed_rgb(nearest_indexed(text, true, is_light)), indexed);
+                    assert!(ratio >= 4.5, "{role:?} on {ground:?} in 256 colours: {ratio:.2}");
                 }
+            }
+            for (light, ground) in [(false, 0), (true, 0x00ff_ffff)] {
+                let ratio = contrast(ansi_rgb(paint.ansi[usize::from(light)], light), ground);
+                assert!(ratio >= 4.5, "{role:?} in 16 colours, light {light}: {ratio:.2}");
             }
         }
     }
 
+    fn found(shade: Option<Shade>, depth: Option<Depth>, pairs: &[(&str, &str)]) -> Theme {
+        let find =
+            |name: &str| pairs.iter().find(|(key, _)| *key == name).map(|(_, value)| (*value).to_owned());
+        Theme::detect(shade, depth, find)
+    }
+
     #[test]
     fn the_terminal_is_found_out_from_its_variables() {
-        let detect = |pairs: &[(&str, &str)]| {
-            let find =
-                |name: &str| pairs.iter().find(|(key, _)| *key == name).map(|(_, value)| (*value).to_owned());
-            Theme::detect(None, find).depth
-        };
+        let detect = |pairs: &[(&str, &str)]| found(None, None, pairs).depth;
         assert_eq!(detect(&[("TERM", "xterm-256color"), ("COLORTERM", "truecolor")]), Depth::True);
-        assert_eq!(detect(&[("TERM", "screen-256color")]), Depth::Indexed);
+        assert_eq!(detect(&[("TERM", "screen-256color")]), Depth::Indexed, "inside a multiplexer");
+        assert_eq!(detect(&[("TERM", "xterm-256color"), ("SSH_TTY", "/dev/pts/3")]), Depth::Indexed);
+        assert_eq!(detect(&[("TERM", "xterm-direct")]), Depth::True);
         assert_eq!(detect(&[("TERM", "linux")]), Depth::Sixteen);
         assert_eq!(detect(&[("TERM", "xterm-256color"), ("NO_COLOR", "1")]), Depth::Mono);
+        assert_eq!(detect(&[("TERM", "xterm-256color"), ("NO_COLOR", "")]), Depth::Indexed);
         assert_eq!(detect(&[("TERM", "vt100")]), Depth::Mono);
+        assert!(found(None, None, &[("COLORFGBG", "0;15")]).light);
+        assert!(!found(None, None, &[("COLORFGBG", "15;default;0")]).light);
+    }
+
+    #[test]
+    fn what_was_set_goes_before_what_is_found() {
+        let terminal = [("TERM", "xterm-256color"), ("NO_COLOR", "1"), ("COLORFGBG", "0;15")];
+        assert_eq!(found(None, Some(Depth::True), &terminal).depth, Depth::True);
+        assert_eq!(found(Some(Shade::Mono), Some(Depth::True), &terminal).depth, Depth::Mono);
+        assert!(!found(Some(Shade::Dark), None, &terminal).light);
+        let mut theme = found(None, None, &[("TERM", "xterm-256color")]);
+        let mut seen = vec![];
+        for _ in 0..4 {
+            seen.push((theme.depth, theme.light));
+            theme = theme.next();
+        }
+        assert_eq!(seen[..3], [(Depth::Indexed, false), (Depth::Indexed, true), (Depth::Mono, false)]);
+        assert_eq!(seen[3], seen[0]);
     }
 }

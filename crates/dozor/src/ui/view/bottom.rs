@@ -1,85 +1,44 @@
 //! The hint line, the prompt in its place, and the message above it.
 
 use super::put;
-use crate::ui::action::{ACTIONS, Action};
-use crate::ui::sheet::Sheet;
-use crate::ui::state::{Mode, State};
+use crate::ui::hints::hints;
+use crate::ui::state::{Purpose, State};
 use crate::ui::theme::{Ground, Role};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Modifier;
 
 /// Keys that mean something now, as far as there is room.
-pub fn hints(state: &State, buffer: &mut Buffer, area: Rect) {
+pub fn draw(state: &State, buffer: &mut Buffer, area: Rect) {
     buffer.set_style(area, state.theme.ground(Ground::Panel));
-    if state.narrowing.is_some() {
+    if state.prompt.is_some() {
         prompt(state, buffer, area);
         return;
     }
-    let cells = |(key, word): &(String, String)| key.chars().count() + word.chars().count() + 3;
-    let mut pairs = pairs(state);
-    // Help and quit stay on a narrow screen; what is easiest to find in the help goes first.
-    for word in ["on", "step back", "mark", "lane", "record", "order"] {
-        if pairs.iter().map(cells).sum::<usize>() < usize::from(area.width) {
-            break;
-        }
-        pairs.retain(|(_, other)| other != word);
+    for hint in hints(state, area) {
+        let room = area.right().saturating_sub(hint.x);
+        let key = state.theme.role(Role::Accent).add_modifier(Modifier::BOLD);
+        let x = put(buffer, hint.x, area.y, room, &hint.key, key);
+        let room = area.right().saturating_sub(x + 1);
+        put(buffer, x + 1, area.y, room, &hint.word, state.theme.role(Role::Quiet));
     }
-    let mut x = area.x + 1;
-    for (key, word) in pairs {
-        let room = area.right().saturating_sub(x);
-        x = put(buffer, x, area.y, room, &key, state.theme.role(Role::Accent).add_modifier(Modifier::BOLD));
-        x = put(buffer, x + 1, area.y, room, &word, state.theme.role(Role::Quiet)) + 2;
-    }
-}
-
-/// Key and word of each hint.
-fn pairs(state: &State) -> Vec<(String, String)> {
-    let own = |pairs: &[(&str, &str)]| {
-        pairs.iter().map(|(key, word)| ((*key).to_owned(), (*word).to_owned())).collect::<Vec<_>>()
-    };
-    match &state.sheet {
-        Some(Sheet::Act(_)) => return own(&[("↑ ↓", "choose"), ("enter", "send"), ("esc", "leave it")]),
-        Some(Sheet::Order(_)) => {
-            return own(&[("letters", "search"), ("↑ ↓", "choose"), ("enter", "order"), ("esc", "leave it")]);
-        }
-        Some(Sheet::Help(_)) => return own(&[("↑ ↓", "scroll"), ("esc", "close")]),
-        None => {}
-    }
-    let table = ACTIONS.iter().filter(|entry| !entry.hint.is_empty()).filter(|entry| match entry.action {
-        Action::Act => state.tied.is_none(),
-        Action::Record => state.mode == Mode::Live,
-        _ => true,
-    });
-    table
-        .map(|entry| {
-            let word = match entry.action {
-                Action::Record if state.recording.is_some() => "end recording",
-                Action::Freeze => match state.mode {
-                    Mode::Replay { playing: true, .. } => "pause",
-                    Mode::Replay { playing: false, .. } => "play",
-                    Mode::Live if state.cursor.is_some() => "live again",
-                    Mode::Live => "freeze",
-                },
-                _ => entry.hint,
-            };
-            (entry.keys[0].to_owned(), word.to_owned())
-        })
-        .collect()
 }
 
 fn prompt(state: &State, buffer: &mut Buffer, area: Rect) {
-    let Some(narrowing) = &state.narrowing else { return };
-    let (before, behind) = narrowing.line.halves();
+    let Some(prompt) = &state.prompt else { return };
+    let (before, behind) = prompt.line.halves();
+    let (name, hint) = match prompt.purpose {
+        Purpose::Narrow(_) => ("narrow", format!("{} match · enter keeps · esc undoes", state.rows.len())),
+        Purpose::Note(wall) => ("note", format!("bookmark at {} · enter · esc", state.zone.time(wall))),
+    };
     let text = state.theme.role(Role::Strong);
-    let mut x = put(buffer, area.x + 1, area.y, 8, "narrow", state.theme.role(Role::Accent)) + 1;
+    let mut x = put(buffer, area.x + 1, area.y, 8, name, state.theme.role(Role::Accent)) + 1;
     let room = area.right().saturating_sub(x + 30);
     x = put(buffer, x, area.y, room, &before, text);
     let mut rest = behind.chars();
     let under = rest.next().unwrap_or(' ').to_string();
     x = put(buffer, x, area.y, 1, &under, text.add_modifier(Modifier::REVERSED));
     x = put(buffer, x, area.y, room, rest.as_str(), text) + 2;
-    let hint = format!("{} match · enter keeps · esc undoes", state.rows.len());
     put(buffer, x, area.y, area.right().saturating_sub(x), &hint, state.theme.role(Role::Quiet));
 }
 

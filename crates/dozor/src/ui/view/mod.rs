@@ -2,11 +2,12 @@
 
 mod bottom;
 mod lanes;
+mod parts;
 mod sheets;
 mod table;
 mod top;
 
-pub use lanes::sample_at_column;
+pub use parts::tabs_begin;
 pub use sheets::help_lines;
 
 use super::layout::SMALLEST;
@@ -32,11 +33,18 @@ pub fn draw(state: &State, frame: &mut Frame<'_>, now: Instant) {
     top::draw(state, buffer, layout.top, now);
     lanes::draw(state, buffer, &layout);
     top::standing_out(state, buffer, layout.standing_out);
+    parts::draw(state, buffer, &layout);
     table::draw(state, buffer, &layout, now);
-    bottom::hints(state, buffer, layout.hints);
+    bottom::draw(state, buffer, layout.hints);
     bottom::message(state, buffer, layout.message);
     sheets::draw(state, buffer, area);
+    state.symbols.apply(buffer);
 }
+
+/// Bars of an eighth to eight eighths of a cell.
+const BARS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
+/// Bars that grow to the right.
+const SIDEWAYS: [&str; 9] = [" ", "▏", "▎", "▍", "▌", "▋", "▊", "▉", "█"];
 
 fn too_small(state: &State, buffer: &mut Buffer, area: Rect) {
     let lines = [

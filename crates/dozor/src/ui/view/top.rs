@@ -1,7 +1,7 @@
 //! The top line, and what stands out.
 
 use super::{put, put_right, rule};
-use crate::ui::state::{Mode, State};
+use crate::ui::state::{COSTLY, Mode, State};
 use crate::ui::theme::{Ground, Role};
 use dozor_core::known::Known;
 use dozor_core::lane::Severity;
@@ -69,7 +69,13 @@ fn right_side(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) -> u
     let mut parts = vec![];
     if let Mode::Live = state.mode {
         let cost = state.own_cost.map(|cost| format!(" · own {cost:.1} %")).unwrap_or_default();
-        parts.push((format!("every {}{cost}", long_duration(state.every.as_secs_f64())), quiet));
+        let costly = state.own_cost.is_some_and(|cost| cost >= COSTLY);
+        let style = if costly { theme.role(Role::Severity(Severity::Warning)) } else { quiet };
+        let pace = match state.by_hand {
+            true => "by hand".to_owned(),
+            false => format!("every {}", long_duration(state.every.as_secs_f64())),
+        };
+        parts.push((format!("{pace}{cost}"), style));
     } else if let Some(shown) = state.shown() {
         let (first, end) = (state.timeline.first(), state.timeline.end());
         parts.push((format!("sample {} of {}", shown - first + 1, end - first), quiet));
@@ -107,23 +113,26 @@ pub fn standing_out(state: &State, buffer: &mut Buffer, area: Rect) {
     let mut area = area;
     if area.height > 1 {
         rule(buffer, Rect { height: 1, ..area }, "What stands out", state);
+        let more = state.standing_out.len().saturating_sub(usize::from(area.height - 1));
+        if more > 0 {
+            let text = format!(" and {more} more ");
+            put_right(buffer, area.right() - 3, area.y, 20, &text, theme.role(Role::Quiet));
+        }
         area = Rect { y: area.y + 1, height: area.height - 1, ..area };
     }
-    if state.standing_out.is_empty() {
-        let text = match state.sample.as_ref().map(|sample| (sample.gap, sample.seconds())) {
-            None => "waiting for the first reading …".to_owned(),
-            Some((Some(gap), _)) => gap_words(gap),
-            Some((None, None)) => "one reading so far: rates need a second one".to_owned(),
-            Some((None, Some(_))) => "nothing: every resource has room".to_owned(),
-        };
-        put(
-            buffer,
-            area.x + 2,
-            area.y,
-            area.width.saturating_sub(3),
-            &format!("· {text}"),
-            theme.role(Role::Quiet),
-        );
+    let unknown = match state.sample.as_ref().map(|sample| (sample.gap, sample.seconds())) {
+        None => Some("waiting for the first reading …".to_owned()),
+        Some((Some(gap), _)) => Some(gap_words(gap)),
+        Some((None, None)) => Some("one reading so far: rates need a second one".to_owned()),
+        Some((None, Some(_))) if state.standing_out.is_empty() => {
+            Some("nothing: every resource has room".to_owned())
+        }
+        Some((None, Some(_))) => None,
+    };
+    if let Some(text) = unknown {
+        let width = area.width.saturating_sub(3);
+        put(buffer, area.x + 2, area.y, width, &format!("· {text}"), theme.role(Role::Quiet));
+        area = Rect { y: area.y + 1, height: area.height - 1, ..area };
     }
     for (y, (severity, _, text)) in (area.top()..area.bottom()).zip(&state.standing_out) {
         let sign = severity.sign().to_string();

@@ -1,0 +1,213 @@
+//! The parts of the chosen lane on the screen: which table is looked at, which part is chosen, and where each table
+//! stands. Drawing and the mouse both ask here.
+
+use dozor_core::parts::{PartId, Section, Shape};
+use ratatui::layout::{Position, Rect};
+use unicode_width::UnicodeWidthStr as _;
+
+/// More cores than this are a map, even where their rows would fit.
+const CORES_IN_ROWS: usize = 24;
+/// Cells of a core in the map: number, bar, percentage.
+const WIDE_CELL: u16 = 9;
+/// Cells on a line of the map, of which the most that fit are taken: numbers that one can count with.
+const PER_LINE: [u16; 6] = [8, 10, 12, 16, 20, 24];
+/// Cells of a core in the small map: only the bar.
+const SMALL_CELL: u16 = 2;
+/// Cells before each line of the small map, for the number of its first core.
+const SMALL_LABEL: u16 = 7;
+
+/// What is known of the parts.
+#[derive(Clone, Debug, Default)]
+pub struct Parts {
+    /// The tables of the chosen lane.
+    pub sections: Vec<Section>,
+    /// The table that is looked at; it stands first.
+    pub current: usize,
+    /// The part whose users are shown.
+    pub selected: Option<PartId>,
+    /// Arrow keys move among the parts.
+    pub in_focus: bool,
+    /// First row of the current table on the screen.
+    pub scroll: usize,
+}
+
+/// How the rows of a table stand.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Form {
+    /// Below each other.
+    Rows,
+    /// As cells beside each other.
+    Map {
+        /// Cells on a line.
+        per_line: u16,
+        /// Their width.
+        cell: u16,
+        /// Room before the first of a line.
+        label: u16,
+    },
+}
+
+/// A table at its place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Placed {
+    /// Which one.
+    pub section: usize,
+    /// Its title line.
+    pub title: u16,
+    /// The stacked strip of all rows, where the table has one.
+    pub strip: Option<u16>,
+    /// Headings, or the legend of a map.
+    pub headings: u16,
+    /// Its rows.
+    pub rows: Rect,
+    /// How they stand.
+    pub form: Form,
+    /// First row that is seen.
+    pub first: usize,
+}
+
+impl Placed {
+    /// The line behind its last one.
+    pub fn bottom(&self) -> u16 {
+        self.rows.bottom()
+    }
+}
+
+fn form(section: &Section, width: u16, room: u16) -> Form {
+    let count = section.rows.len();
+    if section.shape != Shape::Cores || count <= CORES_IN_ROWS && count <= usize::from(room) {
+        return Form::Rows;
+    }
+    let fits = (width.saturating_sub(2) / WIDE_CELL).max(1);
+    let wide = PER_LINE.into_iter().filter(|count| *count <= fits).max().unwrap_or(fits);
+    if count.div_ceil(usize::from(wide)) <= usize::from(room) {
+        return Form::Map { per_line: wide, cell: WIDE_CELL, label: 2 };
+    }
+    // Whole tens on a line, so that a core is found by its number.
+    let fits = (width.saturating_sub(SMALL_LABEL) / SMALL_CELL).max(1);
+    let small = if fits >= 10 { fits / 10 * 10 } else { fits };
+    Form::Map { per_line: small, cell: SMALL_CELL, label: SMALL_LABEL }
+}
+
+impl Form {
+    fn lines(self, count: usize) -> u16 {
+        match self {
+            Form::Rows => count as u16,
+            Form::Map { per_line, .. } => count.div_ceil(usize::from(per_line)) as u16,
+        }
+    }
+}
+
+impl Parts {
+    /// Tables in the order in which they stand: the one that is looked at first.
+    fn turned(&self) -> impl Iterator<Item = usize> {
+        let count = self.sections.len();
+        (0..count).map(move |at| (self.current + at) % count)
+    }
+
+    /// Lines that all tables would fill.
+    pub fn wish(&self, width: u16) -> u16 {
+        let of = |section: &Section| {
+            let strip = u16::from(section.shape == Shape::Strip);
+            let room = if section.rows.len() > CORES_IN_ROWS { 12 } else { u16::MAX };
+            2 + strip + form(section, width, room).lines(section.rows.len())
+        };
+        self.sections.iter().map(of).sum()
+    }
+
+    /// Places as many tables as there is room for.
+    pub fn placed(&self, area: Rect) -> Vec<Placed> {
+        let mut placed = vec![];
+        let mut y = area.y;
+        for section in self.turned() {
+            let room = area.bottom().saturating_sub(y);
+            let table = &self.sections[section];
+            let strip = table.shape == Shape::Strip && room >= 5;
+            let head = 2 + u16::from(strip);
+            let is_first = placed.is_empty();
+            // A table below another needs two rows to be worth its title, or all of a smaller one.
+            let least = head + if is_first { 1 } else { (table.rows.len() as u16).min(2) };
+            if room < least {
+                break;
+            }
+            let form = form(table, area.width, room - head);
+            let height = form.lines(table.rows.len()).min(room - head);
+            let seen = match form {
+                Form::Rows => usize::from(height),
+                Form::Map { per_line, .. } => usize::from(height * per_line),
+            };
+            let first =
+                if is_first { self.scroll.min(table.rows.len().saturating_sub(seen)) } else { 0 };
+            let rows = Rect::new(area.x, y + head, area.width, height);
+            placed.push(Placed {
+                section,
+                title: y,
+                strip: strip.then_some(y + 1),
+                headings: y + head - 1,
+                rows,
+                form,
+                first,
+            });
+            y = rows.bottom();
+        }
+        placed
+    }
+
+    /// Titles of all tables on the first line, as cells from–to and the table; for clicking.
+    pub fn tabs(&self, area: Rect, begin: u16) -> Vec<(u16, u16, usize)> {
+        let mut x = begin;
+        let mut tabs = vec![];
+        for (at, section) in self.sections.iter().enumerate() {
+            let width = section.title.width() as u16;
+            if x + width + 1 > area.right() {
+                break;
+            }
+            tabs.push((x, x + width, at));
+            x += width + 3;
+        }
+        tabs
+    }
+
+    /// The row of the current table that is chosen.
+    pub fn selected_row(&self) -> Option<usize> {
+        let selected = self.selected.as_ref()?;
+        self.sections.get(self.current)?.rows.iter().position(|row| row.id == *selected)
+    }
+
+    /// The part at a place of the screen.
+    pub fn at(&self, area: Rect, position: Position) -> Option<(usize, usize)> {
+        let placed = self.placed(area).into_iter().find(|placed| placed.rows.contains(position))?;
+        let line = usize::from(position.y - placed.rows.y);
+        let row = match placed.form {
+            Form::Rows => placed.first + line,
+            Form::Map { per_line, cell, label } => {
+                let column = position.x.checked_sub(placed.rows.x + label)? / cell;
+                if column >= per_line {
+                    return None;
+                }
+                placed.first + line * usize::from(per_line) + usize::from(column)
+            }
+        };
+        (row < self.sections[placed.section].rows.len()).then_some((placed.section, row))
+    }
+
+    /// Scrolls the current table so far that the chosen part is seen.
+    pub fn keep_selected_visible(&mut self, area: Rect) {
+        let Some(row) = self.selected_row() else { return };
+        let Some(placed) = self.placed(area).first().copied() else { return };
+        let (row, per_line) = match placed.form {
+            Form::Rows => (row, 1),
+            Form::Map { per_line, .. } => (row - row % usize::from(per_line), usize::from(per_line)),
+        };
+        let seen = usize::from(placed.rows.height) * per_line;
+        self.scroll = self.scroll.clamp((row + per_line).saturating_sub(seen), row);
+    }
+
+    /// Rows that a step up or down passes.
+    pub fn line(&self, area: Rect) -> usize {
+        match self.placed(area).first().map(|placed| placed.form) {
+            Some(Form::Map { per_line, .. }) => usize::from(per_line),
+            _ => 1,
+        }
+    }
+}

@@ -1,0 +1,75 @@
+//! Trends of the rows that are seen: the lens metric over the last samples, worked out once for each new sample.
+
+use super::columns::TREND;
+use super::state::TREND_SAMPLES;
+use dozor_core::catalogue::Metric;
+use dozor_core::rank::Listed;
+use dozor_core::row::Row as _;
+use dozor_core::sample::Sample;
+use std::sync::Arc;
+
+const CELLS: usize = TREND as usize;
+/// Samples that one cell stands for.
+const PER_CELL: usize = TREND_SAMPLES / CELLS;
+
+/// Parts of the largest value among the rows, one for each cell; none where nothing is known.
+pub type Trend = [Option<f64>; CELLS];
+
+/// Trends of some rows.
+#[derive(Debug, Default)]
+pub struct Trends {
+    shown: Option<usize>,
+    rows: Vec<Listed>,
+    metric: Option<&'static Metric>,
+    /// A trend for each row.
+    pub list: Vec<Trend>,
+}
+
+impl Trends {
+    /// Works them out anew where anything changed.
+    pub fn follow(
+        &mut self,
+        shown: Option<usize>,
+        window: &[Arc<Sample>],
+        rows: &[Listed],
+        metric: &'static Metric,
+    ) {
+        if self.shown == shown && self.metric == Some(metric) && self.rows == rows {
+            return;
+        }
+        (self.shown, self.metric) = (shown, Some(metric));
+        self.rows = rows.to_vec();
+        self.list = rows.iter().map(|row| trend(shown.unwrap_or(0), window, *row, metric)).collect();
+        let largest = self.list.iter().flatten().flatten().copied().fold(0.0, f64::max);
+        if largest > 0.0 {
+            self.list.iter_mut().flatten().flatten().for_each(|value| *value = (*value / largest).max(0.0));
+        }
+    }
+}
+
+fn trend(shown: usize, window: &[Arc<Sample>], row: Listed, metric: &Metric) -> Trend {
+    let mut trend = [None; CELLS];
+    let Listed::Here(mut place) = row else { return trend };
+    let newest = shown / PER_CELL;
+    for (back, sample) in window.iter().rev().enumerate() {
+        // Cells begin at whole numbers of samples, so that they move only when one is full.
+        let Some(cell) = (CELLS - 1).checked_sub(newest - shown.saturating_sub(back) / PER_CELL) else { break };
+        if let Some(value) = metric.of(&sample.process(place)).number() {
+            let most = trend[cell].unwrap_or(0.0f64).max(value);
+            trend[cell] = Some(most);
+        }
+        let Some(older) = window.len().checked_sub(back + 2).map(|at| &window[at]) else { break };
+        let is_next = sample.before.as_ref().is_some_and(|before| Arc::ptr_eq(before, &older.now));
+        // The place in the sample before is known, unless samples are missing between the two.
+        let before = if is_next {
+            sample.earlier_place(place)
+        } else {
+            older.find(sample.now.processes[place].key())
+        };
+        match before {
+            Some(before) => place = before,
+            None => break,
+        }
+    }
+    trend
+}

@@ -1,0 +1,230 @@
+//! What happens on an event: the only place where the state changes.
+//!
+//! [`keys`] and [`mouse`] turn what people do into actions; [`act`] carries an action out, with [`time`], [`lanes`],
+//! [`rows`] and [`pace`].
+
+mod keys;
+mod lanes;
+mod mouse;
+mod pace;
+mod rows;
+mod time;
+
+pub use mouse::thumb;
+
+use super::action::Action;
+use super::sheet::{OrderSheet, Sheet};
+use super::state::{Mode, Recording, SignKind, State};
+use crate::hands::{Outcome, Target, summary};
+use dozor_core::lane::Severity;
+use dozor_core::reading::Reading;
+use dozor_core::signals::Signal;
+use ratatui::crossterm::event::{KeyEvent, MouseEvent};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+/// How long an ordinary message stays.
+const MESSAGE: Duration = Duration::from_secs(8);
+
+/// What happened.
+pub enum Event {
+    /// A key was pressed.
+    Key(KeyEvent),
+    /// The mouse did something.
+    Mouse(MouseEvent),
+    /// Text was pasted.
+    Paste(String),
+    /// The terminal has another size.
+    Resize(u16, u16),
+    /// The source gave a reading.
+    Reading(Arc<Reading>),
+    /// The source gives nothing more, for this reason.
+    Ended(String),
+    /// An action was carried out.
+    Acted(Signal, Vec<Target>, Vec<Outcome>),
+    /// A recording has begun or could not begin.
+    RecordingBegan(Result<PathBuf, String>),
+    /// A recording has ended: with its account or with what went wrong.
+    RecordingEnded(Result<String, String>),
+    /// Dozor's own CPU time in percent of a core.
+    OwnCost(f64),
+    /// Time passed.
+    Tick,
+}
+
+/// What must be done outside of the state.
+#[derive(Debug, PartialEq)]
+pub enum Effect {
+    /// Leave.
+    Quit,
+    /// Go to the background.
+    Suspend,
+    /// Draw everything anew.
+    Redraw,
+    /// Send a signal.
+    Signal(Signal, Vec<Target>),
+    /// Begin a recording.
+    Record,
+    /// End the recording.
+    StopRecording,
+    /// Read at another interval.
+    Every(Duration),
+    /// Read only when asked, or by itself again.
+    ByHand(bool),
+    /// Take one reading now.
+    ReadNow,
+    /// Give text to the clipboard of the terminal.
+    Copy(String),
+    /// Take the mouse, or leave it to the terminal.
+    Mouse(bool),
+}
+
+/// Takes in an event.
+pub fn update(state: &mut State, event: Event, now: Instant) -> Vec<Effect> {
+    let effects = take_in(state, event, now);
+    state.settle();
+    effects
+}
+
+fn take_in(state: &mut State, event: Event, now: Instant) -> Vec<Effect> {
+    match event {
+        Event::Key(key) => return keys::pressed(state, &key, now),
+        Event::Mouse(mouse) => return mouse::moved(state, mouse, now),
+        Event::Paste(text) => keys::pasted(state, &text),
+        Event::Resize(width, height) => {
+            state.size = (width, height);
+            state.drag = None;
+            state.keep_selection_visible();
+            lanes::keep_part_visible(state);
+        }
+        Event::Reading(reading) => arrived(state, reading, now),
+        Event::Ended(reason) => state.ended = Some(reason),
+        Event::Acted(signal, targets, outcomes) => {
+            let good =
+                outcomes.iter().all(|outcome| matches!(outcome, Outcome::Sent | Outcome::GoneAfter(_)));
+            let severity = if good { Severity::Fine } else { Severity::Warning };
+            state.say(severity, summary(&signal, &targets, &outcomes), Some(now + 2 * MESSAGE));
+        }
+        Event::RecordingBegan(Ok(path)) => {
+            state.say(Severity::Fine, format!("recording into {}", path.display()), Some(now + MESSAGE));
+            state.recording = Some(Recording { path, since: now });
+        }
+        Event::RecordingBegan(Err(problem)) => state.say(Severity::Warning, problem, Some(now + 2 * MESSAGE)),
+        Event::RecordingEnded(result) => {
+            state.recording = None;
+            match result {
+                Ok(account) => state.say(Severity::Fine, account, Some(now + MESSAGE)),
+                Err(problem) => state.say(Severity::Critical, problem, None),
+            }
+        }
+        Event::OwnCost(share) => state.own_cost = Some(share),
+        Event::Tick => time::tick(state, now),
+    }
+    vec![]
+}
+
+fn arrived(state: &mut State, reading: Arc<Reading>, now: Instant) {
+    // The numbers of old samples change when they are thinned; their time does not.
+    let looked_at = state.cursor.and_then(|cursor| state.timeline.moment(cursor)).map(|moment| moment.wall_ns);
+    state.timeline.append(reading);
+    if let Some(wall) = looked_at {
+        let cursor = state.timeline.at(wall);
+        let same = state.timeline.moment(cursor).is_some_and(|moment| moment.wall_ns == wall);
+        state.cursor = Some(cursor);
+        if !same {
+            state.refresh(now);
+        }
+    }
+    if state.cursor.is_none() || state.sample.is_none() {
+        state.refresh(now);
+    }
+}
+
+/// When the state changes by itself next.
+pub fn next_tick(state: &State) -> Option<Instant> {
+    let message = state.message.as_ref().and_then(|message| message.until);
+    let playing = match state.mode {
+        Mode::Replay { playing: true, due } => due,
+        _ => None,
+    };
+    [message, playing, state.held_until].into_iter().flatten().min()
+}
+
+/// Does what an action says.
+pub fn act(state: &mut State, action: Action, now: Instant) -> Vec<Effect> {
+    match action {
+        Action::Quit => return vec![Effect::Quit],
+        Action::Suspend => return vec![Effect::Suspend],
+        Action::Redraw => return vec![Effect::Redraw],
+        Action::Lane(lane) => lanes::choose(state, Some(lane)),
+        Action::Overview => lanes::choose(state, None),
+        Action::NextLane => lanes::step(state, 1),
+        Action::PreviousLane => lanes::step(state, -1),
+        Action::Parts => lanes::next_parts(state, true, now),
+        Action::PreviousParts => lanes::next_parts(state, false, now),
+        Action::Fold => state.lanes.fold(state.lane),
+        Action::Hide => lanes::hide(state, now),
+        Action::AllLanes => state.lanes.restore(),
+        Action::LaneUp | Action::LaneDown => lanes::shift(state, action == Action::LaneDown, now),
+        Action::Down | Action::Up | Action::PageDown | Action::PageUp | Action::First | Action::Last => {
+            if state.parts.in_focus {
+                lanes::move_in_parts(state, action);
+            } else {
+                rows::go(state, action, now);
+            }
+        }
+        Action::Narrow => keys::begin_narrowing(state),
+        Action::Order => state.sheet = Some(Sheet::Order(OrderSheet::default())),
+        Action::OtherWay => {
+            state.order = state.order.reversed();
+            state.rank_anew();
+        }
+        Action::Mark => rows::mark(state, now),
+        Action::ClearMarks => state.marked.clear(),
+        Action::Act => rows::open_act(state, now),
+        Action::CopyPid => return rows::copy(state, now, |target| target.key.pid.to_string()),
+        Action::CopyCommand => return rows::copy(state, now, |target| target.command.to_string()),
+        Action::Freeze => time::freeze(state, now),
+        Action::StepBack => time::step(state, -1, now),
+        Action::StepOn => time::step(state, 1, now),
+        Action::TenBack => time::step(state, -10, now),
+        Action::TenOn => time::step(state, 10, now),
+        Action::Begin => time::go_to(state, state.timeline.first(), now),
+        Action::End => time::go_to(state, state.timeline.end().saturating_sub(1), now),
+        Action::Live => time::live(state, now),
+        Action::Wider => state.zoom = state.zoom.step(true, state.every),
+        Action::Narrower => state.zoom = state.zoom.step(false, state.every),
+        Action::Means => state.zoom.mean = !state.zoom.mean,
+        Action::Bookmark => keys::begin_note(state),
+        Action::PreviousSign => time::go_to_sign(state, false, now),
+        Action::NextSign => time::go_to_sign(state, true, now),
+        Action::Record => return pace::record(state, now),
+        Action::Slower => return pace::interval(state, true, now),
+        Action::Faster => return pace::interval(state, false, now),
+        Action::ByHand => return pace::by_hand(state, now),
+        Action::ReadNow => return pace::read_now(state, now),
+        Action::Theme => state.theme = state.theme.next(),
+        Action::Mouse => {
+            state.mouse = !state.mouse;
+            let text = if state.mouse {
+                "the mouse is Dozor's again"
+            } else {
+                "the mouse is the terminal's: select text with it; S takes it back"
+            };
+            state.say(Severity::Fine, text.to_owned(), Some(now + MESSAGE));
+            return vec![Effect::Mouse(state.mouse)];
+        }
+        Action::Help => state.sheet = Some(Sheet::Help(0)),
+        Action::Back => keys::back(state),
+    }
+    vec![]
+}
+
+/// Puts a sign for something that was done on the axis.
+fn sign_action(state: &mut State, text: String) {
+    let newest = state.timeline.end().checked_sub(1).and_then(|number| state.timeline.moment(number));
+    if let Some(wall) = newest.map(|moment| moment.wall_ns) {
+        state.sign(wall, SignKind::Action, text);
+    }
+}

@@ -1,0 +1,229 @@
+//! What the mouse does.
+
+use super::{Effect, act, keys, lanes, rows, time};
+use crate::ui::columns;
+use crate::ui::hints::hints;
+use crate::ui::layout::Layout;
+use crate::ui::sheet::Sheet;
+use crate::ui::state::{Drag, HOLD, State};
+use crate::ui::view;
+use dozor_core::lane::Lane;
+use dozor_core::rank::Order;
+use ratatui::crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
+use ratatui::layout::{Position, Rect};
+use std::time::Instant;
+
+/// Rows that a turn of the wheel moves.
+const WHEEL: isize = 3;
+
+pub(super) fn moved(state: &mut State, mouse: MouseEvent, now: Instant) -> Vec<Effect> {
+    let Some(layout) = state.layout() else { return vec![] };
+    let at = Position::new(mouse.column, mouse.row);
+    match mouse.kind {
+        MouseEventKind::ScrollDown => wheel(state, &layout, at, true, now),
+        MouseEventKind::ScrollUp => wheel(state, &layout, at, false, now),
+        MouseEventKind::Down(MouseButton::Left) => return pressed(state, &layout, at, now),
+        MouseEventKind::Down(MouseButton::Right) if state.sheet.is_none() => {
+            if let Some(lane) = lane_at(&layout, at).filter(|_| at.x < layout.strip_x) {
+                state.lanes.fold(Some(lane));
+            }
+        }
+        MouseEventKind::Drag(MouseButton::Left) => dragged(state, &layout, at, now),
+        MouseEventKind::Up(_) => released(state, &layout, at, now),
+        _ => {}
+    }
+    vec![]
+}
+
+fn lane_at(layout: &Layout, at: Position) -> Option<Lane> {
+    layout.lanes.iter().find(|(_, area)| area.contains(at)).map(|(lane, _)| *lane)
+}
+
+/// The strips of all lanes and the axis above them.
+fn is_on_strips(layout: &Layout, at: Position) -> bool {
+    let last = layout.lanes.last().map_or(0, |(_, area)| area.bottom());
+    let first = layout.axis.map_or(layout.top.bottom(), |axis| axis.y);
+    let strips = Rect::new(layout.strip_x, first, layout.strip_width, last.saturating_sub(first));
+    strips.contains(at)
+}
+
+fn pressed(state: &mut State, layout: &Layout, at: Position, now: Instant) -> Vec<Effect> {
+    if layout.hints.contains(at) {
+        let hit = hints(state, layout.hints).into_iter().find(|hint| (hint.x..hint.end).contains(&at.x));
+        return hit.and_then(|hint| hint.press).map(|key| keys::pressed(state, &key, now)).unwrap_or_default();
+    }
+    if state.sheet.is_some() {
+        return sheet_pressed(state, at, now);
+    }
+    if layout.headings.contains(at) {
+        order_by_heading(state, at.x);
+    } else if layout.rows.contains(at) {
+        if layout.scroll_bar().contains(at) && state.rows.len() > usize::from(layout.rows.height) {
+            grab_scroll_bar(state, layout, at);
+        } else {
+            let row = state.scroll + usize::from(at.y - layout.rows.y);
+            if row < state.rows.len() {
+                state.parts.in_focus = false;
+                rows::select(state, row, now);
+            }
+        }
+    } else if is_on_strips(layout, at) {
+        state.drag = Some(Drag::Time);
+        time::go_to_column(state, at.x - layout.strip_x, now);
+    } else if let Some(lane) = lane_at(layout, at) {
+        lanes::choose(state, Some(lane));
+        state.drag = Some(Drag::Lane(lane));
+    } else if layout.parts.is_some_and(|area| area.contains(at)) {
+        part_pressed(state, layout, at);
+    } else if layout.standing_out.contains(at) {
+        sentence_pressed(state, layout, at);
+    } else if layout.top.contains(at) {
+        lanes::choose(state, None);
+    }
+    vec![]
+}
+
+/// A sentence leads to its lane.
+fn sentence_pressed(state: &mut State, layout: &Layout, at: Position) {
+    let title = u16::from(layout.standing_out.height > 1);
+    let line = (at.y - layout.standing_out.y).checked_sub(title);
+    let lane = line.and_then(|line| state.standing_out.get(usize::from(line))).map(|(_, lane, _)| *lane);
+    if lane.is_some() {
+        lanes::choose(state, lane);
+    }
+}
+
+fn part_pressed(state: &mut State, layout: &Layout, at: Position) {
+    let Some(area) = layout.parts else { return };
+    if at.y == area.y {
+        let begin = view::tabs_begin(state, area);
+        let tab = state.parts.tabs(area, begin).into_iter().find(|(from, to, _)| (*from..*to).contains(&at.x));
+        if let Some((.., section)) = tab {
+            lanes::show_section(state, section);
+        }
+    } else if let Some((section, row)) = state.parts.at(area, at) {
+        let part = state.parts.sections[section].rows[row].id.clone();
+        let same = state.parts.selected.as_ref() == Some(&part);
+        // A second click gives it up again.
+        lanes::select_part(state, (!same).then_some(part));
+    }
+}
+
+fn sheet_pressed(state: &mut State, at: Position, now: Instant) -> Vec<Effect> {
+    let screen = Rect::new(0, 0, state.size.0, state.size.1);
+    let Some(sheet) = &mut state.sheet else { return vec![] };
+    let list = sheet.list(screen);
+    if !sheet.place(screen).contains(at) && at.y < sheet.place(screen).y {
+        // Beside it: it closes.
+        state.sheet = None;
+        return vec![];
+    }
+    let line = at.y.checked_sub(list.area.y).filter(|line| *line < list.area.height).map(usize::from);
+    let Some(row) = line.map(|line| list.first + line) else { return vec![] };
+    match sheet {
+        Sheet::Act(sheet) => sheet.at = row.min(sheet.signals.len() - 1),
+        Sheet::Order(sheet) => {
+            let chosen = sheet.matching().get(row).copied();
+            if let Some(metric) = chosen {
+                state.sheet = None;
+                state.order = Order::by(metric);
+                state.rank_anew();
+            }
+        }
+        Sheet::Help(_) => {
+            let action = view::help_lines(state).get(row).and_then(|line| line.action);
+            if let Some(action) = action {
+                state.sheet = None;
+                return act(state, action, now);
+            }
+        }
+    }
+    vec![]
+}
+
+/// First row and length of the scroll bar's thumb, in cells below its top.
+pub fn thumb(state: &State, layout: &Layout) -> (u16, u16) {
+    let (height, rows) = (usize::from(layout.rows.height), state.rows.len().max(1));
+    let length = (height * height / rows).clamp(1, height.max(1));
+    let travel = rows.saturating_sub(height).max(1);
+    let first = (state.scroll.min(travel) * (height - length) + travel / 2) / travel;
+    (first as u16, length as u16)
+}
+
+fn grab_scroll_bar(state: &mut State, layout: &Layout, at: Position) {
+    let (first, length) = thumb(state, layout);
+    let line = at.y - layout.rows.y;
+    // Beside the thumb the bar jumps, so that its middle is under the pointer.
+    let held = line.checked_sub(first).filter(|held| *held < length).unwrap_or(length / 2);
+    state.drag = Some(Drag::ScrollBar(held));
+    drag_scroll_bar(state, layout, at, held);
+}
+
+fn drag_scroll_bar(state: &mut State, layout: &Layout, at: Position, held: u16) {
+    let (_, length) = thumb(state, layout);
+    let travel = usize::from(layout.rows.height - length).max(1);
+    let first = usize::from(at.y.saturating_sub(layout.rows.y).saturating_sub(held)).min(travel);
+    let most = state.rows.len().saturating_sub(usize::from(layout.rows.height));
+    state.scroll = (first * most + travel / 2) / travel;
+}
+
+fn dragged(state: &mut State, layout: &Layout, at: Position, now: Instant) {
+    match state.drag {
+        Some(Drag::Time) => {
+            let last = layout.strip_width.saturating_sub(1);
+            let column = at.x.saturating_sub(layout.strip_x).min(last);
+            time::go_to_column(state, column, now);
+        }
+        Some(Drag::ScrollBar(held)) => drag_scroll_bar(state, layout, at, held),
+        Some(Drag::Lane(_)) | None => {}
+    }
+}
+
+fn released(state: &mut State, layout: &Layout, at: Position, now: Instant) {
+    match state.drag.take() {
+        Some(Drag::Lane(lane)) => {
+            if let Some(other) = lane_at(layout, at).filter(|other| *other != lane) {
+                let place = |lane: Lane| layout.lanes.iter().position(|(other, _)| *other == lane);
+                state.lanes.put_beside(lane, other, place(other) > place(lane));
+            }
+        }
+        // The order goes on where it was held while the bar was dragged.
+        Some(Drag::ScrollBar(_)) => state.held_until = Some(now + HOLD),
+        Some(Drag::Time) | None => {}
+    }
+}
+
+fn wheel(state: &mut State, layout: &Layout, at: Position, down: bool, now: Instant) {
+    let rows = if down { WHEEL } else { -WHEEL };
+    let last_of_help = view::help_lines(state).len().saturating_sub(1);
+    match &mut state.sheet {
+        Some(Sheet::Help(lines)) => *lines = lines.saturating_add_signed(rows).min(last_of_help),
+        Some(Sheet::Act(sheet)) => {
+            sheet.at = sheet.at.saturating_add_signed(rows.signum()).min(sheet.signals.len() - 1);
+        }
+        Some(Sheet::Order(sheet)) => {
+            let last = sheet.matching().len().saturating_sub(1);
+            sheet.at = sheet.at.saturating_add_signed(rows.signum()).min(last);
+        }
+        None if is_on_strips(layout, at) => state.zoom = state.zoom.step(down, state.every),
+        None if layout.parts.is_some_and(|area| area.contains(at)) => {
+            let most = state.parts.sections.get(state.parts.current).map_or(0, |section| section.rows.len());
+            let scroll = state.parts.scroll.saturating_add_signed(rows);
+            state.parts.scroll = scroll.min(most.saturating_sub(1));
+        }
+        None => {
+            let most = state.rows.len().saturating_sub(usize::from(layout.rows.height));
+            state.scroll = state.scroll.saturating_add_signed(rows).min(most);
+            state.held_until = Some(now + HOLD);
+        }
+    }
+}
+
+fn order_by_heading(state: &mut State, x: u16) {
+    let columns = columns::fit(state.lane, state.order.metric, state.size.0);
+    let hit = columns.list.iter().find(|column| x + 1 >= column.x && x < column.x + column.width);
+    let Some(column) = hit else { return };
+    state.order =
+        if state.order.metric == column.metric { state.order.reversed() } else { Order::by(column.metric) };
+    state.rank_anew();
+}
