@@ -84,9 +84,8 @@ fn short_lived(sample: &Sample) -> Vec<ProcessRow> {
         row.name = name.clone();
         row.program = name.clone();
         let parent = ended.iter().find(|row| !row.parent.is_empty());
-        let parent = parent.map_or(String::new(), |row| {
-            format!(", from {}[{}]", row.parent, row.ppid.value().unwrap_or(0))
-        });
+        let parent = parent
+            .map_or(String::new(), |row| format!(", from {}[{}]", row.parent, row.ppid.value().unwrap_or(0)));
         row.command = format!("{name} ×{}{parent}", ended.len()).into();
         row.ppid = ended.first().map_or(Raw::ABSENT, |row| row.ppid);
         rows.push(row);
@@ -144,7 +143,11 @@ fn gathered<'a>(
         run_ns: Raw::new((cpu_seconds * 1e9) as i64),
         user_ticks: ticks(sample, sum(|row| row.user)),
         system_ticks: ticks(sample, sum(|row| row.system)),
-        rss_bytes: ended.clone().map(|row| row.peak_bytes).max_by_key(|raw| raw.value()).unwrap_or(Raw::ABSENT),
+        rss_bytes: ended
+            .clone()
+            .map(|row| row.peak_bytes)
+            .max_by_key(|raw| raw.value())
+            .unwrap_or(Raw::ABSENT),
         read_bytes: sum(|row| row.read_bytes),
         write_bytes: sum(|row| row.write_bytes),
         ..ProcessRow::default()

@@ -111,7 +111,10 @@ fn the_other_machines_have_what_they_are_for() {
         assert_eq!(keys.len(), quiet.now.processes.len(), "{site:?}: every PID is its own");
         for lane in Lane::ALL {
             let point = lane.point(&quiet);
-            assert!(point.value.value().is_some() && point.severity <= Severity::Notice, "{site:?} {lane:?} {point:?}");
+            assert!(
+                point.value.value().is_some() && point.severity <= Severity::Notice,
+                "{site:?} {lane:?} {point:?}"
+            );
         }
     }
     let mut laptop = SimulatedMachine::at(Site::Laptop, 1);

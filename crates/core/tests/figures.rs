@@ -1,11 +1,13 @@
 //! What lanes, sentences and metrics say of readings whose figures can be reckoned by hand.
 
 use dozor_core::catalogue::{Instances, SYSTEM_METRICS, Value, process_metric};
+use dozor_core::demo::SimulatedMachine;
 use dozor_core::known::{Known, Raw};
 use dozor_core::lane::{Lane, Severity, sentences};
 use dozor_core::rank::{Narrow, Order, ranked};
-use dozor_core::reading::{CoreRow, DiskRow, EndedRow, HostFacts, InterfaceRow, ProcessRow, Reading, SensorRow};
-use dozor_core::demo::SimulatedMachine;
+use dozor_core::reading::{
+    CoreRow, DiskRow, EndedRow, HostFacts, InterfaceRow, ProcessRow, Reading, SensorRow,
+};
 use dozor_core::sample::Sample;
 use dozor_core::text::Text;
 use dozor_core::timeline::{THIN, Timeline};
@@ -162,7 +164,10 @@ fn memory_is_what_new_programs_cannot_get() {
     );
     assert_eq!(Lane::Memory.point(&sample).value, Known::Value(95.0));
     assert_eq!(Lane::Memory.point(&sample).severity, Severity::Warning);
-    assert_eq!(Lane::Memory.facts(&sample), ["50.0 MiB available of 1.0 GiB".to_owned(), "no swap".to_owned()]);
+    assert_eq!(
+        Lane::Memory.facts(&sample),
+        ["50.0 MiB available of 1.0 GiB".to_owned(), "no swap".to_owned()]
+    );
     let mem = process_metric("mem").expect("a metric").of(&sample.process(0));
     assert_eq!(mem, Value::Number(60.0));
 }
@@ -316,9 +321,8 @@ fn second(number: i64, text: &str) -> Arc<Reading> {
     let ns = Raw::new(number * 1_000_000_000);
     (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (ns, ns, ns);
     reading.system.switches = Raw::new(number * 100);
-    reading.processes = (0..8)
-        .map(|pid| process(pid, |row| row.command = format!("{number} {pid} {text}").into()))
-        .collect();
+    reading.processes =
+        (0..8).map(|pid| process(pid, |row| row.command = format!("{number} {pid} {text}").into())).collect();
     Arc::new(reading)
 }
 
@@ -343,7 +347,11 @@ fn a_live_timeline_thins_what_is_old_and_stays_within_its_limit() {
     assert!(walls[0] < 400, "thinning reaches far back: {}", walls[0]);
     for number in [timeline.first() + 1, timeline.first() + 40, timeline.end() - 1] {
         let sample = timeline.sample(number).expect("it is kept");
-        assert_eq!(sample.rate(|r| r.system.switches), Known::Value(100.0), "rates of thinned samples are right");
+        assert_eq!(
+            sample.rate(|r| r.system.switches),
+            Known::Value(100.0),
+            "rates of thinned samples are right"
+        );
         let moment = timeline.moment(number).expect("its moment");
         assert_eq!(moment.wall_ns, sample.now.wall_ns());
         assert_eq!(moment.seconds, sample.seconds());

@@ -3,10 +3,10 @@
 use dozor_core::aside::{aside, is_gathered};
 use dozor_core::catalogue::{Value, listed};
 use dozor_core::demo::{PRELUDE, SimulatedMachine, Site};
+use dozor_core::known::Raw;
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts::{Look, PartId, Section, Users, lens, sections, users};
 use dozor_core::rank::{Everybody, Listed, Order};
-use dozor_core::known::Raw;
 use dozor_core::reading::{HostFacts, ProcessRow, Reading, raw};
 use dozor_core::sample::Sample;
 use std::sync::Arc;
@@ -54,7 +54,12 @@ fn every_section_is_a_complete_table() {
                     assert_eq!(row.cells.len(), section.columns.len(), "{} {:?}", section.title, row.id);
                     for (cell, column) in row.cells.iter().zip(&section.columns) {
                         let is_text = matches!(column.look, Look::Text(_) | Look::Rest);
-                        assert!(!(is_text && cell.number().is_some()), "{} {}", section.title, column.heading);
+                        assert!(
+                            !(is_text && cell.number().is_some()),
+                            "{} {}",
+                            section.title,
+                            column.heading
+                        );
                         if let (Look::Bar, Some(share)) = (column.look, cell.number()) {
                             assert!((0.0..=103.0).contains(&share), "{} {:?} {share}", section.title, row.id);
                         }
@@ -138,7 +143,9 @@ fn traffic_is_told_by_peer_and_connection_and_what_nobody_owns_is_a_row() {
     let all = sections(Lane::Network, &sample);
     let peers = find(&all, "peers");
     assert_eq!(peers.rows[0].id, PartId::Peer("198.51.100.77".into()));
-    assert!(peers.value(0, "processes").and_then(Value::text).is_some_and(|who| who.starts_with("vaultsync[")));
+    assert!(
+        peers.value(0, "processes").and_then(Value::text).is_some_and(|who| who.starts_with("vaultsync["))
+    );
     let nobody = peers.rows.iter().position(|row| row.id == PartId::Unattributed).expect("its own row");
     assert!(peers.value(nobody, "in/s").and_then(Value::number).is_some_and(|rate| rate > 1000.0));
     let Users::Those(keeps, _) = users(&PartId::Unattributed, &sample) else { panic!("it has a row") };

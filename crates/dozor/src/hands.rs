@@ -180,7 +180,13 @@ mod tests {
     use dozor_core::signals;
 
     fn target(pid: i64, name: &str) -> Target {
-        Target { key: ProcessKey { pid, start: 1 }, name: name.into(), user: "guide".into(), command: name.into(), children: 0 }
+        Target {
+            key: ProcessKey { pid, start: 1 },
+            name: name.into(),
+            user: "guide".into(),
+            command: name.into(),
+            children: 0,
+        }
     }
 
     #[test]

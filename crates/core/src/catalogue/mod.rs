@@ -10,7 +10,10 @@ mod value;
 
 pub use document::markdown;
 pub use process::PROCESS_METRICS;
-pub use system::{SYSTEM_METRICS, core_busy, core_share, cpu_busy, cpu_share, disk_busy, disk_wait, link_usage, memory_used, unaccounted};
+pub use system::{
+    SYSTEM_METRICS, core_busy, core_share, cpu_busy, cpu_share, disk_busy, disk_wait, link_usage,
+    memory_used, unaccounted,
+};
 pub use value::{Unit, Value};
 
 use crate::sample::{ProcessView, Sample};

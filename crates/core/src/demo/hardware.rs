@@ -255,17 +255,18 @@ impl Machine {
         let archive = 9.4 * MIB * liveliness(seed, 12, seconds) * STEP;
         self.archived += archive;
         self.dirty = 40.0 * MIB + load.waiting * 900.0 * MIB;
-        let mut count = |at: usize, read: f64, written: f64, [read_size, size]: [f64; 2], wait: f64, busy: f64| {
-            let Some(disk) = self.disks.get_mut(at) else { return };
-            let requests = [read / read_size, written / size];
-            disk.reads += requests[0];
-            disk.read += read;
-            disk.writes += requests[1];
-            disk.written += written;
-            disk.wait[0] += requests[0] * wait;
-            disk.wait[1] += requests[1] * wait;
-            disk.busy += busy * STEP * 1000.0;
-        };
+        let mut count =
+            |at: usize, read: f64, written: f64, [read_size, size]: [f64; 2], wait: f64, busy: f64| {
+                let Some(disk) = self.disks.get_mut(at) else { return };
+                let requests = [read / read_size, written / size];
+                disk.reads += requests[0];
+                disk.read += read;
+                disk.writes += requests[1];
+                disk.written += written;
+                disk.wait[0] += requests[0] * wait;
+                disk.wait[1] += requests[1] * wait;
+                disk.busy += busy * STEP * 1000.0;
+            };
         count(0, load.read, load.written, [64_000.0, 122_000.0], wait, busy);
         count(1, 0.0, archive, [64_000.0, 300_000.0], 3.9, 0.12);
         let logs = 88.0 * 1024.0 * liveliness(seed, 13, seconds) * STEP;

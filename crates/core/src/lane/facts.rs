@@ -1,7 +1,7 @@
 //! What the strips draw and the two short facts beside each of them.
 
-use super::severity::{MEMORY, NETWORK, Severity, disk_severity, fan_severity, temperature_severity};
 use super::Point;
+use super::severity::{MEMORY, NETWORK, Severity, disk_severity, fan_severity, temperature_severity};
 use crate::catalogue::{cpu_share, disk_busy, disk_wait, memory_used};
 use crate::known::Known;
 use crate::reading::{DiskRow, InterfaceRow, SensorRow};

@@ -68,11 +68,13 @@ impl Lane {
             Lane::Cpu => {
                 &["cpu", "cpu_user", "cpu_system", "cpu_children", "threads", "core", "nice", "rss", "age"]
             }
-            Lane::Memory => &["rss", "growth", "swap", "mem", "shared", "faults_major", "virtual", "cpu", "age"],
-            Lane::Disk => &["disk", "write", "read", "disk_wait", "cpu", "rss", "write_calls", "read_calls", "age"],
-            Lane::Network => {
-                &["net", "net_in", "net_out", "connections", "cpu", "rss", "age"]
+            Lane::Memory => {
+                &["rss", "growth", "swap", "mem", "shared", "faults_major", "virtual", "cpu", "age"]
             }
+            Lane::Disk => {
+                &["disk", "write", "read", "disk_wait", "cpu", "rss", "write_calls", "read_calls", "age"]
+            }
+            Lane::Network => &["net", "net_in", "net_out", "connections", "cpu", "rss", "age"],
             Lane::Heat => &["cpu", "core", "core_temp", "cpu_time", "nice", "threads", "age"],
         }
     }
@@ -127,4 +129,3 @@ impl Lane {
         }
     }
 }
-

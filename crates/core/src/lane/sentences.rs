@@ -37,8 +37,9 @@ pub fn sentences(sample: &Sample) -> Vec<(Severity, Lane, String)> {
         let severity = lane.point(sample).severity;
         Some((severity, lane, of_lane(lane, sample)?))
     });
-    let others =
-        [hot_core(sample), short_lived(sample), full_filesystem(sample), killed(sample)].into_iter().flatten();
+    let others = [hot_core(sample), short_lived(sample), full_filesystem(sample), killed(sample)]
+        .into_iter()
+        .flatten();
     let mut all: Vec<_> = lanes.chain(others).collect();
     all.sort_by_key(|(severity, ..)| std::cmp::Reverse(*severity));
     all
@@ -100,7 +101,8 @@ fn hot_core(sample: &Sample) -> Option<(Severity, Lane, String)> {
         .max_by(|a, b| a.1.total_cmp(&b.1))
         .filter(|(_, used)| *used >= 50.0);
     let who = there.map(|(at, used)| format!(" {} uses {used:.0} % of a core there.", label(sample, at)));
-    let text = format!("core {number} is {busy:.0} % busy while others have room.{}", who.unwrap_or_default());
+    let text =
+        format!("core {number} is {busy:.0} % busy while others have room.{}", who.unwrap_or_default());
     Some((Severity::Notice, Lane::Cpu, text))
 }
 
@@ -113,7 +115,9 @@ pub(crate) fn unseen(sample: &Sample) -> Vec<(Text, Vec<&EndedRow>, f64)> {
         entry.1 += [row.user, row.system].iter().filter_map(|us| us.value()).sum::<i64>() as f64 / 1e6;
     }
     let mut all: Vec<_> = by_name.into_iter().map(|(name, (rows, cpu))| (name.clone(), rows, cpu)).collect();
-    all.sort_by(|a, b| b.2.total_cmp(&a.2).then_with(|| b.1.len().cmp(&a.1.len())).then_with(|| a.0.cmp(&b.0)));
+    all.sort_by(|a, b| {
+        b.2.total_cmp(&a.2).then_with(|| b.1.len().cmp(&a.1.len())).then_with(|| a.0.cmp(&b.0))
+    });
     all
 }
 

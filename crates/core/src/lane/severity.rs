@@ -52,7 +52,6 @@ pub(super) const NETWORK: [f64; 3] = [60.0, 80.0, 95.0];
 /// Degrees left to the sensor's limit, from near to nearer (negated, so that larger is worse).
 pub(super) const HEAT: [f64; 3] = [-20.0, -12.0, -5.0];
 
-
 /// Busy share of a disk without moving parts: it does several things at once, so a high share alone says less.
 const SOLID: [f64; 3] = [80.0, 90.0, 97.0];
 /// Seconds that requests of a disk take on the mean.
@@ -89,7 +88,9 @@ pub fn filesystem_severity(filesystem: &FilesystemRow) -> Severity {
         return Severity::Critical;
     }
     let full = |part: Known<f64>, rest: Known<f64>| match part.zip(rest) {
-        Known::Value((part, rest)) if part + rest > 0.0 => Severity::reached(part / (part + rest) * 100.0, FULL),
+        Known::Value((part, rest)) if part + rest > 0.0 => {
+            Severity::reached(part / (part + rest) * 100.0, FULL)
+        }
         _ => Severity::Fine,
     };
     let inodes = filesystem.inodes.float().zip(filesystem.inodes_free.float()).map(|(all, free)| all - free);

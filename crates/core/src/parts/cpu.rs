@@ -163,9 +163,8 @@ fn spread_of(section: &mut Section, rows: BTreeMap<Text, Spread>, id: fn(Text) -
     }
     let mut column = |heading, unit, look, help, keep, value: &dyn Fn(&Spread) -> Value| {
         let mut values = rows.iter().map(|(_, spread)| value(spread));
-        section.column(Column { heading, unit, look, help, keep }, |_| {
-            values.next().unwrap_or(Value::Absent)
-        });
+        section
+            .column(Column { heading, unit, look, help, keep }, |_| values.next().unwrap_or(Value::Absent));
     };
     let known = |spread: &Spread, value: f64| if spread.known { Value::Number(value) } else { Value::Absent };
     let text = |spread: &Spread| spread.label.clone().map_or(Value::Absent, Value::Text);
@@ -234,9 +233,10 @@ pub fn main_core(sample: &Sample, part: &PartId) -> Option<i64> {
     };
     match part {
         PartId::Interrupt(source) => most(
-            &mut sample.parts(|reading| &reading.interrupts[..]).filter(|row| row.now.source == *source).filter_map(
-                |row| Some((row.now.core.value()?, row.rate(|r| r.count).value()?)),
-            ),
+            &mut sample
+                .parts(|reading| &reading.interrupts[..])
+                .filter(|row| row.now.source == *source)
+                .filter_map(|row| Some((row.now.core.value()?, row.rate(|r| r.count).value()?))),
         ),
         PartId::Softirq(kind) => most(
             &mut sample

@@ -96,10 +96,7 @@ fn filesystems(sample: &Sample) -> Section {
     column("device or server", 28, 5, &|row| Value::from(&row.device));
     column("type", 9, 4, &|row| Value::from(&row.kind));
     section.metric(sample, "fs.usage", "used", Look::Bar, 0);
-    section.numbers(
-        sample,
-        &[("fs.used", "used", 2), ("fs.size", "of", 1), ("fs.available", "left", 0)],
-    );
+    section.numbers(sample, &[("fs.used", "used", 2), ("fs.size", "of", 1), ("fs.available", "left", 0)]);
     section.metric(sample, "fs.inodes_usage", "inodes %", Look::Number, 3);
     let mut words = rows.iter().map(|row| match (row.answers.value(), row.remote.value()) {
         (Some(0), _) => Value::Word("does not answer"),

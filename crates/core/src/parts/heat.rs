@@ -46,7 +46,11 @@ fn temperatures(sample: &Sample) -> Section {
         let Value::Text(name) = &row.cells[0] else { return Known::Absent };
         let sensor = sensors.iter().find(|sensor| sensor.name == *name);
         sensor.map_or(Known::Absent, |sensor| {
-            sensor.temperature.float().zip(sensor.limit.float()).map(|(now, limit)| now / limit.max(1.0) * 100.0)
+            sensor
+                .temperature
+                .float()
+                .zip(sensor.limit.float())
+                .map(|(now, limit)| now / limit.max(1.0) * 100.0)
         })
     };
     let against = Column {
@@ -90,7 +94,8 @@ fn fans(sample: &Sample) -> Section {
 fn batteries(sample: &Sample) -> Section {
     let mut section = Section::new("batteries", "battery", 24);
     for battery in &sample.now.batteries {
-        section.add(PartId::Battery(battery.name.clone()), &battery.name).severity = battery_severity(battery);
+        section.add(PartId::Battery(battery.name.clone()), &battery.name).severity =
+            battery_severity(battery);
     }
     section.metric(sample, "battery.charge", "charge", Look::Bar, 0);
     section.metric(sample, "battery.time_left", "time left", Look::Number, 0);
@@ -140,8 +145,7 @@ fn throttling(sample: &Sample) -> Section {
 
 fn power(sample: &Sample) -> Section {
     let mut section = Section::new("power and voltage", "sensor", 24);
-    let measures =
-        |s: &SensorRow| [s.power, s.energy, s.voltage].iter().any(|raw| raw.value().is_some());
+    let measures = |s: &SensorRow| [s.power, s.energy, s.voltage].iter().any(|raw| raw.value().is_some());
     of_sensors(&mut section, sample, measures, |_| Severity::Fine);
     section.metric(sample, "sensor.power", "W", Look::Number, 0);
     section.metric(sample, "sensor.voltage", "V", Look::Number, 0);

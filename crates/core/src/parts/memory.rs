@@ -76,7 +76,8 @@ fn kinds(sample: &Sample) -> Section {
     let mut help = KINDS.iter().map(|kind| Value::Word(kind.help));
     section.column(meaning(), |_| help.next().unwrap_or(Value::Absent));
     let available = system.mem_available.value().map(|bytes| crate::units::long_bytes(bytes as f64));
-    section.note = available.map(|available| format!("{available} available to new programs without swapping"));
+    section.note =
+        available.map(|available| format!("{available} available to new programs without swapping"));
     section
 }
 

@@ -202,11 +202,7 @@ impl Section {
 }
 
 /// A figure of the whole machine with its explanation, as a row of a table of figures.
-fn figures(
-    title: &'static str,
-    sample: &Sample,
-    rows: &[(&'static str, &'static str, [f64; 3])],
-) -> Section {
+fn figures(title: &'static str, sample: &Sample, rows: &[(&'static str, &'static str, [f64; 3])]) -> Section {
     let mut section = Section::new(title, "what", 24);
     let metrics: Vec<_> = rows.iter().map(|(alias, ..)| listed_system(alias)).collect();
     let values: Vec<Value> = metrics
@@ -218,8 +214,7 @@ fn figures(
         .collect();
     for ((alias, name, thresholds), value) in rows.iter().zip(&values) {
         let row = section.add(PartId::Figure(alias), &Text::from(*name));
-        row.severity =
-            value.number().map_or(Severity::Fine, |number| Severity::reached(number, *thresholds));
+        row.severity = value.number().map_or(Severity::Fine, |number| Severity::reached(number, *thresholds));
     }
     let mut shown = metrics.iter().zip(&values).map(|(metric, value)| match value {
         Value::Number(_) => Value::Text(with_unit(value, metric.unit).into()),

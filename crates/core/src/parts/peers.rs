@@ -28,11 +28,13 @@ pub fn address(remote: &str) -> &str {
 /// Bytes per second of a connection, received and sent. One that was not there before counts from zero: all its
 /// bytes belong to this sample.
 pub fn connection_rates(connection: &PartView<'_, ConnectionRow>) -> [Known<f64>; 2] {
-    let rate = |counter: fn(&ConnectionRow) -> Raw| {
-        match (connection.rate(counter), connection.seconds, connection.before) {
-            (Known::Absent, Some(seconds), None) => counter(connection.now).float().map(|bytes| bytes / seconds),
-            (rate, ..) => rate,
-        }
+    let rate = |counter: fn(&ConnectionRow) -> Raw| match (
+        connection.rate(counter),
+        connection.seconds,
+        connection.before,
+    ) {
+        (Known::Absent, Some(seconds), None) => counter(connection.now).float().map(|bytes| bytes / seconds),
+        (rate, ..) => rate,
     };
     [rate(|c| c.in_bytes), rate(|c| c.out_bytes)]
 }

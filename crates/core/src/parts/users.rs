@@ -87,9 +87,8 @@ pub fn users(part: &PartId, sample: &Sample) -> Users {
         }
         PartId::Gpu(gpu) => {
             let used = listed("gpu");
-            let busy = (0..sample.now.processes.len()).filter(|at| {
-                matches!(used.of(&sample.process(*at)), Value::Number(share) if share > 0.0)
-            });
+            let busy = (0..sample.now.processes.len())
+                .filter(|at| matches!(used.of(&sample.process(*at)), Value::Number(share) if share > 0.0));
             pids(
                 busy.filter_map(|at| sample.now.processes[at].pid.value()).collect(),
                 format!("computing on {gpu}"),

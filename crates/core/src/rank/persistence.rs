@@ -93,7 +93,12 @@ mod tests {
             .enumerate()
             .map(|(pid, bytes)| {
                 let pid = raw(pid as i64 + 1);
-                Arc::new(ProcessRow { pid, start_ticks: raw(1), rss_bytes: raw(*bytes), ..ProcessRow::default() })
+                Arc::new(ProcessRow {
+                    pid,
+                    start_ticks: raw(1),
+                    rss_bytes: raw(*bytes),
+                    ..ProcessRow::default()
+                })
             })
             .collect();
         Sample::new(Arc::new(HostFacts::default()), None, Arc::new(reading))

@@ -45,7 +45,8 @@ impl Arrangement {
 
     /// Hides a lane. The last one stays: without any there would be no time to point at.
     pub fn hide(&mut self, lane: Lane) -> bool {
-        let others = self.order.iter().filter(|other| **other != lane && !self.hidden.contains(other)).count();
+        let others =
+            self.order.iter().filter(|other| **other != lane && !self.hidden.contains(other)).count();
         if others == 0 || self.hidden.contains(&lane) {
             return false;
         }

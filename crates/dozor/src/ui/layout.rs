@@ -74,11 +74,15 @@ impl Layout {
         };
         let top = take(1);
         let axis = (height >= 22).then(|| take(1));
-        let lanes =
-            wish.lanes.iter().map(|(lane, folded)| (*lane, take(if *folded { 1 } else { of_lane }))).collect();
+        let lanes = wish
+            .lanes
+            .iter()
+            .map(|(lane, folded)| (*lane, take(if *folded { 1 } else { of_lane })))
+            .collect();
         let blank = u16::from(tall);
         take(blank);
-        let standing_out = take(if tall { 1 + wish.sentences.clamp(1, if wish.parts > 0 { 3 } else { 6 }) } else { 1 });
+        let standing_out =
+            take(if tall { 1 + wish.sentences.clamp(1, if wish.parts > 0 { 3 } else { 6 }) } else { 1 });
         take(blank);
         let lower = height - standing_out.bottom() - blank - 1;
         let parts = parts_height(lower, tall, wish);
@@ -150,7 +154,8 @@ mod tests {
     fn every_size_is_filled_without_overlap_or_refused() {
         let all: Vec<(Lane, bool)> = Lane::ALL.iter().map(|lane| (*lane, *lane == Lane::Disk)).collect();
         for lanes in [all.clone(), all[..2].to_vec(), all[..1].to_vec()] {
-            for (parts, in_parts, sentences) in [(0, false, 0), (4, true, 1), (12, false, 3), (200, true, 9)] {
+            for (parts, in_parts, sentences) in [(0, false, 0), (4, true, 1), (12, false, 3), (200, true, 9)]
+            {
                 let wish = Wish { lanes: lanes.clone(), sentences, parts, in_parts };
                 for width in (1..260).step_by(3) {
                     for height in 1..90 {
@@ -163,7 +168,8 @@ mod tests {
                         let enough = layout.rows.height >= 2 && layout.strip_width >= 20;
                         assert!(enough, "{width}x{height}: {layout:?}");
                         let mut bottom = layout.standing_out.bottom();
-                        for area in layout.parts.iter().chain([&layout.title, &layout.headings, &layout.rows]) {
+                        for area in layout.parts.iter().chain([&layout.title, &layout.headings, &layout.rows])
+                        {
                             assert!(area.y >= bottom, "{width}x{height}: {layout:?}");
                             bottom = area.bottom();
                         }

@@ -136,8 +136,7 @@ impl Parts {
                 Form::Rows => usize::from(height),
                 Form::Map { per_line, .. } => usize::from(height * per_line),
             };
-            let first =
-                if is_first { self.scroll.min(table.rows.len().saturating_sub(seen)) } else { 0 };
+            let first = if is_first { self.scroll.min(table.rows.len().saturating_sub(seen)) } else { 0 };
             let rows = Rect::new(area.x, y + head, area.width, height);
             placed.push(Placed {
                 section,

@@ -280,7 +280,8 @@ impl State {
         };
         let layout = Layout::new(self.size.0, self.size.1, &wish)?;
         // Room that no whole table of parts fits into goes to the processes.
-        let filled = layout.parts.map(|area| (area, self.parts.placed(area).last().map_or(0, Placed::bottom)));
+        let filled =
+            layout.parts.map(|area| (area, self.parts.placed(area).last().map_or(0, Placed::bottom)));
         match filled {
             Some((area, bottom)) if bottom < area.bottom() => {
                 wish.parts = bottom.saturating_sub(area.y);
@@ -345,7 +346,8 @@ impl State {
             && let Some(everybody) = self.everybody()
         {
             // Those that were there keep their places; those that came since stand behind them.
-            let place = |row: &Listed| held.get(&everybody.view(*row).now.key()).copied().unwrap_or(usize::MAX);
+            let place =
+                |row: &Listed| held.get(&everybody.view(*row).now.key()).copied().unwrap_or(usize::MAX);
             let mut rows: Vec<(usize, Listed)> = self.rows.iter().map(|row| (place(row), *row)).collect();
             rows.sort_by_key(|(place, _)| *place);
             self.rows = rows.into_iter().map(|(_, row)| row).collect();
@@ -361,7 +363,8 @@ impl State {
 
     fn warn_of_own_cost(&mut self) {
         if let Some(cost) = self.own_cost.filter(|cost| *cost >= COSTLY && self.mode == Mode::Live) {
-            let text = format!("Dozor itself uses {cost:.0} % of a core at this interval; + reads less often.");
+            let text =
+                format!("Dozor itself uses {cost:.0} % of a core at this interval; + reads less often.");
             self.standing_out.push((Severity::Notice, Lane::Cpu, text));
         }
     }
@@ -369,8 +372,7 @@ impl State {
     /// What stands out of the chosen lane comes first, else the worst.
     pub fn chosen_lane_first(&mut self) {
         let lane = self.lane;
-        self.standing_out
-            .sort_by_key(|(severity, of, _)| std::cmp::Reverse((lane == Some(*of), *severity)));
+        self.standing_out.sort_by_key(|(severity, of, _)| std::cmp::Reverse((lane == Some(*of), *severity)));
     }
 
     /// Works out the parts of the chosen lane at the shown moment.

@@ -1,11 +1,11 @@
 //! Setting up the terminal and giving it back as it was: at the end, on suspend, on a panic.
 
+use super::frugal::Frugal;
+use crossterm::clipboard::CopyToClipboard;
 use ratatui::Terminal;
-use ratatui::backend::CrosstermBackend;
 use ratatui::crossterm::event::{
     DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture,
 };
-use crossterm::clipboard::CopyToClipboard;
 use ratatui::crossterm::terminal::{
     BeginSynchronizedUpdate, EndSynchronizedUpdate, EnterAlternateScreen, LeaveAlternateScreen,
     disable_raw_mode, enable_raw_mode,
@@ -23,7 +23,7 @@ static OURS: AtomicBool = AtomicBool::new(false);
 
 /// The terminal while Dozor draws on it.
 pub struct Screen {
-    terminal: Terminal<CrosstermBackend<BufWriter<Stdout>>>,
+    terminal: Terminal<Frugal<BufWriter<Stdout>>>,
     mouse: bool,
 }
 
@@ -32,7 +32,7 @@ impl Screen {
     pub fn open(mouse: bool) -> io::Result<Screen> {
         restore_on_panic();
         take(mouse)?;
-        let backend = CrosstermBackend::new(BufWriter::with_capacity(BUFFER, io::stdout()));
+        let backend = Frugal::new(BufWriter::with_capacity(BUFFER, io::stdout()));
         let terminal = Terminal::new(backend).inspect_err(|_| restore())?;
         Ok(Screen { terminal, mouse })
     }
@@ -68,6 +68,7 @@ impl Screen {
     /// Forgets what is on the screen, so that the next frame draws all of it.
     pub fn forget(&mut self) -> io::Result<()> {
         // Not `clear`: that asks the terminal for its cursor, and the answer goes to the thread that reads keys.
+        self.terminal.backend_mut().forget();
         let size = self.terminal.size()?;
         self.terminal.resize(Rect::new(0, 0, size.width, size.height))
     }

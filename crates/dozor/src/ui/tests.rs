@@ -1,6 +1,7 @@
 //! The screen without a terminal: literal screens of the simulated night, and what keys and mouse do to them.
 
 use super::action::ACTIONS;
+use super::frugal::Frugal;
 use super::sheet::Sheet;
 use super::state::{Mode, State};
 use super::theme::{Depth, Theme};
@@ -12,10 +13,12 @@ use dozor_core::lane::Lane;
 use dozor_core::reading::{HostFacts, ProcessRow, Reading};
 use dozor_core::row::Row as _;
 use dozor_core::timeline::Timeline;
-use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
+use ratatui::{Terminal, TerminalOptions, Viewport};
+use std::cell::RefCell;
 use std::collections::HashSet;
+use std::rc::Rc;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -382,12 +385,8 @@ fn the_interval_and_the_recording_are_asked_for() {
 #[test]
 fn hostile_names_reach_the_screen_as_plain_text() {
     let host = Arc::new(HostFacts { name: "lynx-obs".to_owned(), cores: 8, ..HostFacts::default() });
-    let mut state = State::new(
-        Timeline::live(host),
-        Theme::new(Depth::Mono, false),
-        Duration::from_secs(1),
-        (130, 24),
-    );
+    let mut state =
+        State::new(Timeline::live(host), Theme::new(Depth::Mono, false), Duration::from_secs(1), (130, 24));
     let name = dozor_core::text::clean(b"a\x1b[31m\nb\xff\xe2\x80\xae");
     let row = ProcessRow {
         pid: 7.into(),
@@ -535,4 +534,51 @@ fn a_gap_is_drawn_as_one_on_the_lanes() {
     assert_eq!(gap.last().map(|last| last - gap[0]), Some(gap.len() - 1), "in one piece");
     assert_eq!(strip[gap[0] - 1], '█', "what was before the gap is still there");
     assert_ne!(strip[gap[gap.len() - 1] + 1], ' ', "and what came after it");
+}
+
+/// What was written, for a terminal that is none.
+#[derive(Clone, Default)]
+struct Written(Rc<RefCell<Vec<u8>>>);
+
+impl std::io::Write for Written {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.0.borrow_mut().extend_from_slice(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+/// Draws a frame after each of some steps as on a terminal; gives the bytes of each, and checks that a terminal which
+/// gets them shows what was drawn.
+fn bytes_of_frames(desk: &mut Desk, frames: usize, step: impl Fn(&mut Desk)) -> Vec<usize> {
+    let (width, height) = desk.state.size;
+    let out = Written::default();
+    let viewport = Viewport::Fixed(ratatui::layout::Rect::new(0, 0, width, height));
+    let mut terminal =
+        Terminal::with_options(Frugal::new(out.clone()), TerminalOptions { viewport }).expect("a screen");
+    let mut parser = vt100::Parser::new(height, width, 0);
+    let mut bytes = vec![];
+    for _ in 0..frames {
+        step(desk);
+        let now = desk.now();
+        terminal.draw(|frame| view::draw(&desk.state, frame, now)).expect("a frame");
+        let written = std::mem::take(&mut *out.0.borrow_mut());
+        parser.process(&written);
+        bytes.push(written.len());
+        let shown: Vec<String> =
+            parser.screen().rows(0, width).map(|line| line.trim_end().to_owned()).collect();
+        assert_eq!(shown, desk.lines(), "the terminal shows what was drawn");
+    }
+    bytes
+}
+
+#[test]
+fn a_quiet_frame_takes_few_bytes_and_shows_what_was_drawn() {
+    let mut desk = Desk::at(5, (160, 48));
+    desk.state.theme = Theme::new(Depth::True, false);
+    let bytes = bytes_of_frames(&mut desk, 60, |desk| desk.run(1));
+    eprintln!("{bytes:?}");
 }

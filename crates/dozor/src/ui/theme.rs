@@ -105,7 +105,9 @@ fn role_paint(role: Role) -> Paint {
         Role::Lane(Lane::Heat) => paint(0x00e0_7380, 0x00a8_2c40, [Color::LightRed, Color::Red]),
         Role::Severity(Severity::Fine) => paint(0x0090_9ba6, 0x0059_626c, USUAL),
         Role::Severity(Severity::Notice) => paint(0x00b9_c46a, 0x005a_6100, USUAL),
-        Role::Severity(Severity::Warning) => paint(0x00f2_9a4a, 0x0098_4700, [Color::LightYellow, Color::Red]),
+        Role::Severity(Severity::Warning) => {
+            paint(0x00f2_9a4a, 0x0098_4700, [Color::LightYellow, Color::Red])
+        }
         Role::Severity(Severity::Critical) => paint(0x00ff_6b6b, 0x00b8_1c1c, [Color::LightRed, Color::Red]),
     }
 }
@@ -303,13 +305,12 @@ fn nearest_indexed(rgb: u32, text: bool, light: bool) -> u8 {
         parts(rgb).iter().zip(parts(indexed_rgb(index))).map(|(a, b)| (a - b) * (a - b)).sum()
     };
     let grounds = GROUNDS.map(|ground| indexed_rgb(ground_indexed(ground)[usize::from(light)]));
-    let serves = |index: &u8| {
-        !text || grounds.iter().all(|ground| contrast(indexed_rgb(*index), *ground) >= READABLE)
-    };
+    let serves =
+        |index: &u8| !text || grounds.iter().all(|ground| contrast(indexed_rgb(*index), *ground) >= READABLE);
     let mut found = FOUND.lock().unwrap_or_else(PoisonError::into_inner);
-    *found.entry((rgb, text, light)).or_insert_with(|| {
-        (16..=255).filter(serves).min_by_key(|index| distance(*index)).unwrap_or(7)
-    })
+    *found
+        .entry((rgb, text, light))
+        .or_insert_with(|| (16..=255).filter(serves).min_by_key(|index| distance(*index)).unwrap_or(7))
 }
 
 #[cfg(test)]

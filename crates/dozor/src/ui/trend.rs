@@ -53,7 +53,9 @@ fn trend(shown: usize, window: &[Arc<Sample>], row: Listed, metric: &Metric) -> 
     let newest = shown / PER_CELL;
     for (back, sample) in window.iter().rev().enumerate() {
         // Cells begin at whole numbers of samples, so that they move only when one is full.
-        let Some(cell) = (CELLS - 1).checked_sub(newest - shown.saturating_sub(back) / PER_CELL) else { break };
+        let Some(cell) = (CELLS - 1).checked_sub(newest - shown.saturating_sub(back) / PER_CELL) else {
+            break;
+        };
         if let Some(value) = metric.of(&sample.process(place)).number() {
             let most = trend[cell].unwrap_or(0.0f64).max(value);
             trend[cell] = Some(most);
@@ -61,11 +63,8 @@ fn trend(shown: usize, window: &[Arc<Sample>], row: Listed, metric: &Metric) -> 
         let Some(older) = window.len().checked_sub(back + 2).map(|at| &window[at]) else { break };
         let is_next = sample.before.as_ref().is_some_and(|before| Arc::ptr_eq(before, &older.now));
         // The place in the sample before is known, unless samples are missing between the two.
-        let before = if is_next {
-            sample.earlier_place(place)
-        } else {
-            older.find(sample.now.processes[place].key())
-        };
+        let before =
+            if is_next { sample.earlier_place(place) } else { older.find(sample.now.processes[place].key()) };
         match before {
             Some(before) => place = before,
             None => break,

@@ -126,7 +126,8 @@ fn take_in(state: &mut State, event: Event, now: Instant) -> Vec<Effect> {
 
 fn arrived(state: &mut State, reading: Arc<Reading>, now: Instant) {
     // The numbers of old samples change when they are thinned; their time does not.
-    let looked_at = state.cursor.and_then(|cursor| state.timeline.moment(cursor)).map(|moment| moment.wall_ns);
+    let looked_at =
+        state.cursor.and_then(|cursor| state.timeline.moment(cursor)).map(|moment| moment.wall_ns);
     state.timeline.append(reading);
     if let Some(wall) = looked_at {
         let cursor = state.timeline.at(wall);

@@ -50,7 +50,10 @@ fn is_on_strips(layout: &Layout, at: Position) -> bool {
 fn pressed(state: &mut State, layout: &Layout, at: Position, now: Instant) -> Vec<Effect> {
     if layout.hints.contains(at) {
         let hit = hints(state, layout.hints).into_iter().find(|hint| (hint.x..hint.end).contains(&at.x));
-        return hit.and_then(|hint| hint.press).map(|key| keys::pressed(state, &key, now)).unwrap_or_default();
+        return hit
+            .and_then(|hint| hint.press)
+            .map(|key| keys::pressed(state, &key, now))
+            .unwrap_or_default();
     }
     if state.sheet.is_some() {
         return sheet_pressed(state, at, now);
@@ -97,7 +100,8 @@ fn part_pressed(state: &mut State, layout: &Layout, at: Position) {
     let Some(area) = layout.parts else { return };
     if at.y == area.y {
         let begin = view::tabs_begin(state, area);
-        let tab = state.parts.tabs(area, begin).into_iter().find(|(from, to, _)| (*from..*to).contains(&at.x));
+        let tab =
+            state.parts.tabs(area, begin).into_iter().find(|(from, to, _)| (*from..*to).contains(&at.x));
         if let Some((.., section)) = tab {
             lanes::show_section(state, section);
         }

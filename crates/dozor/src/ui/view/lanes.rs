@@ -39,7 +39,14 @@ fn draw_axis(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout, ax
     let theme = &state.theme;
     let span = long_duration(axis.step as f64 / 1e9);
     let what = if state.zoom.mean { "mean" } else { "peak" };
-    put(buffer, area.x + 2, area.y, layout.strip_x - 3, &format!("{what} of {span}"), theme.role(Role::Quiet));
+    put(
+        buffer,
+        area.x + 2,
+        area.y,
+        layout.strip_x - 3,
+        &format!("{what} of {span}"),
+        theme.role(Role::Quiet),
+    );
     // Ticks stand at round times of the zone that is shown.
     for (column, wall) in axis.ticks(state.zone.offset_seconds(axis.end)) {
         let x = layout.strip_x + column;

@@ -116,7 +116,9 @@ fn fit(section: &Section, area: Rect, begin: u16) -> Vec<Fitted> {
         let heading = column.heading.width() as u16;
         match column.look {
             Look::Text(most) => {
-                let text = |row: &PartRow| row.cells[at].text().map_or(1, |text| text.width()) + usize::from(row.under) * 2;
+                let text = |row: &PartRow| {
+                    row.cells[at].text().map_or(1, |text| text.width()) + usize::from(row.under) * 2
+                };
                 let longest = section.rows.iter().map(text).max().unwrap_or(0) as u16;
                 longest.clamp(heading, most.max(heading))
             }
@@ -129,8 +131,10 @@ fn fit(section: &Section, area: Rect, begin: u16) -> Vec<Fitted> {
             Look::Rest => 20.max(heading),
         }
     };
-    let mut columns: Vec<(usize, u16)> =
-        (0..section.columns.len()).filter(|at| *at == 0 || !is_empty(*at)).map(|at| (at, natural(at))).collect();
+    let mut columns: Vec<(usize, u16)> = (0..section.columns.len())
+        .filter(|at| *at == 0 || !is_empty(*at))
+        .map(|at| (at, natural(at)))
+        .collect();
     let room = area.width.saturating_sub(begin + 1);
     loop {
         let needed: u16 = columns.iter().map(|(_, width)| width + 2).sum();
@@ -183,7 +187,14 @@ fn table(state: &State, buffer: &mut Buffer, placed: &Placed, section: &Section,
         let style = theme.role(Role::Quiet);
         match column.look {
             Look::Number => {
-                put_right(buffer, fitted.x + fitted.width, placed.headings, fitted.width, column.heading, style);
+                put_right(
+                    buffer,
+                    fitted.x + fitted.width,
+                    placed.headings,
+                    fitted.width,
+                    column.heading,
+                    style,
+                );
             }
             _ => {
                 put(buffer, fitted.x, placed.headings, fitted.width, column.heading, style);
@@ -303,7 +314,8 @@ fn bar(state: &State, buffer: &mut Buffer, area: Rect, percent: f64, severity: S
     let theme = &state.theme;
     let filled = (percent / 100.0 * f64::from(area.width)).clamp(0.0, f64::from(area.width));
     // The last square only when it is reached.
-    let filled = if percent >= 99.0 { area.width } else { filled.ceil().min(f64::from(area.width - 1)) as u16 };
+    let filled =
+        if percent >= 99.0 { area.width } else { filled.ceil().min(f64::from(area.width - 1)) as u16 };
     let filled = if percent <= 0.0 { 0 } else { filled };
     let hue = match severity {
         Severity::Fine | Severity::Notice => theme.role(Role::Lane(lane)),

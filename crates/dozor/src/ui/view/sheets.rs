@@ -136,7 +136,8 @@ pub struct HelpLine {
 
 /// Lines of the help page.
 pub fn help_lines(state: &State) -> Vec<HelpLine> {
-    let plain = |keys: &str, text: &str| HelpLine { keys: keys.to_owned(), text: text.to_owned(), action: None };
+    let plain =
+        |keys: &str, text: &str| HelpLine { keys: keys.to_owned(), text: text.to_owned(), action: None };
     let mut lines = vec![];
     for topic in Topic::ALL {
         lines.push(plain("", topic.title()));

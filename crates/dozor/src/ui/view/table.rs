@@ -183,14 +183,7 @@ impl Table<'_> {
         }
     }
 
-    fn cell(
-        &self,
-        buffer: &mut Buffer,
-        y: u16,
-        column: &Column,
-        view: &ProcessView<'_>,
-        receding: bool,
-    ) {
+    fn cell(&self, buffer: &mut Buffer, y: u16, column: &Column, view: &ProcessView<'_>, receding: bool) {
         let (state, theme) = (self.state, &self.state.theme);
         // Rows that stand for several processes have no PID of their own.
         let gathered = is_gathered(view.now.key()) && matches!(column.metric.alias, "pid" | "ppid" | "age");
