@@ -80,7 +80,7 @@ fn short_lived(sample: &Sample) -> Vec<ProcessRow> {
     let (shown, others) = programs.split_at(programs.len().min(PROGRAMS));
     let mut rows = vec![];
     for (number, (name, ended, cpu)) in shown.iter().enumerate() {
-        let mut row = gathered(sample, -2 - number as i64, ended.iter().copied(), *cpu);
+        let mut row = gathered(sample, -2 - number as i64, ended, *cpu);
         row.name = name.clone();
         row.program = name.clone();
         let parent = ended.iter().find(|row| !row.parent.is_empty());
@@ -93,8 +93,8 @@ fn short_lived(sample: &Sample) -> Vec<ProcessRow> {
     if !others.is_empty() {
         let count: usize = others.iter().map(|(_, ended, _)| ended.len()).sum();
         let cpu = others.iter().map(|(.., cpu)| cpu).sum();
-        let ended = others.iter().flat_map(|(_, ended, _)| ended.iter().copied());
-        let mut row = gathered(sample, -2 - shown.len() as i64, ended, cpu);
+        let ended: Vec<&EndedRow> = others.iter().flat_map(|(_, ended, _)| ended.iter().copied()).collect();
+        let mut row = gathered(sample, -2 - shown.len() as i64, &ended, cpu);
         row.name = "others".into();
         row.command = format!("{} other programs ×{count}", others.len()).into();
         rows.push(row);
@@ -116,7 +116,7 @@ fn nameless(sample: &Sample) -> Option<ProcessRow> {
     if unseen < 1.0 {
         return None;
     }
-    let mut row = gathered(sample, -2, std::iter::empty(), used / 100.0 * seconds);
+    let mut row = gathered(sample, -2, &[], used / 100.0 * seconds);
     row.name = "unseen".into();
     row.command =
         format!("{unseen:.0} processes or threads came and went unseen; root would see their names").into();
@@ -124,14 +124,9 @@ fn nameless(sample: &Sample) -> Option<ProcessRow> {
 }
 
 /// A row for several processes. It started with the sample, so that all that it counted belongs to it.
-fn gathered<'a>(
-    sample: &Sample,
-    pid: i64,
-    ended: impl Iterator<Item = &'a EndedRow> + Clone,
-    cpu_seconds: f64,
-) -> ProcessRow {
+fn gathered(sample: &Sample, pid: i64, ended: &[&EndedRow], cpu_seconds: f64) -> ProcessRow {
     let sum = |field: fn(&EndedRow) -> Raw| -> Raw {
-        let known: Vec<i64> = ended.clone().filter_map(|row| field(row).value()).collect();
+        let known: Vec<i64> = ended.iter().filter_map(|row| field(row).value()).collect();
         if known.is_empty() { Raw::ABSENT } else { Raw::new(known.iter().sum()) }
     };
     let per_second = f64::from(sample.host.ticks_per_second.max(1));
@@ -144,7 +139,7 @@ fn gathered<'a>(
         user_ticks: ticks(sample, sum(|row| row.user)),
         system_ticks: ticks(sample, sum(|row| row.system)),
         rss_bytes: ended
-            .clone()
+            .iter()
             .map(|row| row.peak_bytes)
             .max_by_key(|raw| raw.value())
             .unwrap_or(Raw::ABSENT),

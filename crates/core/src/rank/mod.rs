@@ -38,11 +38,51 @@ impl<'a> Everybody<'a> {
         }
     }
 
-    /// Rows that are kept, in order.
+    /// Rows that are kept, in order; ties go by PID.
     pub fn ranked(&self, keeps: impl Fn(&ProcessRow) -> bool, order: &Order) -> Vec<Listed> {
         let here = (0..self.here.now.processes.len()).map(Listed::Here);
         let gone = (0..self.gone.now.processes.len()).map(Listed::Gone);
-        let mut rows: Vec<Listed> = here.chain(gone).filter(|row| keeps(self.view(*row).now)).collect();
+        self.ranked_from(here.chain(gone), keeps, order)
+    }
+
+    /// The same, but ties stay in the order that the rows of the sample just before had: a process that falls asleep
+    /// does not change places with all the others that sleep. Processes that were not there come last among equals.
+    pub fn ranked_after(
+        &self,
+        rows: &[Listed],
+        keeps: impl Fn(&ProcessRow) -> bool,
+        order: &Order,
+    ) -> Vec<Listed> {
+        let count = self.here.now.processes.len();
+        let earlier = self.here.before.as_ref().map_or(0, |before| before.processes.len());
+        let mut now_at = vec![None; earlier];
+        for at in 0..count {
+            if let Some(place) = self.here.earlier_place(at) {
+                now_at[place] = Some(at);
+            }
+        }
+        let mut taken = vec![false; count];
+        let mut start: Vec<Listed> = vec![];
+        for row in rows {
+            if let Listed::Here(place) = row
+                && let Some(at) = now_at.get(*place).copied().flatten()
+            {
+                taken[at] = true;
+                start.push(Listed::Here(at));
+            }
+        }
+        let new = (0..count).filter(|at| !taken[*at]).map(Listed::Here);
+        let gone = (0..self.gone.now.processes.len()).map(Listed::Gone);
+        self.ranked_from(start.into_iter().chain(new).chain(gone), keeps, order)
+    }
+
+    fn ranked_from(
+        &self,
+        rows: impl Iterator<Item = Listed>,
+        keeps: impl Fn(&ProcessRow) -> bool,
+        order: &Order,
+    ) -> Vec<Listed> {
+        let mut rows: Vec<Listed> = rows.filter(|row| keeps(self.view(*row).now)).collect();
         order.sort(|row| self.view(*row), &mut rows);
         rows
     }

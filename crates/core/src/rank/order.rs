@@ -1,6 +1,6 @@
 //! Ordering by any metric.
 
-use crate::catalogue::{Metric, Value, listed};
+use crate::catalogue::{Metric, Unit, Value, listed};
 use crate::sample::ProcessView;
 
 /// Column and direction of the order. Ties go by PID, so that the order is total and rows never swap without
@@ -32,11 +32,21 @@ impl Order {
         Order { descending: !self.descending, ..self }
     }
 
-    /// Sorts rows by the metric of the process that `view` gives for each; they come in the order of the PIDs, which
-    /// breaks ties.
+    /// What a process is ordered by. Shares that look the same are the same: without that idle processes would change
+    /// places at every sample for thousandths of a percent that nobody sees.
+    fn value(&self, view: &ProcessView<'_>) -> Value {
+        match (self.metric.of(view), self.metric.unit) {
+            (Value::Number(share), Unit::Percent | Unit::PercentOfCore) => {
+                Value::Number((share * 10.0).round() / 10.0)
+            }
+            (value, _) => value,
+        }
+    }
+
+    /// Sorts rows by the metric of the process that `view` gives for each; ties stay as they are.
     pub fn sort<'a, T: Copy>(&self, view: impl Fn(&T) -> ProcessView<'a>, rows: &mut [T]) {
         let mut keyed: Vec<(Value, usize, T)> =
-            rows.iter().enumerate().map(|(at, row)| (self.metric.of(&view(row)), at, *row)).collect();
+            rows.iter().enumerate().map(|(at, row)| (self.value(&view(row)), at, *row)).collect();
         keyed.sort_unstable_by(|a, b| a.0.compare(&b.0, self.descending).then(a.1.cmp(&b.1)));
         for (place, (.., row)) in rows.iter_mut().zip(keyed) {
             *place = row;

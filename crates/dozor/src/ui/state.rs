@@ -16,7 +16,7 @@ use dozor_core::catalogue::listed;
 use dozor_core::lane::{Lane, Severity, sentences};
 use dozor_core::parts::{self, PartId, Users, users};
 use dozor_core::rank::{Everybody, Listed, Narrow, Order, Persistence};
-use dozor_core::reading::ProcessKey;
+use dozor_core::reading::{ProcessKey, ProcessRow};
 use dozor_core::row::Row as _;
 use dozor_core::sample::Sample;
 use dozor_core::timeline::Timeline;
@@ -339,9 +339,10 @@ impl State {
         if self.cursor.is_none() {
             self.marked.retain(|key| sample.find(*key).is_some());
         }
-        self.sample = Some(sample);
+        let shown_before = self.sample.replace(sample.clone());
         self.look_at_parts();
-        self.rank();
+        let follows = shown_before.zip(sample.before.as_ref());
+        self.rank(follows.is_some_and(|(shown, before)| Arc::ptr_eq(&shown.now, before)));
         if let Some(held) = held
             && let Some(everybody) = self.everybody()
         {
@@ -387,16 +388,21 @@ impl State {
         }
     }
 
-    /// Narrows and orders the processes of the shown moment.
-    fn rank(&mut self) {
+    /// Narrows and orders the processes of the shown moment. Where it follows the one that was shown, equal rows keep
+    /// their places.
+    fn rank(&mut self, follows: bool) {
         let (Some(sample), Some(everybody)) = (&self.sample, self.everybody()) else { return };
         let users = self.parts.selected.as_ref().map(|part| users(part, sample));
         let narrow = &self.narrow;
-        let rows = match &users {
-            Some(Users::Those(keeps, _)) => {
-                everybody.ranked(|row| narrow.keeps(row) && keeps(row), &self.order)
-            }
-            _ => everybody.ranked(|row| narrow.keeps(row), &self.order),
+        let uses = |row: &ProcessRow| match &users {
+            Some(Users::Those(uses, _)) => uses(row),
+            _ => true,
+        };
+        let keeps = |row: &ProcessRow| narrow.keeps(row) && uses(row);
+        let rows = if follows {
+            everybody.ranked_after(&self.rows, keeps, &self.order)
+        } else {
+            everybody.ranked(keeps, &self.order)
         };
         // In the overview only; elsewhere no column has a bar.
         let barred = if self.lane.is_none() { columns::BARRED } else { &[] };
@@ -434,7 +440,7 @@ impl State {
 
     /// Works out the rows anew: after another order, another narrowing, another part.
     pub fn rank_anew(&mut self) {
-        self.rank();
+        self.rank(false);
         self.follow_persistence();
         self.held_until = None;
         self.keep_selection_visible();

@@ -9,6 +9,7 @@ use super::update::{Effect, Event, next_tick, update};
 use super::view;
 use crate::hands::Outcome;
 use dozor_core::demo::{PRELUDE, SimulatedMachine};
+use dozor_core::known::Raw;
 use dozor_core::lane::Lane;
 use dozor_core::reading::{HostFacts, ProcessRow, Reading};
 use dozor_core::row::Row as _;
@@ -16,7 +17,7 @@ use dozor_core::timeline::Timeline;
 use ratatui::backend::TestBackend;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use ratatui::{Terminal, TerminalOptions, Viewport};
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::collections::HashSet;
 use std::rc::Rc;
 use std::sync::Arc;
@@ -420,7 +421,7 @@ fn unknown_forbidden_and_zero_look_different() {
         reading.processes = vec![Arc::new(ProcessRow {
             pid: 7.into(),
             start_ticks: 1.into(),
-            read_bytes: dozor_core::known::Raw::DENIED,
+            read_bytes: Raw::DENIED,
             write_bytes: 0.into(),
             ..ProcessRow::default()
         })];
@@ -575,10 +576,78 @@ fn bytes_of_frames(desk: &mut Desk, frames: usize, step: impl Fn(&mut Desk)) -> 
     bytes
 }
 
+/// Raw numbers side by side.
+trait IntoRaws {
+    fn into_raws(self) -> (Raw, Raw, Raw);
+}
+
+impl IntoRaws for (i64, i64, i64) {
+    fn into_raws(self) -> (Raw, Raw, Raw) {
+        (self.0.into(), self.1.into(), self.2.into())
+    }
+}
+
+/// An idle machine: 300 processes sleep, five of them do a little, the clock goes on.
+fn idle_reading(second: i64) -> Reading {
+    let ns = |seconds: i64| dozor_core::reading::raw(seconds * 1_000_000_000);
+    let mut reading = Reading::default();
+    let up = 900_000 + second;
+    let system = &mut reading.system;
+    (system.wall_ns, system.monotonic_ns, system.boot_ns) = (ns(1_928_800_000 + second), ns(up), ns(up));
+    (system.user, system.system, system.idle) =
+        (4_000 + second * 2, 900 + second, 100_000 + second * 797).into_raws();
+    (system.nice, system.iowait, system.irq) = (0, 40, 0).into_raws();
+    (system.softirq, system.steal, system.running) = (3, 0, 1).into_raws();
+    (system.mem_total, system.mem_available, system.mem_free) = (32 << 30, 24 << 30, 3 << 30).into_raws();
+    reading.processes = (1..=300)
+        .map(|pid| {
+            let busy = if pid % 60 == 0 { second / (1 + pid / 100) + second / 7 } else { 0 };
+            Arc::new(ProcessRow {
+                pid: pid.into(),
+                start_ticks: pid.into(),
+                name: format!("daemon{pid}").as_str().into(),
+                command: format!("/usr/sbin/daemon{pid} --serve").as_str().into(),
+                user: "root".into(),
+                state: i64::from(b'S').into(),
+                user_ticks: (busy * 2).into(),
+                system_ticks: busy.into(),
+                rss_bytes: (pid << 18).into(),
+                ..ProcessRow::default()
+            })
+        })
+        .collect();
+    reading
+}
+
 #[test]
 fn a_quiet_frame_takes_few_bytes_and_shows_what_was_drawn() {
     let mut desk = Desk::at(5, (160, 48));
     desk.state.theme = Theme::new(Depth::True, false);
-    let bytes = bytes_of_frames(&mut desk, 60, |desk| desk.run(1));
-    eprintln!("{bytes:?}");
+    let host = Arc::new(HostFacts { cores: 8, ticks_per_second: 100, ..HostFacts::default() });
+    desk.state.timeline = Timeline::live(host);
+    let second = Cell::new(0);
+    let bytes = bytes_of_frames(&mut desk, 60, |desk| {
+        second.set(second.get() + 1);
+        desk.event(Event::Reading(Arc::new(idle_reading(second.get()))));
+    });
+    let mut frames = bytes[5..].to_vec();
+    frames.sort_unstable();
+    let median = frames[frames.len() / 2];
+    assert!(median <= 2048, "{median} bytes for a quiet frame: {bytes:?}");
+    // When the paper moves on, the strips are drawn anew.
+    assert!(frames[frames.len() - 1] <= 8 * 1024, "{bytes:?}");
+}
+
+#[test]
+fn a_busy_screen_of_any_size_and_theme_reaches_the_terminal_whole() {
+    for (size, theme, keys) in [
+        ((80, 24), Theme::new(Depth::Indexed, true), "3 p down"),
+        ((160, 48), Theme::new(Depth::Sixteen, false), "1 p p down"),
+        ((120, 40), Theme::new(Depth::Mono, false), "2 m m ?"),
+    ] {
+        let mut desk = Desk::at(100, size);
+        desk.state.theme = theme;
+        desk.press(keys);
+        bytes_of_frames(&mut desk, 12, |desk| desk.run(1));
+    }
 }

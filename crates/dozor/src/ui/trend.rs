@@ -21,12 +21,14 @@ pub struct Trends {
     shown: Option<usize>,
     rows: Vec<Listed>,
     metric: Option<&'static Metric>,
+    /// Values of the metric for each row.
+    values: Vec<Trend>,
     /// A trend for each row.
     pub list: Vec<Trend>,
 }
 
 impl Trends {
-    /// Works them out anew where anything changed.
+    /// Works them out anew where anything changed; rows that were seen before keep theirs while they are scrolled.
     pub fn follow(
         &mut self,
         shown: Option<usize>,
@@ -34,13 +36,21 @@ impl Trends {
         rows: &[Listed],
         metric: &'static Metric,
     ) {
-        if self.shown == shown && self.metric == Some(metric) && self.rows == rows {
+        let same_moment = self.shown == shown && self.metric == Some(metric);
+        if same_moment && self.rows == rows {
             return;
         }
-        (self.shown, self.metric) = (shown, Some(metric));
-        self.rows = rows.to_vec();
-        self.list = rows.iter().map(|row| trend(shown.unwrap_or(0), window, *row, metric)).collect();
-        let largest = self.list.iter().flatten().flatten().copied().fold(0.0, f64::max);
+        let known = |row: &Listed| {
+            let at = self.rows.iter().position(|other| other == row).filter(|_| same_moment)?;
+            self.values.get(at).copied()
+        };
+        self.values = rows
+            .iter()
+            .map(|row| known(row).unwrap_or_else(|| trend(shown.unwrap_or(0), window, *row, metric)))
+            .collect();
+        (self.shown, self.metric, self.rows) = (shown, Some(metric), rows.to_vec());
+        let largest = self.values.iter().flatten().flatten().copied().fold(0.0, f64::max);
+        self.list.clone_from(&self.values);
         if largest > 0.0 {
             self.list.iter_mut().flatten().flatten().for_each(|value| *value = (*value / largest).max(0.0));
         }

@@ -185,7 +185,7 @@ mod tests {
               28 27 259:2 / /data rw - ext4 /dev/b rw\n29 27 259:2 /x /bound rw - ext4 /dev/b rw\n\
               30 27 0:40 / /data/two\\040words rw - nfs4 store:/frames rw\n",
         );
-        let of = |path: &[u8]| places.of(path).map(|name| name.to_string());
+        let of = |path: &[u8]| places.of(path).map(ToString::to_string);
         for (path, mount) in [
             ("/etc/hosts", Some("/")),
             ("/data", Some("/data")),

@@ -155,10 +155,10 @@ fn cursor(state: &State, buffer: &mut Buffer, layout: &Layout, axis: &Axis, show
     let wall = state.timeline.moment(shown).map(|moment| moment.wall_ns);
     let Some(column) = wall.and_then(|wall| axis.column(wall)) else { return };
     let x = layout.strip_x + column + u16::from(following);
-    let sign = if following { "│" } else { "┃" };
-    for (_, area) in &layout.lanes {
+    // Where the strips end is where the present is; a line there would be drawn anew for every sample.
+    for (_, area) in layout.lanes.iter().filter(|_| !following) {
         for y in area.top()..area.bottom() {
-            put(buffer, x, y, 1, sign, style);
+            put(buffer, x, y, 1, "┃", style);
         }
     }
     if let (Some(area), Some(wall)) = (layout.axis, wall) {

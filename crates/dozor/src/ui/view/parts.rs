@@ -116,9 +116,8 @@ fn fit(section: &Section, area: Rect, begin: u16) -> Vec<Fitted> {
         let heading = column.heading.width() as u16;
         match column.look {
             Look::Text(most) => {
-                let text = |row: &PartRow| {
-                    row.cells[at].text().map_or(1, |text| text.width()) + usize::from(row.under) * 2
-                };
+                let text =
+                    |row: &PartRow| row.cells[at].text().map_or(1, str::width) + usize::from(row.under) * 2;
                 let longest = section.rows.iter().map(text).max().unwrap_or(0) as u16;
                 longest.clamp(heading, most.max(heading))
             }
