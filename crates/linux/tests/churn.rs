@@ -36,7 +36,8 @@ fn check(sample: &Sample) {
                 let name = (&view.now.name, metric.alias, value);
                 assert!(value.is_finite(), "{name:?}");
                 assert!(
-                    value >= 0.0 || matches!(metric.alias, "nice" | "priority" | "tty" | "session"),
+                    value >= 0.0
+                        || matches!(metric.alias, "nice" | "priority" | "tty" | "session" | "growth"),
                     "{name:?}"
                 );
                 if metric.unit == Unit::PercentOfCore && metric.alias != "cpu_children" {
@@ -52,12 +53,33 @@ fn check(sample: &Sample) {
     }
 }
 
+/// Processes that stand by; they end with the test, however it ends.
+struct Standing(Vec<Child>);
+
+impl Standing {
+    fn end(&mut self) {
+        for mut child in self.0.drain(..) {
+            child.kill().and_then(|()| child.wait()).expect("its end");
+        }
+    }
+}
+
+impl Drop for Standing {
+    fn drop(&mut self) {
+        self.end();
+    }
+}
+
+fn sleeper() -> Child {
+    let mut command = Command::new("sleep");
+    command.arg("1000").stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+    command.spawn().expect("a child")
+}
+
 #[test]
 fn starts_and_ends_leave_no_trace() {
     let length = Duration::from_secs(setting("DOZOR_CHURN_SECONDS", 6));
-    let standing: Vec<Child> = (0..setting("DOZOR_CHURN_PROCESSES", 100))
-        .map(|_| Command::new("sleep").arg("1000").stdin(Stdio::null()).spawn().expect("a child"))
-        .collect();
+    let mut standing = Standing((0..setting("DOZOR_CHURN_PROCESSES", 100)).map(|_| sleeper()).collect());
     let (stop, started) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicU64::new(0)));
     let starters: Vec<_> = (0..2)
         .map(|_| {
@@ -102,9 +124,7 @@ fn starts_and_ends_leave_no_trace() {
     assert!(started > 50);
     assert!(memory_now < memory + (24 << 20), "{memory} bytes grew to {memory_now}");
     assert!(descriptors_now <= descriptors + 60, "{descriptors} descriptors grew to {descriptors_now}");
-    for mut child in standing {
-        child.kill().and_then(|()| child.wait()).expect("its end");
-    }
+    standing.end();
     // Once all are gone, so are their descriptors.
     source.read();
     source.read();

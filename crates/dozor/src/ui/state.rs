@@ -294,7 +294,7 @@ impl State {
     /// Whether the order holds still.
     pub fn is_held(&self, now: Instant) -> bool {
         matches!(self.sheet, Some(Sheet::Act(_)))
-            || self.drag.is_some()
+            || matches!(self.drag, Some(Drag::ScrollBar(_)))
             || self.held_until.is_some_and(|until| now < until)
     }
 

@@ -1,0 +1,340 @@
+//! Each incident of the simulated night is found with the keyboard alone and with the mouse alone; and the manners of
+//! the screen while one looks for it. In a real terminal.
+
+mod terminal;
+
+use std::time::Duration;
+use terminal::Terminal;
+
+const LARGE: (u16, u16) = (160, 48);
+
+fn demo(arguments: &str, size: (u16, u16)) -> Terminal {
+    let folder = std::env::temp_dir();
+    let terminal = Terminal::run(&format!("dozor demo {arguments}"), size, &folder);
+    terminal.wait_for("Processes by cpu");
+    terminal
+}
+
+/// Lines of the table of processes, without its headings.
+fn table(screen: &str) -> Vec<String> {
+    let lines = screen.lines().skip_while(|line| !line.contains("Processes by "));
+    lines.skip(2).map(str::to_owned).collect()
+}
+
+fn first_row(screen: &str) -> String {
+    table(screen).first().cloned().unwrap_or_default()
+}
+
+#[test]
+fn the_full_disk_is_found_by_keys_and_by_mouse() {
+    let keys = demo("--after 60s", LARGE);
+    keys.wait_for("stacker[3820] writes");
+    keys.keys("3");
+    keys.wait("the writer at the top", |screen| {
+        screen.contains("nvme0n1p1") && first_row(screen).contains("stacker")
+    });
+    let mouse = demo("--after 60s", LARGE);
+    mouse.click_on("3 disk");
+    mouse.wait("the writer at the top", |screen| first_row(screen).contains("stacker"));
+    // The sentence leads there as well.
+    mouse.click(2, 0);
+    mouse.wait("the overview", |screen| !screen.contains("nvme0n1p1"));
+    mouse.click_on("nvme0n1 9");
+    mouse.wait("the parts", |screen| screen.contains("nvme0n1p1"));
+}
+
+#[test]
+fn the_hot_core_is_found_by_keys_and_by_mouse() {
+    let keys = demo("--after 140s", LARGE);
+    keys.wait_for("guidelog[4340] uses");
+    keys.keys("1");
+    let screen = keys.wait_for("runs most there");
+    let hot = screen.lines().find(|line| line.contains("guidelog[4340]  ")).expect("its core");
+    let core = hot.split_whitespace().find_map(|word| word.parse::<usize>().ok()).expect("a number");
+    keys.keys("p");
+    keys.keys("Down");
+    for _ in 0..core {
+        keys.keys("Down");
+    }
+    keys.wait("the users of the core", |screen| {
+        screen.contains(&format!("last on core {core} ·")) && first_row(screen).contains("guidelog")
+    });
+    let mouse = demo("--after 140s", LARGE);
+    mouse.click_on("1 cpu");
+    mouse.click_on("guidelog[4340]  ");
+    mouse.wait("the users of the core", |screen| {
+        screen.contains("last on core ") && first_row(screen).contains("guidelog")
+    });
+}
+
+#[test]
+fn interrupts_on_one_core_are_found_by_keys_and_by_mouse() {
+    for by_keys in [true, false] {
+        let terminal = demo("--after 10s", LARGE);
+        if by_keys {
+            for keys in ["1", "p", "p", "p", "Down"] {
+                terminal.keys(keys);
+            }
+        } else {
+            terminal.click_on("1 cpu");
+            terminal.click_on("interrupts ─");
+            terminal.wait_for("all cores/s");
+            terminal.click_on("network link 1");
+        }
+        let screen = terminal.wait_for("on core 0, which serves most of 45");
+        assert!(screen.contains("one core serves it alone"), "{screen}");
+    }
+}
+
+#[test]
+fn the_leak_is_found_by_keys_and_by_mouse() {
+    for by_keys in [true, false] {
+        let terminal = demo("--after 238s", LARGE);
+        if by_keys {
+            terminal.keys("2");
+        } else {
+            terminal.click_on("2 memory");
+        }
+        let screen =
+            terminal.wait("the program that grows", |screen| first_row(screen).contains("skyboard-cache"));
+        assert!(screen.contains("skyboard-cache[1620] holds"), "{screen}");
+        let growth = first_row(&screen);
+        assert!(growth.contains("344 M") || growth.contains(" M"), "{growth}");
+        if by_keys {
+            for keys in ["p", "p", "Down", "Down", "Down"] {
+                terminal.keys(keys);
+            }
+        } else {
+            terminal.click_on("is it short?");
+            terminal.wait_for("pressure: all wait");
+            terminal.click_on("read back from swap");
+        }
+        terminal.wait_for("Processes by swap");
+    }
+}
+
+#[test]
+fn the_full_link_and_its_peer_are_found_by_keys_and_by_mouse() {
+    for by_keys in [true, false] {
+        let terminal = demo("--after 300s", LARGE);
+        terminal.wait_for("vaultsync[5510] moves");
+        if by_keys {
+            for keys in ["4", "p", "p", "Down"] {
+                terminal.keys(keys);
+            }
+        } else {
+            terminal.click_on("4 network");
+            terminal.click_on("198.51.100.77");
+        }
+        let screen = terminal.wait_for("talking to 198.51.100.77");
+        let rows: Vec<String> = table(&screen).into_iter().filter(|row| row.contains("astro")).collect();
+        assert!(rows.len() == 1 && rows[0].contains("vaultsync"), "{screen}");
+        terminal.keys("Escape");
+        terminal.wait("everybody again", |screen| screen.contains("203 of 203"));
+    }
+}
+
+#[test]
+fn the_lossy_link_the_fan_and_the_full_archive_are_found_by_keys_and_by_mouse() {
+    for by_keys in [true, false] {
+        let terminal = demo("--after 145s", LARGE);
+        terminal.wait_for("enp4s0 has 14.0 errors/s");
+        terminal.wait_for("fan 2 stands still");
+        terminal.wait_for("/archive is 96 % full");
+        if by_keys {
+            terminal.keys("5");
+            terminal.wait("the fan", |screen| screen.contains("▲ fan 2"));
+            for keys in ["3", "p", "p", "Down", "Down"] {
+                terminal.keys(keys);
+            }
+        } else {
+            terminal.click_on("5 heat");
+            terminal.wait("the fan", |screen| screen.contains("▲ fan 2"));
+            terminal.click_on("3 disk");
+            terminal.click_on("file systems");
+            terminal.wait_for("/mnt/vault");
+            terminal.click_on("/archive    /dev/sda1");
+        }
+        let screen = terminal.wait_for("with files on /archive");
+        let rows = table(&screen).join("\n");
+        assert!(
+            rows.contains("archived") && rows.contains("vaultsync") && !rows.contains("stacker"),
+            "{screen}"
+        );
+    }
+}
+
+#[test]
+fn short_lived_programs_are_a_row_with_their_parent() {
+    let terminal = demo("--after 20s", LARGE);
+    let screen = terminal.wait_for("platesolve ×");
+    assert!(screen.contains("started by nightqueue[3690]"), "{screen}");
+    let row = table(&screen).into_iter().find(|row| row.contains("platesolve ×")).expect("its row");
+    assert!(row.contains("gone") && row.contains("from nigh"), "{row}");
+}
+
+#[test]
+fn the_selection_stays_on_its_process_while_ranks_change() {
+    let terminal = demo("--after 18s", LARGE);
+    terminal.keys("3");
+    terminal.wait_for("Processes by disk/s");
+    for _ in 0..3 {
+        terminal.keys("Down");
+    }
+    terminal.wait("the third row", |screen| table(screen).get(2).is_some_and(|row| row.contains('▸')));
+    let chosen = |screen: &str| table(screen).into_iter().find(|row| row.contains('▸'));
+    let pid = |row: &str| row.replace('▸', " ").split_whitespace().next().unwrap_or("").to_owned();
+    let screen = terminal.wait("a selected row", |screen| chosen(screen).is_some());
+    let before = pid(&chosen(&screen).expect("a row"));
+    // The stacker begins to write and takes the first place.
+    let screen = terminal.wait("another order", |screen| {
+        first_row(screen).contains("stacker") && screen.contains("nvme0n1 9")
+    });
+    assert_eq!(pid(&chosen(&screen).expect("still selected")), before, "{screen}");
+}
+
+#[test]
+fn going_back_in_time_shows_what_was() {
+    let terminal = demo("--after 60s", LARGE);
+    terminal.keys("3");
+    let screen = terminal.wait("the writer", |screen| first_row(screen).contains("stacker"));
+    let row = screen.lines().position(|line| line.contains("3 disk")).expect("the lane");
+    // The left part of the strip is from before the stacker began.
+    terminal.click(20, row);
+    let screen = terminal.wait_for("FROZEN");
+    assert!(!first_row(&screen).contains("stacker"), "{screen}");
+    assert!(!screen.contains("stacker[3820] writes"), "{screen}");
+    // Dragging the cursor to the right brings it back.
+    terminal.drag((20, row), (105, row));
+    terminal.wait("the writer again", |screen| {
+        screen.contains("FROZEN") && first_row(screen).contains("stacker")
+    });
+    terminal.keys("L");
+    terminal.wait_for("LIVE");
+}
+
+#[test]
+fn a_bookmark_is_found_again() {
+    let terminal = demo("--after 60s", LARGE);
+    terminal.keys("b");
+    terminal.wait_for("bookmark at");
+    terminal.text("disk is full");
+    terminal.keys("Enter");
+    terminal.wait_for("⚑");
+    terminal.keys("<");
+    terminal.wait_for("FROZEN");
+    terminal.keys(")");
+    terminal.wait_for("disk is full");
+}
+
+#[test]
+fn the_screen_follows_every_size() {
+    let terminal = demo("--after 60s", LARGE);
+    terminal.keys("3");
+    terminal.wait_for("trend, 56 s");
+    let resize = |width: u16, height: u16| {
+        terminal.tmux(&["resize-window", "-x", &width.to_string(), "-y", &height.to_string()]);
+    };
+    resize(80, 24);
+    let small = terminal.wait("the small screen", |screen| {
+        !screen.contains("trend") && screen.contains("q quit") && screen.contains("Processes by disk/s")
+    });
+    assert_eq!(small.lines().count(), 24);
+    assert!(small.lines().all(|line| line.chars().count() <= 80), "{small}");
+    // A storm of sizes, some of them too small.
+    for step in 0..40u16 {
+        resize(60 + step * 7 % 120, 10 + step * 11 % 50);
+    }
+    resize(160, 48);
+    let large = terminal.wait("the large screen", |screen| {
+        screen.contains("trend, 56 s") && first_row(screen).contains("stacker")
+    });
+    assert!(large.lines().next().is_some_and(|line| line.contains("lynx-obs") && line.contains("LIVE")));
+}
+
+#[test]
+fn the_clipboard_of_the_terminal_gets_the_pid() {
+    let terminal = demo("--after 60s", LARGE);
+    terminal.tmux(&["set-option", "-g", "set-clipboard", "on"]);
+    terminal.keys("3");
+    terminal.wait("the writer", |screen| first_row(screen).contains("stacker"));
+    terminal.keys("Home");
+    terminal.keys("y");
+    terminal.wait_for("given to the terminal's clipboard: 3820");
+    terminal.keys("Y");
+    terminal.wait_for("clipboard: /opt/lynx/bin/stacker");
+    let buffers = terminal.tmux(&["list-buffers", "-F", "#{buffer_sample}"]);
+    assert!(buffers.lines().any(|line| line == "3820"), "{buffers}");
+    assert!(buffers.lines().any(|line| line.starts_with("/opt/lynx/bin/stacker --night")), "{buffers}");
+}
+
+#[test]
+fn the_mouse_can_be_left_to_the_terminal() {
+    let terminal = demo("", (100, 30));
+    assert!(terminal.modes().starts_with("0 1"), "{}", terminal.modes());
+    terminal.keys("S");
+    terminal.wait_for("the mouse is the terminal's");
+    assert!(terminal.modes().starts_with("0 0"), "{}", terminal.modes());
+    terminal.keys("S");
+    terminal.wait_for("the mouse is Dozor's again");
+    let without = demo("--no-mouse", (100, 30));
+    assert!(without.modes().starts_with("0 0"), "{}", without.modes());
+}
+
+#[test]
+fn hints_help_and_the_scroll_bar_answer_to_the_mouse() {
+    let terminal = demo("--after 20s", LARGE);
+    terminal.click_on("? help");
+    terminal.click_on("memory: Look at memory");
+    terminal.wait_for("memory by kind");
+    let (column, row) = terminal.place_of("near top");
+    assert!(column > 0);
+    terminal.drag((159, row + 1), (159, 46));
+    terminal.wait("the end of the list", |screen| {
+        screen.contains("order held") && !first_row(screen).contains("skycam")
+    });
+    // A lane's name is dragged to the first place.
+    let (column, row) = terminal.place_of("5 heat");
+    terminal.drag((column, row), (column, 2));
+    terminal.wait("heat first", |screen| screen.lines().nth(2).is_some_and(|line| line.contains("5 heat")));
+    terminal.click_on("q quit");
+    terminal.assert_restored();
+}
+
+#[test]
+fn readings_can_be_taken_by_hand() {
+    let terminal = demo("--after 20s", (120, 30));
+    terminal.keys("i");
+    terminal.wait_for("by hand");
+    // What was on its way has arrived by then.
+    std::thread::sleep(Duration::from_millis(300));
+    let time = |screen: &str| {
+        let line = screen.lines().next().unwrap_or("").to_owned();
+        line.split("LIVE ").nth(1).map(|rest| rest[..8].to_owned())
+    };
+    let before = time(&terminal.screen());
+    std::thread::sleep(Duration::from_millis(2_500));
+    assert_eq!(time(&terminal.screen()), before, "nothing comes by itself");
+    terminal.keys(".");
+    terminal.wait("a new reading", |screen| time(screen) != before);
+    terminal.keys("i");
+    let now = time(&terminal.screen());
+    terminal.wait("readings by themselves", |screen| time(screen) != now);
+}
+
+#[test]
+fn without_utf8_every_sign_is_ascii_and_without_colour_none_is_sent() {
+    let folder = std::env::temp_dir();
+    let terminal = Terminal::run("LC_ALL=C NO_COLOR=1 dozor demo --after 60s", LARGE, &folder);
+    terminal.wait_for("Processes by cpu");
+    terminal.keys("3");
+    let screen = terminal.wait("the writer", |screen| first_row(screen).contains("stacker"));
+    assert!(screen.is_ascii(), "{screen}");
+    let with_colours = terminal.tmux(&["capture-pane", "-p", "-e"]);
+    for code in (30..38).chain(40..48).chain(90..98).map(|code| code.to_string()) {
+        for sent in [format!("[{code}m"), format!(";{code}m"), format!("[{code};"), format!(";{code};")] {
+            assert!(!with_colours.contains(&sent), "{sent}");
+        }
+    }
+    assert!(!with_colours.contains("[38;") && !with_colours.contains("[48;"));
+}

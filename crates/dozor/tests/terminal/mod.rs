@@ -1,0 +1,142 @@
+//! A terminal for tests: tmux, driven by keys and by mouse events.
+
+use std::path::Path;
+use std::process::Command;
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::time::{Duration, Instant};
+
+pub const DOZOR: &str = env!("CARGO_BIN_EXE_dozor");
+pub const PATIENCE: Duration = Duration::from_secs(30);
+
+/// A terminal of its own for a test.
+pub struct Terminal {
+    socket: String,
+}
+
+impl Terminal {
+    /// Opens a shell in a terminal of this size and runs a command line in it. `dozor` stands for the program.
+    pub fn run(command: &str, (width, height): (u16, u16), folder: &Path) -> Terminal {
+        static NUMBER: AtomicU32 = AtomicU32::new(0);
+        let number = NUMBER.fetch_add(1, Ordering::Relaxed);
+        let terminal = Terminal { socket: format!("dozor-test-{}-{number}", std::process::id()) };
+        let line = command.replace("dozor ", &format!("{DOZOR} "));
+        let (width, height) = (width.to_string(), height.to_string());
+        terminal.tmux(&[
+            "-f",
+            "/dev/null",
+            "-u",
+            "new-session",
+            "-d",
+            "-x",
+            &width,
+            "-y",
+            &height,
+            "-c",
+            &folder.display().to_string(),
+            "env PS1='ready> ' TERM=screen-256color bash --norc --noprofile -i",
+        ]);
+        terminal.wait("the shell", |screen| screen.contains("ready>"));
+        terminal.text(&line);
+        terminal.keys("Enter");
+        terminal
+    }
+
+    pub fn tmux(&self, arguments: &[&str]) -> String {
+        let output = Command::new("tmux")
+            .args(["-L", &self.socket])
+            .args(arguments)
+            .env_remove("TMUX")
+            .env("LC_ALL", "C.UTF-8")
+            .output()
+            .expect("tmux is installed");
+        assert!(output.status.success(), "tmux {arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+        String::from_utf8_lossy(&output.stdout).into_owned()
+    }
+
+    /// Presses keys by tmux's names, separated by blanks.
+    pub fn keys(&self, keys: &str) {
+        let keys: Vec<&str> = keys.split(' ').collect();
+        self.tmux(&[&["send-keys"][..], &keys].concat());
+    }
+
+    pub fn text(&self, text: &str) {
+        self.tmux(&["send-keys", "-l", text]);
+    }
+
+    /// A left click, as terminals report it.
+    pub fn click(&self, column: usize, row: usize) {
+        self.text(&format!("\x1b[<0;{};{}M\x1b[<0;{};{}m", column + 1, row + 1, column + 1, row + 1));
+    }
+
+    /// The place where a text stands on the screen: column and row. The first from the top.
+    #[allow(dead_code, reason = "not every test file clicks on texts")]
+    pub fn place_of(&self, text: &str) -> (usize, usize) {
+        let screen = self.wait_for(text);
+        let found = screen.lines().enumerate().find_map(|(row, line)| {
+            let byte = line.find(text)?;
+            Some((line[..byte].chars().count(), row))
+        });
+        found.expect("it was there a moment ago")
+    }
+
+    /// Clicks on a text.
+    #[allow(dead_code, reason = "not every test file clicks on texts")]
+    pub fn click_on(&self, text: &str) {
+        let (column, row) = self.place_of(text);
+        self.click(column + 1, row);
+    }
+
+    /// Presses the left button, drags from place to place, lets go; as terminals report it.
+    #[allow(dead_code, reason = "not every test file drags")]
+    pub fn drag(&self, from: (usize, usize), to: (usize, usize)) {
+        let ((x, y), (to_x, to_y)) = (from, to);
+        self.text(&format!("\x1b[<0;{};{}M", x + 1, y + 1));
+        self.text(&format!("\x1b[<32;{};{}M", to_x + 1, to_y + 1));
+        self.text(&format!("\x1b[<0;{};{}m", to_x + 1, to_y + 1));
+    }
+
+    pub fn screen(&self) -> String {
+        self.tmux(&["capture-pane", "-p"])
+    }
+
+    /// Waits until the screen shows what is awaited and gives it.
+    pub fn wait(&self, what: &str, shows: impl Fn(&str) -> bool) -> String {
+        let begin = Instant::now();
+        loop {
+            let screen = self.screen();
+            if shows(&screen) {
+                return screen;
+            }
+            assert!(begin.elapsed() < PATIENCE, "waited in vain for {what}; the screen is\n{screen}");
+            std::thread::sleep(Duration::from_millis(30));
+        }
+    }
+
+    pub fn wait_for(&self, text: &str) -> String {
+        self.wait(text, |screen| screen.contains(text))
+    }
+
+    /// Cursor shown, mouse reported to the program, second screen in use.
+    pub fn modes(&self) -> String {
+        self.tmux(&["display-message", "-p", "#{cursor_flag} #{mouse_any_flag} #{alternate_on}"])
+            .trim()
+            .to_owned()
+    }
+
+    /// The terminal is as it was before the program: asserts that and that typing is echoed.
+    pub fn assert_restored(&self) {
+        self.wait("the shell", |screen| screen.trim_end().ends_with("ready>"));
+        assert_eq!(self.modes(), "1 0 0");
+        self.text("stty -a | tr ' ' '\\n' | grep -c -e ^echo$ -e ^icanon$");
+        self.keys("Enter");
+        self.wait("echo and line editing of the terminal", |screen| {
+            screen.contains("stty -a") && screen.lines().any(|line| line.trim() == "2")
+        });
+    }
+}
+
+impl Drop for Terminal {
+    fn drop(&mut self) {
+        let _ = Command::new("tmux").args(["-L", &self.socket, "kill-server"]).output();
+    }
+}
