@@ -351,6 +351,8 @@ impl State {
                 |row: &Listed| held.get(&everybody.view(*row).now.key()).copied().unwrap_or(usize::MAX);
             let mut rows: Vec<(usize, Listed)> = self.rows.iter().map(|row| (place(row), *row)).collect();
             rows.sort_by_key(|(place, _)| *place);
+            // Rows above that are gone must not pull the others away from under the hand.
+            self.scroll = rows.partition_point(|(place, _)| *place < self.scroll);
             self.rows = rows.into_iter().map(|(_, row)| row).collect();
         }
         self.fill_window(shown);

@@ -3,17 +3,19 @@
 use super::action::ACTIONS;
 use super::frugal::Frugal;
 use super::sheet::Sheet;
-use super::state::{Mode, State};
+use super::state::{Mode, SignKind, State};
 use super::theme::{Depth, Theme};
 use super::update::{Effect, Event, next_tick, update};
 use super::view;
 use crate::hands::Outcome;
-use dozor_core::demo::{PRELUDE, SimulatedMachine};
+use dozor_core::demo::{PRELUDE, SimulatedMachine, Site};
 use dozor_core::known::Raw;
 use dozor_core::lane::Lane;
+use dozor_core::parts::PartId;
 use dozor_core::reading::{HostFacts, ProcessRow, Reading};
 use dozor_core::row::Row as _;
 use dozor_core::timeline::Timeline;
+use dozor_core::wanted::Part;
 use ratatui::backend::TestBackend;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use ratatui::{Terminal, TerminalOptions, Viewport};
@@ -34,7 +36,11 @@ struct Desk {
 impl Desk {
     /// Begins so many seconds into the story, with the minute before in the timeline.
     fn at(seconds: u64, size: (u16, u16)) -> Desk {
-        let machine = SimulatedMachine::new(1);
+        Desk::of(SimulatedMachine::new(1), seconds, size)
+    }
+
+    /// The same on another machine.
+    fn of(machine: SimulatedMachine, seconds: u64, size: (u16, u16)) -> Desk {
         let timeline = Timeline::live(Arc::new(machine.host()));
         let theme = Theme::new(Depth::Mono, false);
         let state = State::new(timeline, theme, Duration::from_secs(1), size);
@@ -240,8 +246,10 @@ fn the_wheel_does_not_change_what_is_selected() {
     for _ in 0..10 {
         desk.mouse(MouseEventKind::ScrollDown, 5, row + 2);
     }
-    desk.run(5);
-    assert_eq!((desk.state.selected, desk.state.scroll), (selected, 30));
+    assert_eq!(desk.state.scroll, 30);
+    let first = desk.process(30).key();
+    desk.run(2);
+    assert_eq!((desk.state.selected, desk.process(desk.state.scroll).key()), (selected, first));
     for _ in 0..200 {
         desk.mouse(MouseEventKind::ScrollDown, 5, row + 2);
     }
@@ -650,4 +658,258 @@ fn a_busy_screen_of_any_size_and_theme_reaches_the_terminal_whole() {
         desk.press(keys);
         bytes_of_frames(&mut desk, 12, |desk| desk.run(1));
     }
+}
+
+#[test]
+fn every_lane_shows_its_parts_and_users() {
+    for (name, seconds, keys) in [
+        ("cpu", 140, "1"),
+        ("memory", 246, "2"),
+        ("disk", 60, "3"),
+        ("network", 310, "4"),
+        ("heat", 150, "5"),
+    ] {
+        let mut desk = Desk::at(seconds, (160, 48));
+        desk.press(keys);
+        insta::assert_snapshot!(format!("lane_{name}"), desk.screen());
+    }
+}
+
+#[test]
+fn a_hundred_and_twenty_eight_cores_are_a_map_with_the_hot_one_told() {
+    for (name, size) in [("large", (160, 48)), ("small", (80, 24))] {
+        let mut desk = Desk::of(SimulatedMachine::at(Site::Server, 1), 140, size);
+        desk.press("1");
+        insta::assert_snapshot!(format!("map_of_cores_{name}"), desk.screen());
+        desk.press("p down");
+        assert_eq!(desk.state.parts.selected, Some(PartId::Core(0)));
+        desk.press("right right left");
+        assert_eq!(desk.state.parts.selected, Some(PartId::Core(1)));
+        desk.press("down");
+        let line = desk.state.parts.selected_row().expect("a core") - 1;
+        assert!(line > 7, "down goes to the next line of the map, {line} cores on");
+        assert!(desk.screen().contains(&format!("last on core {}", line + 1)));
+        desk.press("end");
+        assert_eq!(desk.state.parts.selected, Some(PartId::Core(127)));
+        let layout = desk.state.layout().expect("a layout");
+        let placed = desk.state.parts.placed(layout.parts.expect("its parts"))[0];
+        let seen = placed.first..placed.first + usize::from(placed.rows.height) * line;
+        assert!(seen.contains(&127), "the chosen core is seen: {seen:?}");
+    }
+}
+
+#[test]
+fn a_part_narrows_to_its_users_and_gives_them_back() {
+    let mut desk = Desk::at(60, (160, 48));
+    let all = {
+        desk.press("3");
+        desk.state.rows.len()
+    };
+    desk.press("p p down down");
+    assert_eq!(desk.state.parts.selected, Some(PartId::Mount("/archive".into())));
+    assert!(desk.screen().contains("with files on /archive · 2 of 203"), "{}", desk.screen());
+    desk.press("enter down");
+    assert!(desk.state.selected.is_some(), "the arrows are the processes' again");
+    assert_eq!(desk.state.rows.len(), 2);
+    desk.press("esc");
+    assert_eq!(desk.state.rows.len(), all, "esc gives all back");
+    desk.press("p down");
+    assert_eq!(desk.state.parts.selected, Some(PartId::Mount("/".into())), "p goes on where one was");
+    desk.press("P down");
+    assert!(matches!(&desk.state.parts.selected, Some(PartId::Device(name)) if &**name == "nvme0n1"));
+    desk.press("4");
+    assert_eq!(desk.state.parts.selected, None, "another lane has other parts");
+    desk.press("p down");
+    assert!(desk.screen().contains("all: the kernel does not say which process uses which interface"));
+    assert!(desk.state.rows.len() > 200);
+}
+
+#[test]
+fn a_sign_of_shortage_orders_by_what_it_is_about_unless_somebody_chose_an_order() {
+    let mut desk = Desk::at(246, (160, 48));
+    desk.press("2 p p down down");
+    assert_eq!(desk.state.order.metric.alias, "swap");
+    desk.press("esc");
+    assert_eq!(desk.state.order.metric.alias, "rss");
+    desk.press("o :cpu_time enter p p down down");
+    assert_eq!(desk.state.order.metric.alias, "cpu_time", "a chosen order stays");
+}
+
+#[test]
+fn what_must_be_collected_follows_what_is_looked_at() {
+    let mut desk = Desk::at(20, (160, 48));
+    let has = |desk: &Desk, part| desk.state.wanted().has(part);
+    assert!(has(&desk, Part::Ended) && has(&desk, Part::Filesystems) && has(&desk, Part::Sockets));
+    assert!(!has(&desk, Part::Interrupts) && !has(&desk, Part::Mounts));
+    desk.press("1");
+    assert!(has(&desk, Part::Interrupts) && !has(&desk, Part::Sockets));
+    desk.press("3 p p down");
+    assert!(has(&desk, Part::Mounts), "who has files on a mount is asked only while somebody wants to know");
+    desk.press("esc");
+    assert!(!has(&desk, Part::Mounts));
+}
+
+#[test]
+fn lanes_fold_hide_and_change_places() {
+    let mut desk = Desk::at(50, (160, 48));
+    let height = |desk: &Desk| desk.state.layout().expect("a layout").rows.height;
+    let before = height(&desk);
+    desk.press("f");
+    assert_eq!(height(&desk), before + 5, "folded lanes make room for rows");
+    desk.press("f 3 K K h");
+    let order = |desk: &Desk| -> Vec<Lane> {
+        desk.state.layout().expect("a layout").lanes.iter().map(|(lane, _)| *lane).collect()
+    };
+    assert_eq!(order(&desk), [Lane::Cpu, Lane::Memory, Lane::Network, Lane::Heat]);
+    assert_eq!(desk.state.lane, None);
+    desk.press("3");
+    assert_eq!(order(&desk)[0], Lane::Disk, "its number brings it to the place it had");
+    desk.press("0 H");
+    assert_eq!(order(&desk), Lane::ALL);
+    let lanes = desk.state.layout().expect("a layout").lanes;
+    desk.mouse(MouseEventKind::Down(MouseButton::Right), 5, lanes[1].1.y);
+    assert!(desk.state.lanes.is_folded(Lane::Memory));
+}
+
+#[test]
+fn the_strips_show_more_time_and_say_what_a_column_is() {
+    let mut desk = Desk::at(100, (120, 40));
+    assert!(desk.screen().contains("peak of 1 s"));
+    desk.press("z z");
+    assert!(desk.screen().contains("peak of 5 s"), "{}", desk.screen());
+    desk.press("^");
+    assert!(desk.screen().contains("mean of 5 s"));
+    desk.press("Z Z Z ^");
+    assert!(desk.screen().contains("peak of 1 s"));
+    let layout = desk.state.layout().expect("a layout");
+    desk.mouse(MouseEventKind::ScrollDown, layout.strip_x + 5, layout.lanes[0].1.y);
+    assert!(desk.screen().contains("peak of 2 s"), "the wheel over the strips");
+    let axis = desk.state.strips.axis.expect("an axis");
+    desk.run(1);
+    let next = desk.state.strips.axis.expect("an axis");
+    assert!(next.end == axis.end || (next.end - axis.end) / axis.step >= 4, "the paper moves in jumps");
+}
+
+#[test]
+fn bookmarks_and_actions_are_signs_that_one_can_go_to() {
+    let mut desk = Desk::at(50, (120, 40));
+    desk.press("b :disk enter");
+    desk.press("3 home x enter");
+    let kinds: Vec<SignKind> = desk.state.signs.iter().map(|sign| sign.kind).collect();
+    assert_eq!(kinds, [SignKind::Bookmark, SignKind::Action]);
+    desk.run(5);
+    let screen = desk.screen();
+    assert!(screen.contains('⚑') || screen.contains('✶'), "{screen}");
+    desk.press("(");
+    assert!(desk.screen().contains("done at") && desk.screen().contains("TERM sent to stacker[3820]"));
+    desk.press("b esc");
+    assert_eq!(desk.state.signs.len(), 2, "a note that was given up leaves no sign");
+    desk.press("esc < (");
+    assert!(desk.screen().contains("no sign before this moment"));
+}
+
+#[test]
+fn new_gone_and_persistent_processes_are_marked() {
+    let mut desk = Desk::at(50, (160, 48));
+    let stacker = {
+        desk.press("3 / :stacker enter");
+        desk.process(0).key()
+    };
+    let row = |desk: &Desk, text: &str| {
+        let found = desk.lines().into_iter().find(|line| line.contains(text));
+        found.unwrap_or_else(|| panic!("{text} is not there"))
+    };
+    assert!(row(&desk, "stacker --night").contains(" 25 s "), "{}", row(&desk, "stacker --night"));
+    desk.run(60);
+    assert!(row(&desk, "stacker --night").contains(" 1:2"), "{}", row(&desk, "stacker --night"));
+    desk.machine.signal(stacker, 9).expect("it ends");
+    desk.run(1);
+    let gone = row(&desk, "stacker --night");
+    assert!(gone.contains(" gone "), "{gone}");
+    desk.run(1);
+    assert!(!desk.screen().contains("stacker --night"), "once");
+    // The kernel ends the leak, and its service starts it anew.
+    let mut desk = Desk::at(250, (160, 48));
+    desk.press("2");
+    for _ in 0..14 {
+        desk.run(1);
+        if desk.screen().contains("because memory ran out") {
+            break;
+        }
+    }
+    assert!(
+        desk.screen().contains("the kernel ended 1 because memory ran out; skyboard-cache[1620] is gone.")
+    );
+    let new = row(&desk, "60001");
+    assert!(new.starts_with(" +"), "{new}");
+}
+
+#[test]
+fn the_scroll_bar_is_dragged_and_the_order_holds_meanwhile() {
+    let mut desk = Desk::at(20, (120, 40));
+    desk.press("3");
+    let layout = desk.state.layout().expect("a layout");
+    let bar = layout.scroll_bar();
+    desk.click(bar.x, bar.y);
+    assert!(desk.screen().contains("order held"));
+    desk.mouse(MouseEventKind::Drag(MouseButton::Left), bar.x, bar.bottom() - 1);
+    let last = desk.state.rows.len() - usize::from(layout.rows.height);
+    assert_eq!(desk.state.scroll, last, "the lowest place of the bar is the end");
+    let first = desk.process(desk.state.scroll).key();
+    desk.run(2);
+    assert_eq!(desk.process(desk.state.scroll).key(), first, "the rows stay under the pointer");
+    desk.mouse(MouseEventKind::Drag(MouseButton::Left), bar.x, 0);
+    assert_eq!(desk.state.scroll, 0);
+    desk.mouse(MouseEventKind::Up(MouseButton::Left), bar.x, 0);
+    assert_eq!(desk.state.drag, None);
+    desk.run(6);
+    assert!(!desk.screen().contains("order held"));
+}
+
+#[test]
+fn a_high_cost_of_its_own_is_said() {
+    let mut desk = Desk::at(20, (160, 48));
+    desk.event(Event::OwnCost(7.2));
+    desk.run(1);
+    assert!(desk.screen().contains("Dozor itself uses 7 % of a core at this interval; + reads less often."));
+    desk.event(Event::OwnCost(0.4));
+    desk.run(1);
+    assert!(desk.screen().contains("own 0.4 %") && !desk.screen().contains("Dozor itself"));
+}
+
+#[test]
+fn taking_readings_by_hand_the_clipboard_and_the_mouse_are_asked_for() {
+    let mut desk = Desk::at(50, (120, 40));
+    assert_eq!(desk.press("i"), [Effect::ByHand(true)]);
+    assert!(desk.screen().contains("by hand"));
+    assert_eq!(desk.press(". i"), [Effect::ReadNow, Effect::ByHand(false)]);
+    assert_eq!(desk.press("y"), [], "nothing is selected");
+    assert_eq!(desk.press("3 home y"), [Effect::Copy("3820".to_owned())]);
+    let copied = desk.press("m Y").pop();
+    assert!(matches!(copied, Some(Effect::Copy(text)) if text.starts_with("/opt/lynx/bin/stacker --night")));
+    assert_eq!(desk.press("S S"), [Effect::Mouse(false), Effect::Mouse(true)]);
+    desk.state.mode = Mode::Replay { playing: false, due: None };
+    assert_eq!(desk.press("i ."), [], "a recording has its own pace");
+}
+
+#[test]
+fn looking_back_survives_that_old_moments_are_thinned() {
+    let mut desk = Desk::at(20, (120, 40));
+    // More than is kept as it came: the oldest hours become coarser while somebody looks at them.
+    let host = Arc::new(HostFacts { cores: 8, ticks_per_second: 100, ..HostFacts::default() });
+    desk.state.timeline = Timeline::live(host);
+    desk.state.cursor = None;
+    desk.state.sample = None;
+    for second in 0..100 {
+        desk.event(Event::Reading(Arc::new(idle_reading(second))));
+    }
+    desk.press("< } } } } ]");
+    let looked_at = desk.state.sample.as_ref().expect("a sample").now.wall_ns();
+    for second in 100..7_400 {
+        desk.event(Event::Reading(Arc::new(idle_reading(second))));
+    }
+    let now = desk.state.sample.as_ref().expect("a sample").now.wall_ns();
+    assert!((now - looked_at).abs() <= 8_000_000_000, "{looked_at} became {now}");
+    assert!(desk.state.timeline.first() > 0, "something was thinned");
+    assert!(desk.screen().contains("mean of 8 s"), "{}", desk.screen());
 }

@@ -384,17 +384,17 @@ fn map(state: &State, buffer: &mut Buffer, placed: &Placed, section: &Section, l
             buffer.set_style(place, theme.ground(Ground::Selected));
         }
         let sign = if busy.is_some() { BARS[level] } else { "–" };
+        // A hot core is turned round as a whole: nobody has to read numbers to find it.
+        let hot = row.severity >= Severity::Notice;
+        let loud = if hot { hue.add_modifier(Modifier::BOLD | Modifier::REVERSED) } else { hue };
         if small {
             put(buffer, x, y, 1, sign, hue);
-            if row.severity >= Severity::Warning {
-                put(buffer, x + 1, y, 1, &row.severity.sign().to_string(), hue);
+            if hot {
+                put(buffer, x + 1, y, 1, &row.severity.sign().to_string(), loud);
             }
             continue;
         }
         let number = row.cells[0].text().unwrap_or("");
-        // A hot core is turned round as a whole: nobody has to read numbers to find it.
-        let hot = row.severity >= Severity::Notice;
-        let loud = if hot { hue.add_modifier(Modifier::BOLD | Modifier::REVERSED) } else { hue };
         let quiet = if hot { loud } else { theme.role(Role::Quiet) };
         put_right(buffer, x + 3, y, 3, &format!("{number:>3}"), quiet);
         put(buffer, x + 3, y, 1, " ", quiet);
