@@ -37,8 +37,9 @@ pub fn start(
 ) -> Sender<Order> {
     let (sender, orders) = channel();
     std::thread::spawn(move || {
-        for reading in history {
-            if out.send(Incoming::Event(Event::Reading(Arc::new(reading)))).is_err() {
+        if !history.is_empty() {
+            let history = history.into_iter().map(Arc::new).collect();
+            if out.send(Incoming::Event(Event::History(history))).is_err() {
                 return;
             }
         }
@@ -51,16 +52,22 @@ fn read_on(source: &mut dyn Source, mut every: Duration, orders: &Receiver<Order
     let mut last = Instant::now();
     let mut wait = SECOND.min(every);
     let mut by_hand = false;
-    let mut measured = (Instant::now(), own::cpu_time());
+    // What the start costs is no part of it.
+    let mut settled = false;
+    let mut measured: Option<(Instant, Duration)> = None;
     loop {
         let reading = Arc::new(source.read());
         let now = (Instant::now(), own::cpu_time());
-        let elapsed = now.0.duration_since(measured.0).as_secs_f64();
+        let begin = *measured.get_or_insert(now);
+        let elapsed = now.0.duration_since(begin.0).as_secs_f64();
         // Before the reading, so that both are drawn in one frame.
         if elapsed >= 0.9 {
-            let share = now.1.saturating_sub(measured.1).as_secs_f64() / elapsed * 100.0;
-            let _ = out.send(Incoming::Event(Event::OwnCost(share)));
-            measured = now;
+            let share = now.1.saturating_sub(begin.1).as_secs_f64() / elapsed * 100.0;
+            // The first time it holds the start as well.
+            if std::mem::replace(&mut settled, true) {
+                let _ = out.send(Incoming::Event(Event::OwnCost(share)));
+            }
+            measured = Some(now);
         }
         if out.send(Incoming::Event(Event::Reading(reading))).is_err() {
             return;

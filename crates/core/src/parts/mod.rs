@@ -135,14 +135,16 @@ pub fn sections(lane: Lane, sample: &Sample) -> Vec<Section> {
     sections
 }
 
-/// What a source must collect for the parts of a lane.
-pub fn wanted(lane: Lane) -> Wanted {
+/// What a source must collect for the parts of a lane, on a machine that last showed this sample.
+pub fn wanted(lane: Lane, sample: Option<&Sample>) -> Wanted {
+    let has_gpu = sample.is_some_and(|sample| !sample.now.gpus.is_empty());
     let parts: &[Part] = match lane {
         Lane::Cpu => &[Part::Interrupts],
         Lane::Disk => &[Part::Filesystems],
         Lane::Network => &[Part::Sockets],
-        Lane::Heat => &[Part::Gpu],
-        Lane::Memory => &[],
+        // Who uses a graphics processor is asked of every process; without one nobody does.
+        Lane::Heat if has_gpu => &[Part::Gpu],
+        Lane::Heat | Lane::Memory => &[],
     };
     parts.iter().copied().collect()
 }

@@ -255,7 +255,7 @@ impl State {
         // A full file system and what came and went unseen stand out wherever one looks.
         let mut wanted = shown.with(Part::Filesystems).with(Part::Ended);
         if let Some(lane) = self.lane {
-            wanted = wanted.union(parts::wanted(lane));
+            wanted = wanted.union(parts::wanted(lane, self.sample.as_deref()));
         }
         if let Some(PartId::Mount(_) | PartId::Device(_)) = self.parts.selected {
             wanted = wanted.with(Part::Mounts);

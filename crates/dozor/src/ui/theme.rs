@@ -233,13 +233,19 @@ impl Theme {
     /// A lane's hue, brought near the background while nothing is wrong.
     pub fn strip(self, lane: Lane, severity: Severity) -> Style {
         let paint = role_paint(Role::Lane(lane));
-        if self.depth == Depth::Sixteen && self.light {
-            // Strips are no text: a hue that would be too pale to read tells the lanes apart.
+        if self.depth == Depth::Sixteen && (self.light || severity == Severity::Fine) {
+            // Strips are no text: a hue that would be too pale or too dark to read tells the lanes apart.
             return Style::new().fg(match lane {
                 Lane::Cpu => Color::Cyan,
                 Lane::Memory => Color::Magenta,
                 Lane::Disk => Color::Yellow,
-                Lane::Network => Color::Blue,
+                Lane::Network => {
+                    if self.light {
+                        Color::Blue
+                    } else {
+                        Color::Green
+                    }
+                }
                 Lane::Heat => Color::Red,
             });
         }

@@ -39,6 +39,8 @@ pub enum Event {
     Resize(u16, u16),
     /// The source gave a reading.
     Reading(Arc<Reading>),
+    /// Readings of the time before, all at once.
+    History(Vec<Arc<Reading>>),
     /// The source gives nothing more, for this reason.
     Ended(String),
     /// An action was carried out.
@@ -99,6 +101,12 @@ fn take_in(state: &mut State, event: Event, now: Instant) -> Vec<Effect> {
             lanes::keep_part_visible(state);
         }
         Event::Reading(reading) => arrived(state, reading, now),
+        Event::History(readings) => {
+            for reading in readings {
+                state.timeline.append(reading);
+            }
+            state.refresh(now);
+        }
         Event::Ended(reason) => state.ended = Some(reason),
         Event::Acted(signal, targets, outcomes) => {
             let good =

@@ -12,11 +12,11 @@ pub use sheets::help_lines;
 
 use super::layout::SMALLEST;
 use super::state::State;
-use super::theme::{Ground, Role};
+use super::theme::{Depth, Ground, Role};
 use ratatui::Frame;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
-use ratatui::style::Style;
+use ratatui::style::{Modifier, Style};
 use std::time::Instant;
 use unicode_width::{UnicodeWidthChar as _, UnicodeWidthStr as _};
 
@@ -95,4 +95,11 @@ fn rule(buffer: &mut Buffer, area: Rect, title: &str, state: &State) -> u16 {
         put(buffer, x, area.y, 1, "─", line);
     }
     x
+}
+
+/// Without colours the selected row is turned round as a whole; receding text in it would leave dark patches.
+fn even_out(state: &State, buffer: &mut Buffer, area: Rect) {
+    if matches!(state.theme.depth, Depth::Sixteen | Depth::Mono) {
+        buffer.set_style(area, Style::new().remove_modifier(Modifier::DIM));
+    }
 }

@@ -212,6 +212,9 @@ fn table(state: &State, buffer: &mut Buffer, placed: &Placed, section: &Section,
         if let Some((x, width)) = stack {
             stacked(state, buffer, Rect::new(x, y, width, 1), &row.stack, lane);
         }
+        if state.parts.selected.as_ref() == Some(&row.id) {
+            super::even_out(state, buffer, Rect { y, height: 1, ..area });
+        }
     }
 }
 

@@ -1,10 +1,10 @@
 //! The table of processes. Only rows that can be seen are formatted.
 
-use super::{BARS, SIDEWAYS, put, put_right, rule};
+use super::{BARS, SIDEWAYS, even_out, put, put_right, rule};
 use crate::ui::columns::{self, Column, Columns, ON_TOP, TREND};
 use crate::ui::layout::Layout;
 use crate::ui::state::{State, TREND_SAMPLES};
-use crate::ui::theme::{Depth, Ground, Role};
+use crate::ui::theme::{Ground, Role};
 use crate::ui::trend::Trend;
 use crate::ui::update::thumb;
 use dozor_core::aside::is_gathered;
@@ -258,13 +258,6 @@ fn cell_style(state: &State, metric: &Metric, value: &Value) -> Style {
         _ => Role::Text,
     };
     theme.role(role)
-}
-
-/// Without colours the selected row is turned round as a whole; receding text in it would leave dark patches.
-fn even_out(state: &State, buffer: &mut Buffer, area: Rect) {
-    if matches!(state.theme.depth, Depth::Sixteen | Depth::Mono) {
-        buffer.set_style(area, Style::new().remove_modifier(Modifier::DIM));
-    }
 }
 
 /// The program's base name stands out in the command; the way to it and the arguments recede.
