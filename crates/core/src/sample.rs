@@ -4,7 +4,7 @@
 //! went back, a row that was not there before, a suspend or a clock change give *unknown*, never a huge number.
 
 use crate::known::{Known, Raw};
-use crate::reading::{HostFacts, ProcessKey, ProcessRow, Reading};
+use crate::reading::{EndedRow, HostFacts, ProcessKey, ProcessRow, Reading};
 use crate::row::Row;
 use crate::units::NANOS;
 use std::cmp::Ordering;
@@ -96,6 +96,8 @@ pub struct Sample {
     previous: Vec<u32>,
     /// Places in the earlier reading of processes that are gone, by their parent's PID.
     gone: HashMap<i64, Vec<u32>>,
+    /// Places of the records of ended processes, by their parent's PID.
+    ended: HashMap<i64, Vec<u32>>,
 }
 
 impl Sample {
@@ -109,14 +111,34 @@ impl Sample {
         let previous =
             before.as_deref().map(|before| pair(&before.processes, &now.processes)).unwrap_or_default();
         let gone = before.as_deref().map(|before| gone(&before.processes, &previous)).unwrap_or_default();
-        Sample { host, before, now, gap, seconds, previous, gone }
+        let mut ended: HashMap<i64, Vec<u32>> = HashMap::new();
+        for (place, row) in now.ended.iter().enumerate() {
+            if let Some(parent) = row.ppid.value() {
+                ended.entry(parent).or_default().push(place as u32);
+            }
+        }
+        Sample { host, before, now, gap, seconds, previous, gone, ended }
     }
 
-    /// What the children of a process that are gone had counted up to the earlier reading.
-    fn counted_by_gone_children(&self, parent: i64, counter: impl Fn(&ProcessRow) -> Raw) -> i64 {
-        let (Some(places), Some(before)) = (self.gone.get(&parent), &self.before) else { return 0 };
-        let counts = places.iter().filter_map(|place| counter(&before.processes[*place as usize]).value());
-        counts.fold(0, i64::saturating_add)
+    /// What a process may have taken over from children that are gone: all that they ever counted where the kernel
+    /// reported their end, else what they had counted up to the earlier reading.
+    fn counted_by_gone_children(
+        &self,
+        parent: i64,
+        counter: impl Fn(&ProcessRow) -> Raw,
+        at_the_end: Option<fn(&EndedRow) -> Raw>,
+    ) -> i64 {
+        let reported = self.ended.get(&parent).map_or(&[][..], |places| &places[..]);
+        let reported = reported.iter().map(|place| &self.now.ended[*place as usize]);
+        let seen = self.gone.get(&parent).map_or(&[][..], |places| &places[..]);
+        let seen = seen.iter().filter_map(|place| Some(&self.before.as_ref()?.processes[*place as usize]));
+        let Some(at_the_end) = at_the_end else {
+            return seen.filter_map(|row| counter(row).value()).fold(0, i64::saturating_add);
+        };
+        let known = |row: &&Arc<ProcessRow>| !reported.clone().any(|ended| ended.pid == row.pid);
+        let unreported = seen.filter(known).filter_map(|row| counter(row).value());
+        let reported = reported.clone().filter_map(|row| at_the_end(row).value());
+        reported.chain(unreported).fold(0, i64::saturating_add)
     }
 
     /// Real time between the two readings, in seconds.
@@ -253,16 +275,21 @@ impl ProcessView<'_> {
     /// Growth per second of one of its counters of input and output.
     ///
     /// When a process waits for a child that ended, the kernel adds all that the child ever read and wrote to the
-    /// parent (kernel/exit.c). What the child had shown up to the earlier reading was its own and is taken off
-    /// again; without that the parent of a program that wrote for an hour would seem to write it all at once.
-    pub fn io_rate(&self, counter: impl Fn(&ProcessRow) -> Raw) -> Known<f64> {
+    /// parent (kernel/exit.c). That was the child's own and is taken off again, as far as it is known: where ends are
+    /// reported and hold the counter (`at_the_end`) all of it, else what the child had shown up to the earlier
+    /// reading. Without that the parent of a program that wrote for an hour would seem to write it all at once.
+    pub fn io_rate(
+        &self,
+        counter: impl Fn(&ProcessRow) -> Raw,
+        at_the_end: Option<fn(&EndedRow) -> Raw>,
+    ) -> Known<f64> {
         let rate = self.rate(&counter);
         let (Known::Value(value), Some(pid), Some(seconds)) =
             (rate, self.now.pid.value(), self.sample.seconds)
         else {
             return rate;
         };
-        let inherited = self.sample.counted_by_gone_children(pid, counter) as f64 / seconds;
+        let inherited = self.sample.counted_by_gone_children(pid, counter, at_the_end) as f64 / seconds;
         // A parent that does not wait inherits nothing; then the growth is its own.
         Known::Value(if inherited <= value { value - inherited } else { value })
     }
@@ -361,7 +388,9 @@ mod tests {
                 ..(*process(pid, 1, 0)).clone()
             })
         };
-        let writes = |sample: &Sample, at: usize| sample.process(at).io_rate(|row| row.write_bytes);
+        let writes = |sample: &Sample, at: usize| {
+            sample.process(at).io_rate(|row| row.write_bytes, Some(|row| row.write_bytes))
+        };
         // The child wrote a gigabyte in an hour and 600 bytes in this sample; the parent itself 400.
         let hour = 1_000_000_000;
         let ended = sample(vec![row(7, 1, 50), row(8, 7, hour)], vec![row(7, 1, 50 + hour + 600 + 400)]);
@@ -371,6 +400,21 @@ mod tests {
         let lives_on =
             sample(vec![row(7, 1, 50), row(8, 7, hour)], vec![row(7, 1, 450), row(8, 7, hour + 20)]);
         assert_eq!((writes(&lives_on, 0), writes(&lives_on, 1)), (Known::Value(200.0), Known::Value(10.0)));
+        // With records of the ends nothing of the children is left: neither of the one that was seen nor of two that
+        // came and went.
+        let mut now = at(12.0);
+        now.processes = vec![row(7, 1, 50 + hour + 600 + 5_000 + 400)];
+        let record = |pid: i64, written: i64| EndedRow {
+            pid: pid.into(),
+            ppid: 7.into(),
+            write_bytes: written.into(),
+            ..EndedRow::default()
+        };
+        now.ended = vec![record(8, hour + 600), record(20, 2_000), record(21, 3_000)];
+        let mut before = at(10.0);
+        before.processes = vec![row(7, 1, 50), row(8, 7, hour)];
+        let reported = Sample::new(host(), Some(Arc::new(before)), Arc::new(now));
+        assert_eq!(writes(&reported, 0), Known::Value(200.0));
     }
 
     #[test]

@@ -1,9 +1,11 @@
 //! The simulated machine: repeatable, plausible, and it obeys signals.
 
+use dozor_core::aside::aside;
 use dozor_core::catalogue::{core_busy, process_metric};
 use dozor_core::demo::{PRELUDE, Refusal, SimulatedMachine, Site};
 use dozor_core::known::Known;
 use dozor_core::lane::{Lane, Severity, main_user};
+use dozor_core::rank::Everybody;
 use dozor_core::reading::{ProcessKey, Reading};
 use dozor_core::row::Row;
 use dozor_core::sample::{Sample, state_word};
@@ -20,6 +22,15 @@ fn sample(machine: &mut SimulatedMachine, from: u64) -> Sample {
     let before = at(machine, from);
     let now = at(machine, from + 2);
     Sample::new(Arc::new(machine.host()), Some(before), now)
+}
+
+/// Who uses most of a metric, and its part of all.
+fn user(sample: &Sample, metric: &str) -> (String, f64) {
+    let gone = aside(sample);
+    let everybody = Everybody { here: sample, gone: &gone };
+    let metric = process_metric(metric).expect("a metric");
+    let (row, part) = main_user(&everybody, metric).expect("somebody uses it");
+    (everybody.view(row).now.name.to_string(), part)
 }
 
 fn key(machine: &mut SimulatedMachine, name: &str) -> ProcessKey {
@@ -52,9 +63,8 @@ fn within_the_first_minute_the_stacker_saturates_the_disk() {
     assert_eq!(Lane::Disk.point(&quiet).severity, Severity::Fine);
     let busy = sample(&mut machine, 50);
     assert_eq!(Lane::Disk.point(&busy).severity, Severity::Critical);
-    let (culprit, part) =
-        main_user(&busy, process_metric("write").expect("a metric")).expect("somebody writes");
-    assert_eq!(&*busy.now.processes[culprit].name, "stacker");
+    let (culprit, part) = user(&busy, "write");
+    assert_eq!(culprit, "stacker");
     assert!(part > 50.0);
 }
 
@@ -74,8 +84,7 @@ fn every_lane_has_its_incident_and_each_its_culprit() {
         let busy = sample(&mut machine, second);
         let point = lane.point(&busy);
         assert!(point.severity >= at_least, "{lane:?} at {second}: {point:?}");
-        let found = main_user(&busy, process_metric(metric).expect("a metric")).expect("a user");
-        assert_eq!(&*busy.now.processes[found.0].name, culprit, "at {second}");
+        assert_eq!(user(&busy, metric).0, culprit, "at {second}");
     }
     let warm = sample(&mut SimulatedMachine::new(1), 196);
     assert!(Lane::Heat.point(&warm).severity >= Severity::Warning, "{:?}", Lane::Heat.point(&warm));

@@ -1,10 +1,11 @@
 //! What lanes, sentences and metrics say of readings whose figures can be reckoned by hand.
 
+use dozor_core::aside::aside;
 use dozor_core::catalogue::{Instances, SYSTEM_METRICS, Value, process_metric};
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::known::{Known, Raw};
 use dozor_core::lane::{Lane, Severity, sentences};
-use dozor_core::rank::{Narrow, Order, ranked};
+use dozor_core::rank::{Everybody, Narrow, Order, ranked};
 use dozor_core::reading::{
     CoreRow, DiskRow, EndedRow, HostFacts, InterfaceRow, ProcessRow, Reading, SensorRow,
 };
@@ -17,7 +18,11 @@ const MIB: i64 = 1 << 20;
 
 /// The first sentence on a lane.
 fn sentence(lane: Lane, sample: &Sample) -> Option<String> {
-    sentences(sample).into_iter().find(|(_, of, _)| *of == lane).map(|(.., text)| text)
+    let gone = aside(sample);
+    sentences(&Everybody { here: sample, gone: &gone })
+        .into_iter()
+        .find(|(_, of, _)| *of == lane)
+        .map(|(.., text)| text)
 }
 
 /// Two readings two seconds apart; `now` changes the second one.

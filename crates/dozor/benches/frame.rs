@@ -134,8 +134,9 @@ fn main() {
                 let (host, before) = (sample.host.clone(), sample.before.clone());
                 let sample = Sample::new(host, before, sample.now.clone());
                 let gone = aside(&sample);
-                black_box(sentences(&sample));
-                black_box(Everybody { here: &sample, gone: &gone }.ranked(|_| true, &order));
+                let everybody = Everybody { here: &sample, gone: &gone };
+                black_box(sentences(&everybody));
+                black_box(everybody.ranked(|_| true, &order));
                 begin.elapsed()
             })
             .collect();

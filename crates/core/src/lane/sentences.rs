@@ -3,39 +3,47 @@
 use super::facts::{bad_fan, reads_more, share_of_link};
 use super::severity::{NETWORK, filesystem_severity};
 use super::{Lane, Severity};
+use crate::aside::is_gathered;
 use crate::catalogue::{Metric, Value, core_busy, cpu_busy, listed};
-use crate::reading::EndedRow;
+use crate::rank::{Everybody, Listed};
+use crate::reading::{EndedRow, ProcessRow};
+use crate::row::Row as _;
 use crate::sample::Sample;
 use crate::text::Text;
 use crate::units::long_bytes;
 use std::collections::HashMap;
 
-/// Who uses most of a lane's lens metric, with its share of all in percent: the name to start with.
-pub fn main_user(sample: &Sample, metric: &Metric) -> Option<(usize, f64)> {
+/// Who uses most of a metric, with its share of all in percent: the name to start with. Those who are just gone, and
+/// programs that came and went, count as well.
+pub fn main_user(everybody: &Everybody<'_>, metric: &Metric) -> Option<(Listed, f64)> {
     let mut total = 0.0;
-    let mut most: Option<(usize, f64)> = None;
-    for at in 0..sample.now.processes.len() {
-        if let Value::Number(value) = metric.of(&sample.process(at)) {
+    let mut most: Option<(Listed, f64)> = None;
+    for row in everybody.all() {
+        if let Value::Number(value) = metric.of(&everybody.view(row)) {
             total += value.max(0.0);
             if value > most.map_or(0.0, |(_, most)| most) {
-                most = Some((at, value));
+                most = Some((row, value));
             }
         }
     }
-    most.map(|(at, value)| (at, value / total * 100.0))
+    most.map(|(row, value)| (row, value / total * 100.0))
 }
 
-/// Name and PID of a process.
-fn label(sample: &Sample, at: usize) -> String {
-    let row = &sample.now.processes[at];
-    format!("{}[{}]", row.name, row.pid.value().unwrap_or(0))
+/// Name and PID of a process; of several that are one row their name and number.
+fn label(row: &ProcessRow) -> String {
+    if is_gathered(row.key()) {
+        row.command.split(',').next().unwrap_or("").to_owned()
+    } else {
+        format!("{}[{}]", row.name, row.pid.value().unwrap_or(0))
+    }
 }
 
 /// What stands out at the moment of a sample, the worst first.
-pub fn sentences(sample: &Sample) -> Vec<(Severity, Lane, String)> {
+pub fn sentences(everybody: &Everybody<'_>) -> Vec<(Severity, Lane, String)> {
+    let sample = everybody.here;
     let lanes = Lane::ALL.into_iter().filter_map(|lane| {
         let severity = lane.point(sample).severity;
-        Some((severity, lane, of_lane(lane, sample)?))
+        Some((severity, lane, of_lane(lane, everybody)?))
     });
     let others = [hot_core(sample), short_lived(sample), full_filesystem(sample), killed(sample)]
         .into_iter()
@@ -46,7 +54,8 @@ pub fn sentences(sample: &Sample) -> Vec<(Severity, Lane, String)> {
 }
 
 /// One sentence for a lane that is not fine: what is short, and who uses most of it.
-fn of_lane(lane: Lane, sample: &Sample) -> Option<String> {
+fn of_lane(lane: Lane, everybody: &Everybody<'_>) -> Option<String> {
+    let sample = everybody.here;
     let point = lane.point(sample);
     if point.severity == Severity::Fine {
         return None;
@@ -75,9 +84,9 @@ fn of_lane(lane: Lane, sample: &Sample) -> Option<String> {
         }
         Lane::Network | Lane::Heat => return Some(format!("{what}.")),
     };
-    let who = main_user(sample, lens).filter(|(_, part)| *part >= 20.0).map(|(at, part)| {
+    let who = main_user(everybody, lens).filter(|(_, part)| *part >= 20.0).map(|(row, part)| {
         let [verb, of_what] = words;
-        format!(" {} {verb} {part:.0} % {of_what}.", label(sample, at))
+        format!(" {} {verb} {part:.0} % {of_what}.", label(everybody.view(row).now))
     });
     Some(format!("{what}.{}", who.unwrap_or_default()))
 }
@@ -100,7 +109,8 @@ fn hot_core(sample: &Sample) -> Option<(Severity, Lane, String)> {
         .filter_map(|at| Some((at, cpu.of(&sample.process(at)).number()?)))
         .max_by(|a, b| a.1.total_cmp(&b.1))
         .filter(|(_, used)| *used >= 50.0);
-    let who = there.map(|(at, used)| format!(" {} uses {used:.0} % of a core there.", label(sample, at)));
+    let who = there
+        .map(|(at, used)| format!(" {} uses {used:.0} % of a core there.", label(&sample.now.processes[at])));
     let text =
         format!("core {number} is {busy:.0} % busy while others have room.{}", who.unwrap_or_default());
     Some((Severity::Notice, Lane::Cpu, text))

@@ -38,11 +38,15 @@ impl<'a> Everybody<'a> {
         }
     }
 
+    /// All rows.
+    pub fn all(&self) -> impl Iterator<Item = Listed> + use<> {
+        let here = (0..self.here.now.processes.len()).map(Listed::Here);
+        here.chain((0..self.gone.now.processes.len()).map(Listed::Gone))
+    }
+
     /// Rows that are kept, in order; ties go by PID.
     pub fn ranked(&self, keeps: impl Fn(&ProcessRow) -> bool, order: &Order) -> Vec<Listed> {
-        let here = (0..self.here.now.processes.len()).map(Listed::Here);
-        let gone = (0..self.gone.now.processes.len()).map(Listed::Gone);
-        self.ranked_from(here.chain(gone), keeps, order)
+        self.ranked_from(self.all(), keeps, order)
     }
 
     /// The same, but ties stay in the order that the rows of the sample just before had: a process that falls asleep

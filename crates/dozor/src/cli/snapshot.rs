@@ -3,11 +3,12 @@
 use super::{KernelFiles, interval, metric, positive};
 use crate::clock::Zone;
 use clap::{Args, ValueEnum};
+use dozor_core::aside::aside;
 use dozor_core::catalogue::{Instances, Metric, PROCESS_METRICS, SYSTEM_METRICS, Value};
 use dozor_core::known::Known;
 use dozor_core::lane::{Lane, sentences};
 use dozor_core::parts::peers;
-use dozor_core::rank::{Narrow, Order, ranked};
+use dozor_core::rank::{Everybody, Narrow, Order, ranked};
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
 use dozor_core::wanted::Wanted;
@@ -249,7 +250,8 @@ fn table(
         let value = lane.label(&point);
         writeln!(out, "{} {:<8} {value:>9}  {first}  {second}", point.severity.sign(), lane.name())?;
     }
-    for (.., text) in sentences(sample) {
+    let gone = aside(sample);
+    for (.., text) in sentences(&Everybody { here: sample, gone: &gone }) {
         writeln!(out, "{text}")?;
     }
     let mut metrics: Vec<&Metric> = COLUMNS.iter().filter_map(|alias| metric(alias).ok()).collect();

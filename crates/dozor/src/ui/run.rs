@@ -109,8 +109,11 @@ impl Session {
                 stale = true;
                 match incoming {
                     Incoming::Event(event) => {
-                        if let Event::Reading(reading) = &event {
-                            self.pass_on(reading);
+                        match &event {
+                            Event::Reading(reading) => self.pass_on(reading),
+                            // It may be the old size again by now, but what stood there is gone.
+                            Event::Resize(..) => screen.forget()?,
+                            _ => {}
                         }
                         for effect in update(state, event, Instant::now()) {
                             if effect == Effect::Quit {

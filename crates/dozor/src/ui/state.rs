@@ -332,8 +332,9 @@ impl State {
                 return;
             }
         };
-        self.gone = Some(Arc::new(aside(&sample)));
-        self.standing_out = sentences(&sample);
+        let gone = Arc::new(aside(&sample));
+        self.standing_out = sentences(&Everybody { here: &sample, gone: &gone });
+        self.gone = Some(gone);
         self.warn_of_own_cost();
         self.chosen_lane_first();
         if self.cursor.is_none() {

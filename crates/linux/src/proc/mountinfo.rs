@@ -95,10 +95,16 @@ fn all(bytes: &[u8]) -> Vec<(Vec<u8>, Mount)> {
     mounts
 }
 
+/// Whether a mount holds no files of people: by its type, or because it is part of the kernel's own trees.
+fn is_pseudo(mount: &Mount) -> bool {
+    let in_kernel_tree = ["/proc", "/sys"].iter().any(|tree| mount.path.starts_with(tree));
+    in_kernel_tree || PSEUDO.contains(&mount.kind.as_str())
+}
+
 /// Mounts that people care for, each device once.
 pub fn parse(bytes: &[u8]) -> Vec<Mount> {
     let mut seen = HashSet::new();
-    let of_people = all(bytes).into_iter().filter(|(_, mount)| !PSEUDO.contains(&mount.kind.as_str()));
+    let of_people = all(bytes).into_iter().filter(|(_, mount)| !is_pseudo(mount));
     of_people.filter(|(number, _)| seen.insert(number.clone())).map(|(_, mount)| mount).collect()
 }
 
@@ -116,7 +122,7 @@ impl Places {
         let mut mounts: Vec<(Vec<u8>, Option<Text>)> = vec![];
         for (number, mount) in all(bytes) {
             // A device that is mounted twice goes by the first mount.
-            let name = (!PSEUDO.contains(&mount.kind.as_str()))
+            let name = (!is_pseudo(&mount))
                 .then(|| names.entry(number).or_insert_with(|| mount_word(&mount.shown)).clone());
             mounts.push((mount.path.into_os_string().into_vec(), name));
         }
@@ -164,6 +170,7 @@ mod tests {
             27 1 259:1 / / rw shared:1 - ext4 /dev/nvme0n1p1 rw\n\
             28 27 259:1 /var /bound rw - ext4 /dev/nvme0n1p1 rw\n\
             30 27 0:40 / /data/two\\040words rw - nfs4 store:/frames rw\n\
+            29 27 0:30 / /sys/fs/cgroup rw - tmpfs tmpfs rw\n\
             31 27 8:1 / /hidden rw - xfs /dev/sda1 rw\n\
             32 27 8:2 / /hidden rw - xfs /dev/sda2 rw\ngarbage\n";
         let mounts = parse(text);
