@@ -89,7 +89,7 @@ fn interrupts_on_one_core_are_found_by_keys_and_by_mouse() {
 #[test]
 fn the_leak_is_found_by_keys_and_by_mouse() {
     for by_keys in [true, false] {
-        let terminal = demo("--after 238s", LARGE);
+        let terminal = demo("--after 234s", LARGE);
         if by_keys {
             terminal.keys("2");
         } else {
@@ -137,7 +137,7 @@ fn the_full_link_and_its_peer_are_found_by_keys_and_by_mouse() {
 #[test]
 fn the_lossy_link_the_fan_and_the_full_archive_are_found_by_keys_and_by_mouse() {
     for by_keys in [true, false] {
-        let terminal = demo("--after 145s", LARGE);
+        let terminal = demo("--after 135s", LARGE);
         terminal.wait_for("enp4s0 has 14.0 errors/s");
         terminal.wait_for("fan 2 stands still");
         terminal.wait_for("/archive is 96 % full");

@@ -60,9 +60,13 @@ impl Source for LiveSource {
 
     fn read(&mut self) -> Reading {
         let mut reading = self.system.read(&self.roots, self.wanted);
+        let processes = self.processes.read(self.wanted);
+        if self.wanted.has(Part::Filesystems) {
+            reading.filesystems = self.system.filesystems(&self.roots);
+        }
         reading.sort();
         // Processes come in order; sorting them would touch every one of thousands for nothing.
-        reading.processes = self.processes.read(self.wanted);
+        reading.processes = processes;
         // Notifications and sockets are this machine's, whatever tree of files is read.
         let is_here = self.roots.proc == Roots::default().proc;
         if is_here && self.wanted.has(Part::Sockets) {

@@ -8,7 +8,7 @@ use crate::sys::sensors::Sensors;
 use crate::sys::{gpus, links, power, sessions};
 use crate::{Roots, clock};
 use dozor_core::known::Raw;
-use dozor_core::reading::{DiskRow, InterfaceRow, Reading, SystemRow};
+use dozor_core::reading::{DiskRow, FilesystemRow, InterfaceRow, Reading, SystemRow};
 use dozor_core::wanted::{Part, Wanted};
 
 /// What is kept of the machine between readings.
@@ -114,10 +114,14 @@ impl System {
             reading.interrupts = interrupts::parse(&file("interrupts"));
             reading.softirqs = interrupts::parse_softirqs(&file("softirqs"));
         }
-        if wanted.has(Part::Filesystems) {
-            reading.filesystems = self.filesystems.read(&mountinfo::parse(&file("self/mountinfo")));
-        }
         reading
+    }
+
+    /// File systems. They come last: a first answer may be waited for, and the rest of a reading must not be older than
+    /// its time says.
+    pub fn filesystems(&mut self, roots: &Roots) -> Vec<FilesystemRow> {
+        let mounts = read_file(&roots.proc.join("self/mountinfo")).unwrap_or_default();
+        self.filesystems.read(&mountinfo::parse(&mounts))
     }
 
     /// Devices that have ever been used, and their partitions.
