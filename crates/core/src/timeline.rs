@@ -15,8 +15,8 @@ use std::io::{self, BufReader};
 use std::sync::Arc;
 
 /// Bytes and readings that a live timeline keeps as they came. At 300 processes of which 30 are active two hours at
-/// 1 s; with all of them active, about three quarters of an hour.
-const FINE: Limit = Limit { bytes: 16 << 20, readings: 7_200 };
+/// 1 s; with all of them active in everything more than half an hour (`cargo bench --bench history`).
+const FINE: Limit = Limit { bytes: 20 << 20, readings: 7_200 };
 /// Bytes and readings that it keeps of the time before.
 const COARSE: Limit = Limit { bytes: 8 << 20, readings: 14_400 };
 /// Of the time before, every so manieth reading is kept.

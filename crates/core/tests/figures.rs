@@ -341,7 +341,7 @@ fn a_live_timeline_thins_what_is_old_and_stays_within_its_limit() {
         timeline.append(second(number, &text));
     }
     assert_eq!(timeline.end(), count as usize, "the newest keep their numbers");
-    assert!(timeline.bytes() < 27 << 20, "{} bytes", timeline.bytes());
+    assert!(timeline.bytes() < 31 << 20, "{} bytes", timeline.bytes());
     let walls: Vec<i64> = (timeline.first()..timeline.end())
         .map(|number| timeline.sample(number).expect("it is kept").now.wall_ns() / 1_000_000_000)
         .collect();

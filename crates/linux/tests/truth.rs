@@ -271,6 +271,33 @@ fn the_system_part_is_there() {
 }
 
 #[test]
+fn who_has_files_on_a_file_system_is_known_without_touching_it() {
+    let mounts = std::fs::read_to_string("/proc/self/mountinfo").expect("our mounts");
+    let is_mount = |path: &str| mounts.lines().any(|line| line.split(' ').nth(4) == Some(path));
+    let place = "/dev/shm";
+    if !is_mount(place) {
+        eprintln!("{place} is no mount here: nothing to compare with");
+        return;
+    }
+    let mut source = wanting(&[Part::Mounts, Part::Filesystems]);
+    let of = |reading: &Reading, pid: i64| find(reading, pid).mounts.to_string();
+    let words = |text: &str| text.split(' ').map(str::to_owned).collect::<Vec<_>>();
+    let mut child = Command::new("sleep").arg("60").current_dir(place).spawn().expect("a child");
+    let own = i64::from(std::process::id());
+    let (reading, child_pid) = (source.read(), i64::from(child.id()));
+    assert!(words(&of(&reading, child_pid)).contains(&place.to_owned()), "its working directory is there");
+    assert!(!words(&of(&reading, own)).contains(&place.to_owned()), "{}", of(&reading, own));
+    assert!(reading.filesystems.iter().any(|row| &*row.mount == place));
+    let file = tempfile::NamedTempFile::new_in(place).expect("a file there");
+    assert!(words(&of(&source.read(), own)).contains(&place.to_owned()), "an open file is there");
+    drop(file);
+    child.kill().and_then(|()| child.wait().map(drop)).expect("its end");
+    // Nobody asks any more: it is not collected.
+    source.want([Part::Filesystems].into_iter().collect());
+    assert_eq!(of(&source.read(), own), "");
+}
+
+#[test]
 fn a_signal_ends_exactly_its_target() {
     let mut child = Command::new("sleep").arg("60").spawn().expect("a child");
     let key = key_of(i64::from(child.id()));
