@@ -1,0 +1,271 @@
+//! Selecting, ordering, acting: keys and the mouse.
+
+use super::Desk;
+use crate::hands::Outcome;
+use crate::ui::action::ACTIONS;
+use crate::ui::sheet::Sheet;
+use crate::ui::state::Mode;
+use crate::ui::update::{Effect, Event};
+use dozor_core::lane::Lane;
+use dozor_core::row::Row as _;
+use ratatui::crossterm::event::{MouseButton, MouseEventKind};
+use std::collections::HashSet;
+use std::time::Duration;
+
+#[test]
+fn a_lane_orders_by_what_its_users_use() {
+    let mut desk = Desk::at(50, (120, 40));
+    assert_eq!(desk.order_of(2), ["platesolve", "skycam-ingest"], "what is gone has its place as well");
+    desk.press("3");
+    assert_eq!((&*desk.process(0).name, desk.state.lane), ("stacker", Some(Lane::Disk)));
+    desk.press("O");
+    assert_ne!(&*desk.process(0).name, "stacker");
+    desk.press("o :virtual enter");
+    assert_eq!(desk.state.order.metric.alias, "virtual");
+    assert_eq!(&*desk.process(0).name, "stacker");
+    desk.press("tab");
+    assert_eq!(desk.state.lane, Some(Lane::Network));
+    desk.press("0");
+    assert_eq!((desk.state.lane, desk.state.order.metric.alias), (None, "cpu"));
+}
+
+#[test]
+fn narrowing_shows_as_one_types_and_can_be_undone() {
+    let mut desk = Desk::at(50, (120, 40));
+    desk.press("/ :stack");
+    assert_eq!(desk.state.rows.len(), 1);
+    desk.press("enter");
+    assert!(desk.state.prompt.is_none());
+    assert!(desk.screen().contains("1 of 20") && desk.screen().contains("narrowed: stack"));
+    desk.press("/ :xyz");
+    assert!(desk.screen().contains("no process contains 'stackxyz'"));
+    desk.press("esc");
+    assert_eq!(desk.state.narrow.text(), "stack", "esc goes back to what was narrowed before");
+    desk.press("esc");
+    assert!(desk.state.narrow.is_empty());
+    desk.press("/");
+    desk.event(Event::Paste("dome\ncam\x1b".to_owned()));
+    assert_eq!(desk.state.narrow.text(), "domecam");
+}
+
+#[test]
+fn the_selection_follows_its_process_and_the_order_holds_while_choosing() {
+    let mut desk = Desk::at(20, (120, 40));
+    desk.press("3 down down");
+    let name = desk.selected_name();
+    let order: Vec<i64> = (0..6).map(|row| desk.process(row).pid.value().expect("a PID")).collect();
+    assert!(desk.screen().contains("order held"));
+    // The story begins: another process takes the first place, but not under the hand.
+    desk.press("up");
+    let held_name = desk.selected_name();
+    desk.run(2);
+    assert_eq!((0..6).map(|row| desk.process(row).pid.value().expect("a PID")).collect::<Vec<_>>(), order);
+    assert_eq!(desk.selected_name(), held_name);
+    desk.run(12);
+    assert!(!desk.screen().contains("order held"));
+    assert_eq!(&*desk.process(0).name, "stacker", "after a while the order is current again");
+    assert_eq!(desk.selected_name(), held_name, "the selection went with its process");
+    assert!(name.starts_with("skycam") || held_name.starts_with("skycam"));
+}
+
+#[test]
+fn the_wheel_does_not_change_what_is_selected() {
+    let mut desk = Desk::at(50, (120, 24));
+    desk.press("down");
+    let (selected, row) = (desk.state.selected, desk.state.layout().expect("a layout").rows.y);
+    for _ in 0..10 {
+        desk.mouse(MouseEventKind::ScrollDown, 5, row + 2);
+    }
+    assert_eq!(desk.state.scroll, 30);
+    let first = desk.process(30).key();
+    desk.run(2);
+    assert_eq!((desk.state.selected, desk.process(desk.state.scroll).key()), (selected, first));
+    for _ in 0..200 {
+        desk.mouse(MouseEventKind::ScrollDown, 5, row + 2);
+    }
+    let height = usize::from(desk.state.layout().expect("a layout").rows.height);
+    assert_eq!(desk.state.scroll, desk.state.rows.len() - height, "the last row is the end");
+}
+
+#[test]
+fn the_mouse_orders_selects_and_goes_back_in_time() {
+    let mut desk = Desk::at(50, (120, 40));
+    let layout = desk.state.layout().expect("a layout");
+    let lines = desk.lines();
+    let heading = &lines[usize::from(layout.headings.y)];
+    let column =
+        heading.chars().collect::<Vec<_>>().windows(3).position(|w| w == ['r', 's', 's']).expect("rss")
+            as u16;
+    desk.click(column, layout.headings.y);
+    assert_eq!((desk.state.order.metric.alias, desk.state.order.descending), ("rss", true));
+    desk.click(column, layout.headings.y);
+    assert!(!desk.state.order.descending);
+    desk.click(40, layout.rows.y + 3);
+    assert_eq!(desk.state.row_of_selected(), Some(3));
+    desk.click(5, layout.lanes[1].1.y);
+    assert_eq!(desk.state.lane, Some(Lane::Memory));
+    desk.click(layout.strip_x + layout.strip_width - 20, layout.lanes[0].1.y);
+    let gone_back = desk.state.cursor.expect("frozen");
+    let back = desk.state.timeline.end() - gone_back;
+    // Between two moves of the paper there is room for the newest at the right edge.
+    assert!((10..22).contains(&back), "{back}");
+    assert!(desk.screen().contains("FROZEN"));
+}
+
+#[test]
+fn a_signal_goes_to_the_selected_or_the_marked_and_its_outcome_is_said() {
+    let mut desk = Desk::at(50, (120, 40));
+    desk.press("3 home");
+    let Some(Effect::Signal(signal, targets)) = desk.press("x enter").pop() else { panic!("a signal") };
+    assert_eq!((signal.number, targets.len(), targets[0].label()), (15, 1, "stacker[3820]".to_owned()));
+    assert!(desk.screen().contains("TERM sent to stacker[3820]; waiting for the end"));
+    desk.event(Event::Acted(signal, targets, vec![Outcome::GoneAfter(Duration::from_millis(420))]));
+    assert!(desk.screen().contains("stacker[3820]: gone 0.4 s after TERM"));
+    desk.press("esc m m x down");
+    let Some(Effect::Signal(signal, targets)) = desk.press("enter").pop() else { panic!("a signal") };
+    assert_eq!((&*signal.name, targets.len()), ("KILL", 2));
+    assert_eq!(desk.press("x esc"), []);
+    assert!(desk.state.sheet.is_none());
+}
+
+#[test]
+fn what_cannot_be_seen_is_not_acted_on() {
+    let mut desk = Desk::at(50, (120, 40));
+    desk.press("/ :archived enter home esc / :stacker enter");
+    let Some(Effect::Signal(_, targets)) = desk.press("x enter").pop() else { panic!("a signal") };
+    assert_eq!(targets[0].label(), "stacker[3820]", "the narrowed-out selection is not the target");
+    desk.press("esc esc esc x");
+    assert!(desk.state.sheet.is_none(), "rows move: the first x only selects");
+    assert!(desk.screen().contains("x again acts on it"));
+    desk.press("x");
+    assert!(matches!(desk.state.sheet, Some(Sheet::Act(_))));
+    desk.press("esc");
+    let key = desk.state.selected.expect("selected");
+    desk.machine.signal(key, 9).expect("it ends");
+    desk.run(2);
+    assert_eq!(desk.press("x enter"), [], "the neighbour of a process that ended is not the target");
+    assert!(desk.screen().contains("no process any more"));
+}
+
+#[test]
+fn nothing_can_be_done_to_the_processes_of_a_recording() {
+    let mut desk = Desk::at(50, (120, 40));
+    desk.state.tied = Some("this is a recording");
+    assert_eq!(desk.press("home x"), []);
+    assert!(desk.state.sheet.is_none() && desk.screen().contains("this is a recording"));
+    assert_eq!(desk.press("+"), []);
+}
+
+#[test]
+fn the_interval_and_the_recording_are_asked_for() {
+    let mut desk = Desk::at(50, (120, 40));
+    assert_eq!(desk.press("+"), [Effect::Every(Duration::from_secs(2))]);
+    assert_eq!(desk.press("- -"), [1000, 500].map(|ms| Effect::Every(Duration::from_millis(ms))));
+    assert_eq!(desk.press("r"), [Effect::Record]);
+    desk.event(Event::RecordingBegan(Ok("lynx.dozor".into())));
+    desk.run(1);
+    assert!(desk.screen().contains("● rec 00:00:01"));
+    assert_eq!(desk.press("r"), [Effect::StopRecording]);
+    desk.event(Event::RecordingEnded(Err("the disk is full".to_owned())));
+    assert!(desk.screen().contains("◆ the disk is full") && !desk.screen().contains("● rec"));
+}
+
+/// Whatever somebody presses and clicks, whatever the size: no panic, the selection and the rows stay sound.
+#[test]
+fn random_keys_clicks_and_sizes_do_no_harm() {
+    let special = ["enter", "backspace", ":a", ":sky", "left", "right"];
+    let of_table = ACTIONS.iter().flat_map(|entry| entry.keys).filter(|key| !key.starts_with("ctrl-"));
+    let keys: Vec<&str> = of_table.copied().chain(special).collect();
+    let mut random = 88_172_645_463_325_252_u64;
+    let mut next = |below: usize| {
+        random ^= random << 13;
+        random ^= random >> 7;
+        random ^= random << 17;
+        (random % below as u64) as usize
+    };
+    let mut desk = Desk::at(40, (120, 40));
+    for step in 0..3000 {
+        match next(20) {
+            0 => desk.run(1),
+            1 | 2 => {
+                let kinds = [
+                    MouseEventKind::ScrollDown,
+                    MouseEventKind::ScrollUp,
+                    MouseEventKind::Down(MouseButton::Left),
+                    MouseEventKind::Down(MouseButton::Right),
+                    MouseEventKind::Drag(MouseButton::Left),
+                    MouseEventKind::Up(MouseButton::Left),
+                ];
+                desk.mouse(kinds[next(kinds.len())], next(130) as u16, next(45) as u16);
+            }
+            3 if step % 3 == 0 => {
+                desk.event(Event::Resize(next(200) as u16, next(70) as u16));
+            }
+            4 => {
+                if let Some(key) = desk.state.key_of_row(next(10)) {
+                    let _ = desk.machine.signal(key, 9);
+                }
+            }
+            _ => {
+                desk.press(keys[next(keys.len())]);
+            }
+        }
+        if step % 5 == 0 {
+            desk.lines();
+        }
+        let everybody = desk.state.everybody().expect("a sample");
+        let keys: HashSet<_> = desk.state.rows.iter().map(|row| everybody.view(*row).now.key()).collect();
+        assert_eq!(keys.len(), desk.state.rows.len(), "no process stands twice");
+        assert!(desk.state.scroll <= desk.state.rows.len());
+        let sections = desk.state.parts.sections.len();
+        assert!(desk.state.parts.current < sections.max(1), "a table that is there");
+    }
+}
+
+#[test]
+fn the_scroll_bar_is_dragged_and_the_order_holds_meanwhile() {
+    let mut desk = Desk::at(20, (120, 40));
+    desk.press("3");
+    let layout = desk.state.layout().expect("a layout");
+    let bar = layout.scroll_bar();
+    desk.click(bar.x, bar.y);
+    assert!(desk.screen().contains("order held"));
+    desk.mouse(MouseEventKind::Drag(MouseButton::Left), bar.x, bar.bottom() - 1);
+    let last = desk.state.rows.len() - usize::from(layout.rows.height);
+    assert_eq!(desk.state.scroll, last, "the lowest place of the bar is the end");
+    let first = desk.process(desk.state.scroll).key();
+    desk.run(2);
+    assert_eq!(desk.process(desk.state.scroll).key(), first, "the rows stay under the pointer");
+    desk.mouse(MouseEventKind::Drag(MouseButton::Left), bar.x, 0);
+    assert_eq!(desk.state.scroll, 0);
+    desk.mouse(MouseEventKind::Up(MouseButton::Left), bar.x, 0);
+    assert_eq!(desk.state.drag, None);
+    desk.run(6);
+    assert!(!desk.screen().contains("order held"));
+}
+
+#[test]
+fn a_high_cost_of_its_own_is_said() {
+    let mut desk = Desk::at(20, (160, 48));
+    desk.event(Event::OwnCost(7.2));
+    desk.run(1);
+    assert!(desk.screen().contains("Dozor itself uses 7 % of a core at this interval; + reads less often."));
+    desk.event(Event::OwnCost(0.4));
+    desk.run(1);
+    assert!(desk.screen().contains("own 0.4 %") && !desk.screen().contains("Dozor itself"));
+}
+
+#[test]
+fn taking_readings_by_hand_the_clipboard_and_the_mouse_are_asked_for() {
+    let mut desk = Desk::at(50, (120, 40));
+    assert_eq!(desk.press("i"), [Effect::ByHand(true)]);
+    assert!(desk.screen().contains("by hand"));
+    assert_eq!(desk.press(". i"), [Effect::ReadNow, Effect::ByHand(false)]);
+    assert_eq!(desk.press("y"), [], "nothing is selected");
+    assert_eq!(desk.press("3 home y"), [Effect::Copy("3820".to_owned())]);
+    let copied = desk.press("m Y").pop();
+    assert!(matches!(copied, Some(Effect::Copy(text)) if text.starts_with("/opt/lynx/bin/stacker --night")));
+    assert_eq!(desk.press("S S"), [Effect::Mouse(false), Effect::Mouse(true)]);
+    desk.state.mode = Mode::Replay { playing: false, due: None };
+    assert_eq!(desk.press("i ."), [], "a recording has its own pace");
+}
