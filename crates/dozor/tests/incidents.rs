@@ -34,13 +34,11 @@ fn the_full_disk_is_found_by_keys_and_by_mouse() {
         screen.contains("nvme0n1p1") && first_row(screen).contains("stacker")
     });
     let mouse = demo("--after 60s", LARGE);
-    mouse.click_on("3 disk");
-    mouse.wait("the writer at the top", |screen| first_row(screen).contains("stacker"));
+    mouse.click_on("3 disk", |screen| first_row(screen).contains("stacker"));
     // The sentence leads there as well.
     mouse.click(2, 0);
     mouse.wait("the overview", |screen| !screen.contains("nvme0n1p1"));
-    mouse.click_on("nvme0n1 9");
-    mouse.wait("the parts", |screen| screen.contains("nvme0n1p1"));
+    mouse.click_on("nvme0n1 9", |screen| screen.contains("nvme0n1p1"));
 }
 
 #[test]
@@ -60,9 +58,8 @@ fn the_hot_core_is_found_by_keys_and_by_mouse() {
         screen.contains(&format!("last on core {core} ·")) && first_row(screen).contains("guidelog")
     });
     let mouse = demo("--after 140s", LARGE);
-    mouse.click_on("1 cpu");
-    mouse.click_on("guidelog[4340]  ");
-    mouse.wait("the users of the core", |screen| {
+    mouse.click_on("1 cpu", |screen| screen.contains("runs most there"));
+    mouse.click_on("guidelog[4340]  ", |screen| {
         screen.contains("last on core ") && first_row(screen).contains("guidelog")
     });
 }
@@ -76,10 +73,9 @@ fn interrupts_on_one_core_are_found_by_keys_and_by_mouse() {
                 terminal.keys(keys);
             }
         } else {
-            terminal.click_on("1 cpu");
-            terminal.click_on("interrupts ─");
-            terminal.wait_for("all cores/s");
-            terminal.click_on("network link 1");
+            terminal.click_on("1 cpu", |screen| screen.contains("runs most there"));
+            terminal.click_on("interrupts ─", |screen| screen.contains("all cores/s"));
+            terminal.click_on("network link 1", |screen| screen.contains("on core 0, which serves"));
         }
         let screen = terminal.wait_for("on core 0, which serves most of 45");
         assert!(screen.contains("one core serves it alone"), "{screen}");
@@ -93,11 +89,11 @@ fn the_leak_is_found_by_keys_and_by_mouse() {
         if by_keys {
             terminal.keys("2");
         } else {
-            terminal.click_on("2 memory");
+            terminal.click_on("2 memory", |screen| screen.contains("memory by kind"));
         }
-        let screen =
-            terminal.wait("the program that grows", |screen| first_row(screen).contains("skyboard-cache"));
-        assert!(screen.contains("skyboard-cache[1620] holds"), "{screen}");
+        let screen = terminal.wait("the program that grows", |screen| {
+            first_row(screen).contains("skyboard-cache") && screen.contains("skyboard-cache[1620] holds")
+        });
         let growth = first_row(&screen);
         assert!(growth.contains("344 M") || growth.contains(" M"), "{growth}");
         if by_keys {
@@ -105,9 +101,8 @@ fn the_leak_is_found_by_keys_and_by_mouse() {
                 terminal.keys(keys);
             }
         } else {
-            terminal.click_on("is it short?");
-            terminal.wait_for("pressure: all wait");
-            terminal.click_on("read back from swap");
+            terminal.click_on("is it short?", |screen| screen.contains("pressure: all wait"));
+            terminal.click_on("read back from swap", |screen| screen.contains("Processes by swap"));
         }
         terminal.wait_for("Processes by swap");
     }
@@ -123,8 +118,8 @@ fn the_full_link_and_its_peer_are_found_by_keys_and_by_mouse() {
                 terminal.keys(keys);
             }
         } else {
-            terminal.click_on("4 network");
-            terminal.click_on("198.51.100.77");
+            terminal.click_on("4 network", |screen| screen.contains("peers"));
+            terminal.click_on("198.51.100.77", |screen| screen.contains("talking to 198.51.100.77"));
         }
         let screen = terminal.wait_for("talking to 198.51.100.77");
         let rows: Vec<String> = table(&screen).into_iter().filter(|row| row.contains("astro")).collect();
@@ -148,12 +143,10 @@ fn the_lossy_link_the_fan_and_the_full_archive_are_found_by_keys_and_by_mouse() 
                 terminal.keys(keys);
             }
         } else {
-            terminal.click_on("5 heat");
-            terminal.wait("the fan", |screen| screen.contains("▲ fan 2"));
-            terminal.click_on("3 disk");
-            terminal.click_on("file systems");
-            terminal.wait_for("/mnt/vault");
-            terminal.click_on("/archive    /dev/sda1");
+            terminal.click_on("5 heat", |screen| screen.contains("▲ fan 2"));
+            terminal.click_on("3 disk", |screen| screen.contains("file systems"));
+            terminal.click_on("file systems", |screen| screen.contains("/mnt/vault"));
+            terminal.click_on("/archive    /dev/sda1", |screen| screen.contains("with files on /archive"));
         }
         let screen = terminal.wait_for("with files on /archive");
         let rows = table(&screen).join("\n");
@@ -284,9 +277,8 @@ fn the_mouse_can_be_left_to_the_terminal() {
 #[test]
 fn hints_help_and_the_scroll_bar_answer_to_the_mouse() {
     let terminal = demo("--after 20s", LARGE);
-    terminal.click_on("? help");
-    terminal.click_on("memory: Look at memory");
-    terminal.wait_for("memory by kind");
+    terminal.click_on("? help", |screen| screen.contains("memory: Look at memory"));
+    terminal.click_on("memory: Look at memory", |screen| screen.contains("memory by kind"));
     let (column, row) = terminal.place_of("near top");
     assert!(column > 0);
     terminal.drag((159, row + 1), (159, 46));
@@ -297,7 +289,7 @@ fn hints_help_and_the_scroll_bar_answer_to_the_mouse() {
     let (column, row) = terminal.place_of("5 heat");
     terminal.drag((column, row), (column, 2));
     terminal.wait("heat first", |screen| screen.lines().nth(2).is_some_and(|line| line.contains("5 heat")));
-    terminal.click_on("q quit");
+    terminal.click_on("q quit", |screen| screen.contains("ready>"));
     terminal.assert_restored();
 }
 

@@ -224,6 +224,7 @@ pub fn place(lane: Lane) -> usize {
 mod tests {
     use super::*;
     use dozor_core::lane::Point;
+    use proptest::prelude::*;
 
     fn moment(value: Known<f64>, seconds: Option<f64>) -> Moment {
         let point = Point { value, full: Known::Value(100.0), severity: Severity::Fine };
@@ -264,5 +265,41 @@ mod tests {
             zoom = zoom.step(false, every);
         }
         assert_eq!(zoom, Zoom::default());
+    }
+
+    proptest! {
+        #[test]
+        fn every_instant_of_the_axis_is_in_exactly_one_column(
+            end in 1_000_000_000_000i64..2_000_000_000_000_000_000,
+            step in 50_000_000i64..20_000_000_000_000,
+            columns in 1u16..240,
+            part in 0.0f64..1.0,
+        ) {
+            let axis = Axis { end, step, columns };
+            let begin = axis.begin(0);
+            let wall = begin + ((end - begin - 1) as f64 * part) as i64;
+            let column = axis.column(wall).expect("within");
+            prop_assert!(axis.begin(column) <= wall && wall < axis.begin(column) + step);
+            prop_assert_eq!(axis.column(end), None);
+            prop_assert_eq!(axis.column(begin - 1), None);
+        }
+
+        #[test]
+        fn ticks_are_round_far_apart_and_on_the_axis(
+            end in 1_000_000_000_000_000_000i64..2_000_000_000_000_000_000,
+            step in 1_000_000_000i64..600_000_000_000,
+            columns in 60u16..240,
+            offset in -12i64..14,
+        ) {
+            let axis = Axis { end, step, columns };
+            let ticks = axis.ticks(offset * 3600);
+            for (column, wall) in &ticks {
+                prop_assert_eq!(axis.column(*wall), Some(*column));
+                prop_assert_eq!((wall / NANOS + offset * 3600) % 10, 0);
+            }
+            for pair in ticks.windows(2) {
+                prop_assert!(pair[1].0 - pair[0].0 >= 12, "{:?}", ticks);
+            }
+        }
     }
 }

@@ -209,3 +209,114 @@ impl<W: Write> Write for Frugal<W> {
         Write::flush(&mut self.inner)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ui::tests::Written;
+    use proptest::prelude::*;
+    use ratatui::buffer::Buffer;
+    use ratatui::layout::Rect;
+    use ratatui::style::Style;
+
+    const SIZE: (u16, u16) = (24, 6);
+
+    fn any_colour() -> impl Strategy<Value = Color> {
+        prop_oneof![
+            Just(Color::Reset),
+            Just(Color::Red),
+            Just(Color::LightCyan),
+            any::<u8>().prop_map(Color::Indexed),
+            (any::<u8>(), any::<u8>(), any::<u8>()).prop_map(|(r, g, b)| Color::Rgb(r, g, b)),
+        ]
+    }
+
+    fn any_modifier() -> impl Strategy<Value = Modifier> {
+        proptest::sample::subsequence(vec![Modifier::BOLD, Modifier::UNDERLINED, Modifier::REVERSED], 0..=3)
+            .prop_map(|modifiers| modifiers.into_iter().fold(Modifier::empty(), |all, one| all | one))
+    }
+
+    /// Pieces of text anywhere on the screen.
+    fn any_screen() -> impl Strategy<Value = Buffer> {
+        let piece = (0..SIZE.0, 0..SIZE.1, "[a-z █▁·é日]{0,9}", any_colour(), any_colour(), any_modifier());
+        proptest::collection::vec(piece, 0..12).prop_map(|pieces| {
+            let mut buffer = Buffer::empty(Rect::new(0, 0, SIZE.0, SIZE.1));
+            for (x, y, text, fg, bg, modifier) in pieces {
+                let room = usize::from(SIZE.0 - x);
+                buffer.set_stringn(x, y, text, room, Style::new().fg(fg).bg(bg).add_modifier(modifier));
+            }
+            buffer
+        })
+    }
+
+    fn colour_of(colour: vt100::Color) -> Color {
+        match colour {
+            vt100::Color::Default => Color::Reset,
+            vt100::Color::Idx(1) => Color::Red,
+            vt100::Color::Idx(14) => Color::LightCyan,
+            vt100::Color::Idx(index) => Color::Indexed(index),
+            vt100::Color::Rgb(r, g, b) => Color::Rgb(r, g, b),
+        }
+    }
+
+    fn same(a: Color, b: Color) -> bool {
+        let plain = |colour| match colour {
+            Color::Red => Color::Indexed(1),
+            Color::LightCyan => Color::Indexed(14),
+            other => other,
+        };
+        plain(a) == plain(b)
+    }
+
+    proptest! {
+        #[test]
+        fn a_terminal_shows_every_frame_as_it_was_drawn(frames in proptest::collection::vec(any_screen(), 1..5)) {
+            let out = Written::default();
+            let mut backend = Frugal::new(out.clone());
+            let mut parser = vt100::Parser::new(SIZE.1, SIZE.0, 0);
+            let mut before = Buffer::empty(Rect::new(0, 0, SIZE.0, SIZE.1));
+            for frame in frames {
+                backend.draw(before.diff(&frame).into_iter()).expect("a frame");
+                let written = out.take();
+                parser.process(&written);
+                for y in 0..SIZE.1 {
+                    for x in 0..SIZE.0 {
+                        let cell = &frame[(x, y)];
+                        let shown = parser.screen().cell(y, x).expect("a cell");
+                        if shown.is_wide_continuation() {
+                            continue;
+                        }
+                        let symbol = if shown.contents().is_empty() { " " } else { shown.contents() };
+                        prop_assert_eq!(symbol, cell.symbol(), "at {} {}", x, y);
+                        let turned = cell.modifier.contains(Modifier::REVERSED);
+                        prop_assert_eq!(shown.inverse(), turned);
+                        prop_assert!(same(colour_of(shown.bgcolor()), cell.bg), "ground at {} {}", x, y);
+                        // What a blank would be written with cannot be seen, unless it is turned round.
+                        if symbol != " " || turned {
+                            prop_assert!(same(colour_of(shown.fgcolor()), cell.fg), "text at {} {}", x, y);
+                        }
+                        if symbol != " " {
+                            prop_assert_eq!(shown.bold(), cell.modifier.contains(Modifier::BOLD));
+                            prop_assert_eq!(shown.underline(), cell.modifier.contains(Modifier::UNDERLINED));
+                        }
+                    }
+                }
+                before = frame;
+            }
+        }
+    }
+
+    #[test]
+    fn nothing_new_takes_no_bytes_and_what_follows_needs_no_move() {
+        let out = Written::default();
+        let mut backend = Frugal::new(out.clone());
+        let empty = Buffer::empty(Rect::new(0, 0, SIZE.0, SIZE.1));
+        let mut frame = empty.clone();
+        frame.set_string(3, 1, "ab", Style::new().fg(Color::Indexed(7)));
+        frame.set_string(8, 1, "c", Style::new().fg(Color::Indexed(7)));
+        backend.draw(empty.diff(&frame).into_iter()).expect("a frame");
+        assert_eq!(out.take(), b"\x1b[2;4H\x1b[0;38;5;7mab\x1b[3Cc");
+        backend.draw(frame.diff(&frame).into_iter()).expect("a frame");
+        assert_eq!(out.take(), b"");
+    }
+}

@@ -79,11 +79,23 @@ impl Terminal {
         found.expect("it was there a moment ago")
     }
 
-    /// Clicks on a text.
+    /// Clicks on a text until the screen shows what is awaited. Between looking and clicking the screen may move on; then
+    /// the click goes elsewhere and another one is needed.
     #[allow(dead_code, reason = "not every test file clicks on texts")]
-    pub fn click_on(&self, text: &str) {
-        let (column, row) = self.place_of(text);
-        self.click(column + 1, row);
+    pub fn click_on(&self, text: &str, shows: impl Fn(&str) -> bool) -> String {
+        for _ in 0..8 {
+            let (column, row) = self.place_of(text);
+            self.click(column + 1, row);
+            let begin = Instant::now();
+            while begin.elapsed() < Duration::from_secs(4) {
+                let screen = self.screen();
+                if shows(&screen) {
+                    return screen;
+                }
+                std::thread::sleep(Duration::from_millis(30));
+            }
+        }
+        panic!("clicked on {text} in vain; the screen is\n{}", self.screen());
     }
 
     /// Presses the left button, drags from place to place, lets go; as terminals report it.

@@ -5,10 +5,11 @@ use crate::hands::Outcome;
 use crate::ui::action::ACTIONS;
 use crate::ui::sheet::Sheet;
 use crate::ui::state::Mode;
-use crate::ui::update::{Effect, Event};
+use crate::ui::update::{Effect, Event, update};
+use crate::ui::view;
 use dozor_core::lane::Lane;
 use dozor_core::row::Row as _;
-use ratatui::crossterm::event::{MouseButton, MouseEventKind};
+use ratatui::crossterm::event::{KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use std::collections::HashSet;
 use std::time::Duration;
 
@@ -268,4 +269,83 @@ fn taking_readings_by_hand_the_clipboard_and_the_mouse_are_asked_for() {
     assert_eq!(desk.press("S S"), [Effect::Mouse(false), Effect::Mouse(true)]);
     desk.state.mode = Mode::Replay { playing: false, due: None };
     assert_eq!(desk.press("i ."), [], "a recording has its own pace");
+}
+
+#[test]
+fn every_cell_of_the_screen_can_be_clicked_dragged_and_turned() {
+    for (size, keys) in [((80, 24), "3"), ((160, 48), "1"), ((100, 36), "4 p down"), ((120, 64), "0")] {
+        let mut desk = Desk::at(140, size);
+        for (kind, every) in [
+            (MouseEventKind::Down(MouseButton::Left), 3),
+            (MouseEventKind::Down(MouseButton::Right), 7),
+            (MouseEventKind::ScrollUp, 11),
+            (MouseEventKind::Drag(MouseButton::Left), 13),
+        ] {
+            desk.press(&format!("esc esc esc esc {keys}"));
+            for y in 0..size.1 {
+                for x in (y % every..size.0).step_by(usize::from(every)) {
+                    desk.mouse(kind, x, y);
+                    desk.mouse(MouseEventKind::Up(MouseButton::Left), x, y);
+                    if desk.state.sheet.is_some() || desk.state.prompt.is_some() {
+                        desk.press("esc");
+                    }
+                }
+                desk.lines();
+            }
+        }
+        desk.press("esc esc esc esc H L 0");
+        assert!(desk.screen().contains("Processes by"), "the screen is still one");
+    }
+}
+
+#[test]
+fn a_click_on_a_part_shows_its_users_and_another_click_all() {
+    let mut desk = Desk::at(60, (160, 48));
+    desk.press("3");
+    let row_of = |desk: &Desk, text: &str| {
+        let row = desk.lines().iter().position(|line| line.contains(text));
+        row.unwrap_or_else(|| panic!("{text} is not there")) as u16
+    };
+    let sda = row_of(&desk, "sda          spinning");
+    desk.click(6, sda);
+    assert!(desk.screen().contains("with files on sda · 2 of 203"), "{}", desk.screen());
+    desk.click(6, sda);
+    assert!(desk.screen().contains("203 of 203 · everyone"));
+    // A tab puts its table first; the wheel over it scrolls it.
+    let area = desk.state.layout().expect("a layout").parts.expect("parts");
+    let tabs = desk.state.parts.tabs(area, view::tabs_begin(&desk.state, area));
+    desk.click(tabs[1].0 + 1, area.y);
+    assert_eq!(desk.state.parts.current, 1);
+    desk.mouse(MouseEventKind::ScrollDown, 10, area.y + 3);
+    assert_eq!((desk.state.scroll, desk.state.parts.scroll), (0, 3), "the parts move, not the processes");
+}
+
+#[test]
+fn sheets_are_chosen_from_by_clicks_and_closed_by_one_beside_them() {
+    let mut desk = Desk::at(60, (120, 40));
+    desk.press("3 home x");
+    let row = desk.lines().iter().position(|line| line.contains("KILL")).expect("a signal") as u16;
+    desk.click(30, row);
+    let hint = desk.lines().len() as u16 - 1;
+    let line = desk.lines().pop().expect("hints");
+    let send = line.find("enter").map(|at| line[..at].chars().count()).expect("a hint") as u16;
+    let effects = {
+        let now = desk.now();
+        let event = MouseEvent {
+            kind: MouseEventKind::Down(MouseButton::Left),
+            column: send + 1,
+            row: hint,
+            modifiers: KeyModifiers::NONE,
+        };
+        update(&mut desk.state, Event::Mouse(event), now)
+    };
+    let [Effect::Signal(signal, targets)] = &effects[..] else { panic!("{effects:?}") };
+    assert_eq!((&*signal.name, targets[0].label()), ("KILL", "stacker[3820]".to_owned()));
+    desk.press("o :rss");
+    let row = desk.lines().iter().position(|line| line.contains(" rss ")).expect("a metric") as u16;
+    desk.click(10, row);
+    assert_eq!(desk.state.order.metric.alias, "rss");
+    desk.press("?");
+    desk.click(10, 0);
+    assert!(desk.state.sheet.is_none(), "a click beside a sheet closes it");
 }

@@ -1,6 +1,6 @@
 //! What reaches the terminal: every byte, and how few of them.
 
-use super::{Desk, idle_reading};
+use super::{Desk, Written, idle_reading};
 use crate::ui::frugal::Frugal;
 use crate::ui::theme::{Depth, Theme};
 use crate::ui::update::Event;
@@ -8,24 +8,8 @@ use crate::ui::view;
 use dozor_core::reading::HostFacts;
 use dozor_core::timeline::Timeline;
 use ratatui::{Terminal, TerminalOptions, Viewport};
-use std::cell::{Cell, RefCell};
-use std::rc::Rc;
+use std::cell::Cell;
 use std::sync::Arc;
-
-/// What was written, for a terminal that is none.
-#[derive(Clone, Default)]
-struct Written(Rc<RefCell<Vec<u8>>>);
-
-impl std::io::Write for Written {
-    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        self.0.borrow_mut().extend_from_slice(bytes);
-        Ok(bytes.len())
-    }
-
-    fn flush(&mut self) -> std::io::Result<()> {
-        Ok(())
-    }
-}
 
 /// Draws a frame after each of some steps as on a terminal; gives the bytes of each, and checks that a terminal which
 /// gets them shows what was drawn.
@@ -41,7 +25,7 @@ fn bytes_of_frames(desk: &mut Desk, frames: usize, step: impl Fn(&mut Desk)) -> 
         step(desk);
         let now = desk.now();
         terminal.draw(|frame| view::draw(&desk.state, frame, now)).expect("a frame");
-        let written = std::mem::take(&mut *out.0.borrow_mut());
+        let written = out.take();
         parser.process(&written);
         bytes.push(written.len());
         let shown: Vec<String> =

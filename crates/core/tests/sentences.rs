@@ -1,0 +1,358 @@
+//! What stands out, reckoned by hand: from which values on, in which words, and whom it names.
+
+use dozor_core::aside::aside;
+use dozor_core::known::Raw;
+use dozor_core::lane::{
+    Lane, Severity, battery_severity, disk_severity, fan_severity, filesystem_severity, interface_severity,
+    sentences, temperature_severity,
+};
+use dozor_core::parts::{PartId, Users, sections, users};
+use dozor_core::rank::Everybody;
+use dozor_core::reading::{
+    BatteryRow, CoreRow, DiskRow, EndedRow, FilesystemRow, HostFacts, InterfaceRow, ProcessRow, Reading,
+    SensorRow, raw,
+};
+use dozor_core::sample::{PartView, Sample};
+use std::sync::Arc;
+
+/// Two readings two seconds apart on a machine of four cores.
+fn sample(before: impl Fn(&mut Reading), now: impl Fn(&mut Reading)) -> Sample {
+    let at = |second: i64, change: &dyn Fn(&mut Reading)| {
+        let mut reading = Reading::default();
+        let ns = raw(second * 1_000_000_000);
+        (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (ns, ns, ns);
+        change(&mut reading);
+        reading.sort();
+        Arc::new(reading)
+    };
+    let host = HostFacts { cores: 4, ticks_per_second: 100, ..HostFacts::default() };
+    Sample::new(Arc::new(host), Some(at(10, &before)), at(12, &now))
+}
+
+fn said(sample: &Sample) -> Vec<(Severity, String)> {
+    let gone = aside(sample);
+    let all = sentences(&Everybody { here: sample, gone: &gone });
+    all.into_iter().map(|(severity, _, text)| (severity, text)).collect()
+}
+
+fn process(pid: i64, change: impl Fn(&mut ProcessRow)) -> Arc<ProcessRow> {
+    let mut row =
+        ProcessRow { pid: raw(pid), start_ticks: raw(1), name: "p".into(), ..ProcessRow::default() };
+    change(&mut row);
+    Arc::new(row)
+}
+
+/// Four cores of which one is busy for this many ticks of 200, the others for 20.
+fn cores(reading: &mut Reading, busy: i64) {
+    let core = |number: i64, busy: i64| CoreRow {
+        number: raw(number),
+        user: raw(busy),
+        idle: raw(200 - busy),
+        nice: raw(0),
+        system: raw(0),
+        iowait: raw(0),
+        irq: raw(0),
+        softirq: raw(0),
+        steal: raw(0),
+        ..CoreRow::default()
+    };
+    reading.cores = vec![core(0, 20), core(1, 20), core(2, busy), core(3, 20)];
+    let system = &mut reading.system;
+    (system.user, system.idle) = (raw(60 + busy), raw(740 - busy));
+    (system.nice, system.system, system.iowait) = (raw(0), raw(0), raw(0));
+    (system.irq, system.softirq, system.steal) = (raw(0), raw(0), raw(0));
+}
+
+fn no_time(reading: &mut Reading) {
+    cores(reading, 0);
+    for core in &mut reading.cores {
+        (core.user, core.idle) = (raw(0), raw(0));
+    }
+    (reading.system.user, reading.system.idle) = (raw(0), raw(0));
+}
+
+#[test]
+fn one_full_core_among_idle_ones_is_named_with_who_runs_there() {
+    let on_core = |ticks: i64| {
+        process(7, move |row| {
+            (row.user_ticks, row.system_ticks, row.core) = (raw(ticks), raw(0), raw(2));
+        })
+    };
+    let hot = sample(
+        |reading| {
+            no_time(reading);
+            reading.processes = vec![on_core(0)];
+        },
+        |reading| {
+            cores(reading, 200);
+            reading.processes = vec![on_core(194)];
+        },
+    );
+    let expected = "core 2 is 100 % busy while others have room. p[7] uses 97 % of a core there.";
+    assert_eq!(said(&hot), [(Severity::Notice, expected.to_owned())]);
+    let warm = sample(no_time, |reading| cores(reading, 180));
+    assert_eq!(said(&warm), [], "90 % is not full");
+    let all = sample(no_time, |reading| {
+        cores(reading, 200);
+        for core in &mut reading.cores {
+            (core.user, core.idle) = (raw(200), raw(0));
+        }
+        (reading.system.user, reading.system.idle) = (raw(800), raw(0));
+    });
+    assert!(said(&all)[0].1.starts_with("cpu 100 % busy"), "where all are full no core is special");
+}
+
+fn ended(order: i64, name: &str, micros: i64, written: i64) -> EndedRow {
+    EndedRow {
+        name: name.into(),
+        parent: "queue".into(),
+        order: raw(order),
+        pid: raw(900 + order),
+        ppid: raw(5),
+        seen: raw(0),
+        user: raw(micros),
+        system: raw(0),
+        write_bytes: raw(written),
+        ..EndedRow::default()
+    }
+}
+
+#[test]
+fn processes_too_short_to_be_seen_are_counted_and_their_parent_named() {
+    let short = sample(no_time, |reading| {
+        cores(reading, 20);
+        // 0.4 s + 0.4 s + 0.1 s of 8 s that four cores had in two seconds.
+        reading.ended =
+            vec![ended(0, "solve", 400_000, 0), ended(1, "solve", 400_000, 0), ended(2, "other", 100_000, 0)];
+    });
+    let expected = "11 % of all CPU time goes to processes gone within a sample: solve ×60 a minute, started by \
+                    queue[5].";
+    assert_eq!(said(&short), [(Severity::Notice, expected.to_owned())]);
+    let little = sample(no_time, |reading| {
+        cores(reading, 20);
+        reading.ended = vec![ended(0, "solve", 20_000, 0)];
+    });
+    assert_eq!(said(&little), []);
+}
+
+#[test]
+fn the_disk_is_blamed_on_programs_that_are_gone_rather_than_on_their_parent() {
+    let disk = |written: i64, busy: i64| DiskRow {
+        name: "sda".into(),
+        whole: "".into(),
+        rotational: raw(1),
+        reads: raw(0),
+        read_bytes: raw(0),
+        read_ms: raw(0),
+        writes: raw(written / 4096),
+        write_bytes: raw(written),
+        write_ms: raw(busy),
+        busy_ms: raw(busy),
+        queue_ms: raw(busy),
+        ..DiskRow::default()
+    };
+    // The shell waited for two programs that wrote 90 MB each; the kernel added that to it.
+    let shell =
+        |written: i64| process(5, move |row| (row.write_bytes, row.read_bytes) = (raw(written), raw(0)));
+    let blamed = sample(
+        |reading| {
+            reading.disks = vec![disk(0, 0)];
+            reading.processes = vec![shell(1_000)];
+        },
+        |reading| {
+            reading.disks = vec![disk(180_000_000, 1_900)];
+            reading.processes = vec![shell(1_000 + 180_000_000 + 2_000)];
+            reading.ended = vec![ended(0, "copy", 10, 90_000_000), ended(1, "copy", 10, 90_000_000)];
+        },
+    );
+    let (severity, text) = said(&blamed).remove(0);
+    assert_eq!(severity, Severity::Critical);
+    assert!(text.ends_with("copy ×2 writes 100 % of what all processes write."), "{text}");
+}
+
+#[test]
+fn a_kill_for_want_of_memory_is_said_with_who_is_gone() {
+    let killed = sample(
+        |reading| reading.system.oom_kills = raw(3),
+        |reading| {
+            reading.system.oom_kills = raw(4);
+            reading.ended =
+                vec![EndedRow { seen: raw(1), peak_bytes: raw(1 << 34), ..ended(0, "hog", 5, 0) }];
+        },
+    );
+    let expected = "the kernel ended 1 because memory ran out; hog[900] is gone.";
+    assert_eq!(said(&killed), [(Severity::Critical, expected.to_owned())]);
+}
+
+fn filesystem(used: i64, available: i64, inodes_free: i64) -> FilesystemRow {
+    FilesystemRow {
+        mount: "/archive".into(),
+        answers: raw(1),
+        used: raw(used),
+        available: raw(available),
+        inodes: raw(1_000),
+        inodes_free: raw(inodes_free),
+        ..FilesystemRow::default()
+    }
+}
+
+#[test]
+fn file_systems_are_judged_by_bytes_inodes_and_whether_they_answer() {
+    for (row, severity) in [
+        (filesystem(80, 20, 900), Severity::Fine),
+        (filesystem(86, 14, 900), Severity::Notice),
+        (filesystem(93, 7, 900), Severity::Warning),
+        (filesystem(98, 2, 900), Severity::Critical),
+        (filesystem(10, 90, 20), Severity::Critical),
+        (FilesystemRow { answers: raw(0), ..filesystem(10, 90, 900) }, Severity::Critical),
+        (filesystem(0, 0, 0), Severity::Critical),
+        (FilesystemRow { used: Raw::DENIED, inodes: Raw::ABSENT, ..filesystem(0, 0, 0) }, Severity::Fine),
+    ] {
+        assert_eq!(filesystem_severity(&row), severity, "{row:?}");
+    }
+    let full = sample(|_| {}, |reading| reading.filesystems = vec![filesystem(93 << 30, 7 << 30, 900)]);
+    assert_eq!(said(&full), [(Severity::Warning, "/archive is 93 % full, 7.0 GiB left.".to_owned())]);
+    let hung = FilesystemRow { answers: raw(0), ..filesystem(0, 0, 900) };
+    let hung = sample(|_| {}, |reading| reading.filesystems = vec![hung.clone()]);
+    assert!(said(&hung)[0].1.starts_with("/archive does not answer"));
+}
+
+#[test]
+fn sensors_fans_and_batteries_are_judged_against_their_own_limits() {
+    let sensor = |temperature: i64, limit: Raw| SensorRow {
+        temperature: raw(temperature * 1_000),
+        limit,
+        ..SensorRow::default()
+    };
+    for (temperature, severity) in
+        [(60, Severity::Fine), (76, Severity::Notice), (84, Severity::Warning), (91, Severity::Critical)]
+    {
+        assert_eq!(temperature_severity(&sensor(temperature, raw(95_000))), severity, "{temperature}");
+    }
+    assert_eq!(
+        temperature_severity(&sensor(120, Raw::ABSENT)),
+        Severity::Fine,
+        "without a limit nothing is known"
+    );
+    let fan =
+        |speed: i64, least: i64| SensorRow { fan: raw(speed), fan_min: raw(least), ..SensorRow::default() };
+    assert_eq!(fan_severity(&fan(0, 400)), Severity::Warning);
+    assert_eq!(fan_severity(&fan(300, 400)), Severity::Notice);
+    assert_eq!(fan_severity(&fan(0, 0)), Severity::Fine, "some fans stand on purpose");
+    let battery = |status: &str, charge: i64| BatteryRow {
+        status: status.into(),
+        charge: raw(charge * 100),
+        ..BatteryRow::default()
+    };
+    for (charge, severity) in
+        [(60, Severity::Fine), (20, Severity::Notice), (12, Severity::Warning), (4, Severity::Critical)]
+    {
+        assert_eq!(battery_severity(&battery("Discharging", charge)), severity, "{charge}");
+        assert_eq!(battery_severity(&battery("Charging", charge)), Severity::Fine);
+    }
+}
+
+#[test]
+fn disks_are_judged_by_what_they_are_and_by_waiting() {
+    let judged = |spins: i64, busy: i64, requests: i64, ms: i64| {
+        let zero = DiskRow {
+            reads: raw(0),
+            read_ms: raw(0),
+            writes: raw(0),
+            write_ms: raw(0),
+            busy_ms: raw(0),
+            rotational: raw(spins),
+            ..DiskRow::default()
+        };
+        let now = DiskRow {
+            writes: raw(requests),
+            write_ms: raw(requests * ms),
+            busy_ms: raw(busy * 10),
+            ..zero.clone()
+        };
+        disk_severity(&PartView { now: &now, before: Some(&zero), seconds: Some(1.0) })
+    };
+    assert_eq!(judged(1, 65, 100, 5), Severity::Notice, "a spinning disk hurts from 60 % on");
+    assert_eq!(judged(0, 65, 100, 1), Severity::Fine, "a solid one does not yet");
+    assert_eq!(judged(0, 95, 100, 1), Severity::Warning);
+    assert_eq!(judged(0, 95, 100, 40), Severity::Critical, "busy and slow at once");
+    assert_eq!(judged(1, 5, 2, 400), Severity::Fine, "two slow requests on an idle disk hurt nobody");
+    assert_eq!(judged(1, 50, 100, 400), Severity::Warning, "long waits hurt before the disk is full");
+}
+
+#[test]
+fn interfaces_are_judged_by_their_link_and_their_errors() {
+    let judged = |bytes: i64, errors: i64, speed: Raw| {
+        let zero = InterfaceRow {
+            in_bytes: raw(0),
+            out_bytes: raw(0),
+            in_errors: raw(0),
+            out_errors: raw(0),
+            speed_bits: speed,
+            ..InterfaceRow::default()
+        };
+        let now = InterfaceRow { in_bytes: raw(bytes), in_errors: raw(errors), ..zero.clone() };
+        interface_severity(&PartView { now: &now, before: Some(&zero), seconds: Some(1.0) })
+    };
+    let gigabit = raw(1_000_000_000);
+    assert_eq!(judged(50_000_000, 0, gigabit), Severity::Fine);
+    assert_eq!(judged(110_000_000, 0, gigabit), Severity::Warning);
+    assert_eq!(judged(1_000, 1, gigabit), Severity::Notice);
+    assert_eq!(judged(1_000, 50, gigabit), Severity::Warning);
+    assert_eq!(judged(110_000_000, 0, Raw::ABSENT), Severity::Fine, "without a speed no link is full");
+}
+
+#[test]
+fn a_machine_without_anything_has_no_parts_and_claims_nothing() {
+    let nothing = sample(|_| {}, |_| {});
+    for lane in Lane::ALL {
+        for section in sections(lane, &nothing) {
+            for row in &section.rows {
+                let claims = row.cells.iter().any(|cell| cell.number().is_some());
+                assert!(!claims, "{lane:?} {}: {row:?} must not claim a number", section.title);
+                assert_eq!(row.severity, Severity::Fine);
+            }
+        }
+    }
+    assert_eq!(said(&nothing), []);
+    for part in [
+        PartId::Device("sda".into()),
+        PartId::Mount("/".into()),
+        PartId::Connection(7),
+        PartId::Interrupt("45".into()),
+        PartId::Sensor("core 0".into()),
+    ] {
+        assert!(matches!(users(&part, &nothing), Users::Unknown(_)), "{part:?}");
+    }
+}
+
+#[test]
+fn a_mapped_device_is_found_by_its_name() {
+    let disk = |name: &str, model: &str| DiskRow {
+        name: name.into(),
+        model: model.into(),
+        whole: "".into(),
+        ..DiskRow::default()
+    };
+    let mapped = sample(
+        |_| {},
+        |reading| {
+            reading.disks = vec![disk("dm-0", "night-frames"), disk("sda", "")];
+            reading.filesystems = vec![FilesystemRow {
+                mount: "/my frames".into(),
+                device: "/dev/mapper/night-frames".into(),
+                ..FilesystemRow::default()
+            }];
+            reading.processes = vec![
+                process(1, |row| row.mounts = "/ /my\\040frames".into()),
+                process(2, |row| row.mounts = "/".into()),
+            ];
+        },
+    );
+    let Users::Those(keeps, words) = users(&PartId::Device("dm-0".into()), &mapped) else {
+        panic!("it has users")
+    };
+    let kept: Vec<_> = mapped.now.processes.iter().filter(|row| keeps(row)).map(|row| row.pid).collect();
+    assert_eq!((kept, &*words), (vec![raw(1)], "with files on dm-0"));
+    assert!(matches!(users(&PartId::Device("sda".into()), &mapped), Users::Unknown(_)));
+}
