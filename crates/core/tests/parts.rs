@@ -179,6 +179,22 @@ fn the_fan_that_stands_and_the_sensor_of_many_cores_are_said() {
     assert_eq!((using.len(), &*using[0].name), (1, "starfit"));
 }
 
+#[test]
+fn what_was_not_collected_at_a_moment_is_said() {
+    let mut sample = at(Site::Observatory, 20);
+    let mut now = (*sample.now).clone();
+    now.interrupts.clear();
+    (now.system.unattributed_in, now.system.unattributed_out) = (Raw::ABSENT, Raw::ABSENT);
+    now.connections.clear();
+    sample.now = Arc::new(now);
+    let cpu = sections(Lane::Cpu, &sample);
+    assert!(cpu.iter().all(|section| section.title != "interrupts"));
+    assert_eq!(cpu[0].note.as_deref(), Some("interrupts were not collected at this moment"));
+    let network = sections(Lane::Network, &sample);
+    assert!(network.iter().all(|section| section.title != "peers"));
+    assert!(network[0].note.as_deref().is_some_and(|note| note.contains("not collected")));
+}
+
 fn process(pid: i64, run: i64) -> Arc<ProcessRow> {
     Arc::new(ProcessRow {
         pid: raw(pid),

@@ -93,7 +93,12 @@ fn cores(sample: &Sample) -> Section {
             Value::Text(format!("{}[{pid}]  {} %", row.name, crate::units::share(*used)).into())
         })
     });
-    section.note = one_sensor_for_many(sample);
+    // Interrupts are collected only while somebody looks at this lane; a moment before that has none.
+    section.note = if sample.now.interrupts.is_empty() && !sample.now.cores.is_empty() {
+        Some("interrupts were not collected at this moment".to_owned())
+    } else {
+        one_sensor_for_many(sample)
+    };
     section
 }
 

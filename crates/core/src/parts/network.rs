@@ -39,6 +39,10 @@ fn interfaces(sample: &Sample) -> Section {
     if sample.now.interfaces.iter().any(|interface| interface.wifi_signal.value().is_some()) {
         section.numbers(sample, &[("wifi.signal", "signal dBm", 4), ("wifi.quality", "quality", 6)]);
     }
+    // Sockets are collected only while somebody looks at traffic; a moment before that has none.
+    if sample.now.system.unattributed_in.value().is_none() {
+        section.note = Some("peers and connections were not collected at this moment".to_owned());
+    }
     section
 }
 

@@ -236,9 +236,10 @@ mod tests {
             .prop_map(|modifiers| modifiers.into_iter().fold(Modifier::empty(), |all, one| all | one))
     }
 
-    /// Pieces of text anywhere on the screen.
+    /// Pieces of text anywhere on the screen. None of them has wide characters: what a terminal leaves of one whose half is
+    /// written over differs from terminal to terminal.
     fn any_screen() -> impl Strategy<Value = Buffer> {
-        let piece = (0..SIZE.0, 0..SIZE.1, "[a-z █▁·é日]{0,9}", any_colour(), any_colour(), any_modifier());
+        let piece = (0..SIZE.0, 0..SIZE.1, "[a-z █▁·é]{0,9}", any_colour(), any_colour(), any_modifier());
         proptest::collection::vec(piece, 0..12).prop_map(|pieces| {
             let mut buffer = Buffer::empty(Rect::new(0, 0, SIZE.0, SIZE.1));
             for (x, y, text, fg, bg, modifier) in pieces {
