@@ -8,7 +8,7 @@ use crate::lane::interface_severity;
 use crate::reading::ConnectionRow;
 use crate::sample::{PartView, Sample};
 use crate::text::Text;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 
 /// Connections that are listed; the busiest of them.
 const CONNECTIONS: usize = 500;
@@ -89,19 +89,18 @@ fn by_peer(sample: &Sample) -> Section {
     let mut rates: Vec<[Known<f64>; 2]> = vec![];
     let mut owners: Vec<Value> = vec![];
     let mut counts: Vec<Value> = vec![];
+    // One walk over all connections: a server may have tens of thousands of them.
+    let mut names: HashMap<&str, BTreeSet<String>> = HashMap::new();
+    for row in &sample.now.connections {
+        if let Value::Text(name) = owner(sample, row.pid.value()) {
+            names.entry(address(&row.remote)).or_default().insert(name.to_string());
+        }
+    }
     for peer in &peers {
         section.add(PartId::Peer(peer.address.clone()), &peer.address);
         rates.push([peer.received, peer.sent]);
         counts.push(Value::Number(peer.connections as f64));
-        let of_peer = |row: &&ConnectionRow| address(&row.remote) == &*peer.address;
-        let names: BTreeSet<String> = sample
-            .now
-            .connections
-            .iter()
-            .filter(of_peer)
-            .filter_map(|row| owner(sample, row.pid.value()).text().map(str::to_owned))
-            .take(40)
-            .collect();
+        let names = names.remove(&*peer.address).unwrap_or_default();
         let mut text = names.iter().take(3).cloned().collect::<Vec<_>>().join(" ");
         if names.len() > 3 {
             text.push_str(&format!(" and {} more", names.len() - 3));
