@@ -9,7 +9,7 @@ mod system;
 mod value;
 
 pub use document::markdown;
-pub use process::PROCESS_METRICS;
+pub use process::{PROCESS_METRICS, core_temperature};
 pub use system::{
     SYSTEM_METRICS, core_busy, core_share, cpu_busy, cpu_share, disk_busy, disk_wait, link_usage,
     memory_used, unaccounted,

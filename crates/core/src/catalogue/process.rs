@@ -1,8 +1,8 @@
 //! Metrics of a process.
 
 use super::{Eval, Kind, Metric, Unit, Value};
-use crate::known::Known;
-use crate::sample::{ProcessView, state_word};
+use crate::known::{Known, Raw};
+use crate::sample::{ProcessView, Sample, state_word};
 use crate::wanted::Part;
 
 const fn entry(
@@ -42,12 +42,12 @@ fn cpu(view: &ProcessView<'_>) -> Value {
     }
 }
 
-/// Temperature of the core that it ran on last, by the sensor that stands for that core.
-fn core_temperature(view: &ProcessView<'_>) -> Value {
-    let now = &view.sample.now;
-    let core = now.cores.iter().find(|core| core.number == view.now.core && view.now.core.value().is_some());
+/// Temperature of a core, by the sensor that stands for it.
+pub fn core_temperature(sample: &Sample, core: Raw) -> Known<f64> {
+    let now = &sample.now;
+    let core = now.cores.iter().find(|row| row.number == core && core.value().is_some());
     let sensor = core.and_then(|core| now.sensors.iter().find(|sensor| sensor.name == core.sensor));
-    sensor.map_or(Value::Absent, |sensor| sensor.temperature.float().map(|milli| milli / 1000.0).into())
+    sensor.map_or(Known::Absent, |sensor| sensor.temperature.float().map(|milli| milli / 1000.0))
 }
 
 /// Change of the resident memory per second; unlike a counter it may fall.
@@ -127,7 +127,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/stat processor", |p| p.now.core.into()),
     entry("core_temp", "process.cpu.temperature", "core °C", Celsius, Level,
         "Temperature of the core that it ran on last. Where one sensor stands for a whole package, all its cores show the same.",
-        "/sys/class/hwmon, topology", core_temperature),
+        "/sys/class/hwmon, topology", |p| core_temperature(p.sample, p.now.core).into()),
     entry("priority", "process.priority", "prio", Number, Level,
         "Priority in the kernel's scale: 20 plus niceness, negative for real-time policies. A lower number is served first.",
         "/proc/PID/stat priority", |p| p.now.priority.into()),

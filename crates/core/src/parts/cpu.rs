@@ -1,7 +1,8 @@
 //! Processors: cores, classes of time, interrupts by source and core.
 
 use super::{Column, Look, NEVER, PartId, Section, Shape, figures};
-use crate::catalogue::{Unit, Value, core_busy, core_share, listed};
+use crate::catalogue::{Unit, Value, core_busy, core_share, core_temperature, listed};
+use crate::known::Raw;
 use crate::lane::Severity;
 use crate::sample::Sample;
 use crate::text::Text;
@@ -43,7 +44,7 @@ fn cores(sample: &Sample) -> Section {
         let busy = core_busy(&core).value();
         let row = section.add(PartId::Core(number), &Text::from(number.to_string()));
         row.severity = busy.map_or(Severity::Fine, |busy| Severity::reached(busy, HOT));
-        let share = |classes: &[fn(&crate::reading::CoreRow) -> crate::known::Raw]| -> f64 {
+        let share = |classes: &[fn(&crate::reading::CoreRow) -> Raw]| -> f64 {
             classes.iter().filter_map(|class| core_share(&core, class).value()).sum()
         };
         if busy.is_some() {
@@ -72,15 +73,9 @@ fn cores(sample: &Sample) -> Section {
             ("cpu.throttled", "throttled/s", 6),
         ],
     );
-    let sensors: BTreeMap<i64, &Text> =
-        sample.now.cores.iter().filter_map(|core| Some((core.number.value()?, &core.sensor))).collect();
-    let temperature = |sensor: &Text| {
-        let row = sample.now.sensors.iter().find(|row| row.name == *sensor && !sensor.is_empty());
-        row.map_or(Value::Absent, |row| row.temperature.float().map(|milli| milli / 1000.0).into())
-    };
     let heat = Column { heading: "°C", unit: Unit::Celsius, look: Look::Number, help: "", keep: 3 };
     section.column(heat, |row| match row.id {
-        PartId::Core(number) => sensors.get(&number).map_or(Value::Absent, |sensor| temperature(sensor)),
+        PartId::Core(number) => core_temperature(sample, Raw::new(number)).into(),
         _ => Value::Absent,
     });
     let there = runs_there(sample);
@@ -138,15 +133,13 @@ fn classes(sample: &Sample) -> Section {
 /// Rates of one source or kind over all cores.
 #[derive(Default)]
 struct Spread {
-    label: Text0,
+    label: Option<Text>,
     total: f64,
     most: f64,
     core: i64,
     cores: usize,
     known: bool,
 }
-
-type Text0 = Option<Text>;
 
 fn spread_of(section: &mut Section, rows: BTreeMap<Text, Spread>, id: fn(Text) -> PartId, cores: usize) {
     let share = |spread: &Spread| if spread.total > 0.0 { spread.most / spread.total * 100.0 } else { 0.0 };
@@ -211,44 +204,38 @@ fn gather<'a>(
     rows
 }
 
-fn interrupts(sample: &Sample) -> Section {
-    let mut section = Section::new("interrupts", "source", 8);
-    let rows = gather(sample.parts(|reading| &reading.interrupts[..]).map(|row| {
+fn by_source(sample: &Sample) -> BTreeMap<Text, Spread> {
+    gather(sample.parts(|reading| &reading.interrupts[..]).map(|row| {
         let rate = row.rate(|r| r.count).value();
         (&row.now.source, Some(&row.now.label), row.now.core.value().unwrap_or(-1), rate)
-    }));
-    spread_of(&mut section, rows, PartId::Interrupt, sample.now.cores.len());
+    }))
+}
+
+fn by_kind(sample: &Sample) -> BTreeMap<Text, Spread> {
+    gather(sample.parts(|reading| &reading.softirqs[..]).map(|row| {
+        let rate = row.rate(|r| r.count).value();
+        (&row.now.kind, None, row.now.core.value().unwrap_or(-1), rate)
+    }))
+}
+
+fn interrupts(sample: &Sample) -> Section {
+    let mut section = Section::new("interrupts", "source", 8);
+    spread_of(&mut section, by_source(sample), PartId::Interrupt, sample.now.cores.len());
     section
 }
 
 fn softirqs(sample: &Sample) -> Section {
     let mut section = Section::new("deferred interrupt work", "kind", 10);
-    let rows = gather(sample.parts(|reading| &reading.softirqs[..]).map(|row| {
-        let rate = row.rate(|r| r.count).value();
-        (&row.now.kind, None, row.now.core.value().unwrap_or(-1), rate)
-    }));
-    spread_of(&mut section, rows, PartId::Softirq, sample.now.cores.len());
+    spread_of(&mut section, by_kind(sample), PartId::Softirq, sample.now.cores.len());
     section
 }
 
 /// The core that serves most of a source or kind.
 pub fn main_core(sample: &Sample, part: &PartId) -> Option<i64> {
-    let most = |rates: &mut dyn Iterator<Item = (i64, f64)>| {
-        rates.max_by(|a, b| a.1.total_cmp(&b.1)).filter(|(_, rate)| *rate > 0.0).map(|(core, _)| core)
-    };
-    match part {
-        PartId::Interrupt(source) => most(
-            &mut sample
-                .parts(|reading| &reading.interrupts[..])
-                .filter(|row| row.now.source == *source)
-                .filter_map(|row| Some((row.now.core.value()?, row.rate(|r| r.count).value()?))),
-        ),
-        PartId::Softirq(kind) => most(
-            &mut sample
-                .parts(|reading| &reading.softirqs[..])
-                .filter(|row| row.now.kind == *kind)
-                .filter_map(|row| Some((row.now.core.value()?, row.rate(|r| r.count).value()?))),
-        ),
+    let spread = match part {
+        PartId::Interrupt(source) => by_source(sample).remove(source),
+        PartId::Softirq(kind) => by_kind(sample).remove(kind),
         _ => None,
-    }
+    };
+    spread.filter(|spread| spread.most > 0.0).map(|spread| spread.core)
 }

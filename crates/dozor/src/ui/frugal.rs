@@ -8,6 +8,7 @@ use ratatui::buffer::Cell;
 use ratatui::layout::{Position, Size};
 use ratatui::style::{Color, Modifier};
 use std::io::{self, Write};
+use unicode_width::UnicodeWidthStr as _;
 
 /// Attributes that are used here, with what turns them on and off.
 const ATTRIBUTES: [(Modifier, u8, u8); 4] = [
@@ -147,15 +148,9 @@ impl<W: Write> Backend for Frugal<W> {
             }
             self.take_pen(pen)?;
             self.inner.write_all(cell.symbol().as_bytes())?;
-            // Where a wide character ends is the terminal's own affair; behind the last column as well.
-            self.at = if cell.symbol().len() == 1 { Some(Position { x: x + 1, y }) } else { None };
-            if let [one] = cell.symbol().chars().collect::<Vec<_>>()[..]
-                && unicode_width::UnicodeWidthChar::width(one) == Some(1)
-            {
-                self.at = Some(Position { x: x + 1, y });
-            }
+            // Where a wide character ends is the terminal's own affair.
+            self.at = (cell.symbol().width() == 1).then_some(Position { x: x + 1, y });
         }
-        // Whoever writes next may move the cursor.
         Ok(())
     }
 
