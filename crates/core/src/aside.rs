@@ -9,6 +9,7 @@ use crate::lane::unseen;
 use crate::reading::{EndedRow, ProcessKey, ProcessRow, Reading};
 use crate::row::Row as _;
 use crate::sample::Sample;
+use std::collections::HashMap;
 use std::sync::Arc;
 
 /// Programs with a row of their own; what else came and went unseen is one more row.
@@ -24,10 +25,10 @@ pub fn aside(sample: &Sample) -> Sample {
     let mut earlier = Reading::default();
     if let Some(before) = &sample.before {
         earlier.system = before.system.clone();
+        let ended: HashMap<Raw, &EndedRow> = sample.now.ended.iter().map(|row| (row.pid, row)).collect();
         for row in before.processes.iter().filter(|row| row.pid.value().is_some()) {
             if sample.find(row.key()).is_none() {
-                let ended = sample.now.ended.iter().find(|ended| ended.pid == row.pid);
-                now.processes.push(Arc::new(gone(sample, row, ended)));
+                now.processes.push(Arc::new(gone(sample, row, ended.get(&row.pid).copied())));
                 earlier.processes.push(row.clone());
             }
         }

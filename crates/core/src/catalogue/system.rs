@@ -270,8 +270,8 @@ fn hundredths(value: Raw) -> Instances {
 
 use Kind::{Level, Rate};
 use Unit::{
-    BitsPerSecond, Bytes, BytesPerSecond, Celsius, Dbm, Hertz, Number, PerSecond, Percent, PercentOfCore,
-    Rpm, Seconds, Volts, Watts,
+    BitsPerSecond, Bytes, BytesPerSecond, Celsius, Dbm, Delay, Hertz, Number, PerSecond, Percent,
+    PercentOfCore, Rpm, Seconds, Volts, Watts,
 };
 
 /// All metrics of the machine, in the order of the documents.
@@ -421,7 +421,7 @@ pub static SYSTEM_METRICS: &[Metric] = &[
     entry("disk.writes", "system.disk.operations{write}", PerSecond, Rate,
         "Write requests of each device. Many small ones are harder for a spinning disk than few large ones.",
         "/proc/diskstats", |s| disks(s, |d| d.rate(|r| r.writes))),
-    entry("disk.wait", "system.disk.operation_time", Seconds, Rate,
+    entry("disk.wait", "system.disk.operation_time", Delay, Rate,
         "Mean time of a request from its start to its end, waiting in the queue included. Unknown when no request ended.",
         "/proc/diskstats", |s| disks(s, disk_wait)),
     entry("disk.queue", "system.disk.queue", Number, Rate,

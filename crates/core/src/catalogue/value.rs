@@ -24,6 +24,8 @@ pub enum Unit {
     PerSecond,
     /// Seconds.
     Seconds,
+    /// Seconds, mostly less than one.
+    Delay,
     /// An instant: seconds since 1970 (UTC).
     Time,
     /// Degrees Celsius.
@@ -53,7 +55,7 @@ impl Unit {
             Unit::Bytes => "bytes",
             Unit::BytesPerSecond => "bytes/s",
             Unit::PerSecond => "/s",
-            Unit::Seconds => "s",
+            Unit::Seconds | Unit::Delay => "s",
             Unit::Time => "time",
             Unit::Celsius => "°C",
             Unit::BitsPerSecond => "bit/s",
@@ -94,6 +96,7 @@ impl Unit {
             Unit::Bytes | Unit::BytesPerSecond => units::short_bytes(value),
             Unit::PerSecond | Unit::BitsPerSecond | Unit::Hertz => units::short_count(value),
             Unit::Seconds => units::short_duration(value),
+            Unit::Delay => units::short_wait(value),
             Unit::Time => format!("{value:.0}"),
             Unit::Celsius | Unit::Rpm | Unit::Dbm => format!("{value:.0}"),
             Unit::Watts | Unit::Volts => format!("{value:.1}"),

@@ -73,13 +73,13 @@ fn cores(sample: &Sample) -> Section {
             ("cpu.throttled", "throttled/s", 6),
         ],
     );
-    let heat = Column { heading: "°C", unit: Unit::Celsius, look: Look::Number, help: "", keep: 3 };
+    let heat = Column { heading: "°C", unit: Unit::Celsius, look: Look::Number, keep: 3 };
     section.column(heat, |row| match row.id {
         PartId::Core(number) => core_temperature(sample, Raw::new(number)).into(),
         _ => Value::Absent,
     });
     let there = runs_there(sample);
-    let runs = Column { heading: "runs most there", unit: Unit::Text, look: Look::Rest, help: "", keep: 2 };
+    let runs = Column { heading: "runs most there", unit: Unit::Text, look: Look::Rest, keep: 2 };
     section.column(runs, |row| {
         let PartId::Core(number) = row.id else { return Value::Absent };
         there.get(&number).map_or(Value::Absent, |(at, used)| {
@@ -159,25 +159,24 @@ fn spread_of(section: &mut Section, rows: BTreeMap<Text, Spread>, id: fn(Text) -
             row.severity = Severity::reached(spread.total, BUSY_SOURCE);
         }
     }
-    let mut column = |heading, unit, look, help, keep, value: &dyn Fn(&Spread) -> Value| {
-        let mut values = rows.iter().map(|(_, spread)| value(spread));
-        section
-            .column(Column { heading, unit, look, help, keep }, |_| values.next().unwrap_or(Value::Absent));
+    let mut column = |heading, unit, look, keep, value: &dyn Fn(&Spread) -> Value| {
+        let values = rows.iter().map(|(_, spread)| value(spread));
+        section.values(Column { heading, unit, look, keep }, values);
     };
     let known = |spread: &Spread, value: f64| if spread.known { Value::Number(value) } else { Value::Absent };
     let text = |spread: &Spread| spread.label.clone().map_or(Value::Absent, Value::Text);
     if rows.iter().any(|(_, spread)| spread.label.is_some()) {
-        column("device", Unit::Text, Look::Text(28), "", 3, &text);
+        column("device", Unit::Text, Look::Text(28), 3, &text);
     }
-    column("all cores/s", Unit::PerSecond, Look::Number, "", 0, &|s| known(s, s.total));
-    column("most on core", Unit::Number, Look::Number, "", 1, &|s| {
+    column("all cores/s", Unit::PerSecond, Look::Number, 0, &|s| known(s, s.total));
+    column("most on core", Unit::Number, Look::Number, 1, &|s| {
         if s.most > 0.0 { Value::Number(s.core as f64) } else { Value::Absent }
     });
-    column("its share", Unit::Percent, Look::Bar, "", 2, &|s| {
+    column("its share", Unit::Percent, Look::Bar, 2, &|s| {
         if s.known && s.total > 0.0 { Value::Number(share(s)) } else { Value::Absent }
     });
-    column("cores that serve it", Unit::Number, Look::Number, "", 4, &|s| Value::Number(s.cores as f64));
-    column("", Unit::Text, Look::Rest, "", 5, &|s| {
+    column("cores that serve it", Unit::Number, Look::Number, 4, &|s| Value::Number(s.cores as f64));
+    column("", Unit::Text, Look::Rest, 5, &|s| {
         if cores > 1 && share(s) >= LOPSIDED && s.total >= BUSY_SOURCE[0] {
             Value::Word("one core serves it alone")
         } else {

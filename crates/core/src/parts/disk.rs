@@ -1,7 +1,7 @@
 //! Disks: devices with their partitions, and file systems.
 
-use super::{Look, PartId, Section, figures};
-use crate::catalogue::Value;
+use super::{Column, Look, PartId, Section, figures};
+use crate::catalogue::{Unit, Value};
 use crate::lane::{disk_severity, filesystem_severity};
 use crate::reading::FilesystemRow;
 use crate::sample::Sample;
@@ -90,20 +90,20 @@ fn filesystems(sample: &Sample) -> Section {
         section.add(PartId::Mount(row.mount.clone()), &row.mount).severity = filesystem_severity(row);
     }
     let mut column = |heading, width, keep, value: &dyn Fn(&FilesystemRow) -> Value| {
-        let mut values = rows.iter().map(|row| value(row));
-        section.text(heading, width, keep, |_| values.next().unwrap_or(Value::Absent));
+        let values = rows.iter().map(|row| value(row));
+        section.values(Column { heading, unit: Unit::Text, look: Look::Text(width), keep }, values);
     };
     column("device or server", 28, 5, &|row| Value::from(&row.device));
     column("type", 9, 4, &|row| Value::from(&row.kind));
     section.metric(sample, "fs.usage", "used", Look::Bar, 0);
     section.numbers(sample, &[("fs.used", "used", 2), ("fs.size", "of", 1), ("fs.available", "left", 0)]);
     section.metric(sample, "fs.inodes_usage", "inodes %", Look::Number, 3);
-    let mut words = rows.iter().map(|row| match (row.answers.value(), row.remote.value()) {
+    let words = rows.iter().map(|row| match (row.answers.value(), row.remote.value()) {
         (Some(0), _) => Value::Word("does not answer"),
         (_, Some(1)) => Value::Word("on another machine"),
         _ => Value::Word(""),
     });
-    section.text("", 19, 2, |_| words.next().unwrap_or(Value::Absent));
+    section.values(Column { heading: "", unit: Unit::Text, look: Look::Text(19), keep: 2 }, words);
     section
 }
 

@@ -1,6 +1,6 @@
 //! Heat: sensors against their own limits, fans, power, batteries, graphics processors, throttling.
 
-use super::{Column, Look, PartId, Section};
+use super::{Column, Look, PartId, PartRow, Section};
 use crate::catalogue::{Unit, Value};
 use crate::known::Known;
 use crate::lane::{Severity, battery_severity, fan_severity, temperature_severity};
@@ -36,40 +36,28 @@ fn of_sensors(
     }
 }
 
+/// The sensor of a row.
+fn sensor_of<'a>(sample: &'a Sample, row: &PartRow) -> Option<&'a SensorRow> {
+    let PartId::Sensor(name) = &row.id else { return None };
+    sample.now.sensors.iter().find(|sensor| sensor.name == *name)
+}
+
+/// Temperature and limit of the sensor of a row, in thousandths of a degree.
+fn limited(sample: &Sample, row: &PartRow) -> Known<(f64, f64)> {
+    let sensor = sensor_of(sample, row);
+    sensor.map_or(Known::Absent, |sensor| sensor.temperature.float().zip(sensor.limit.float()))
+}
+
 fn temperatures(sample: &Sample) -> Section {
     let mut section = Section::new("temperatures", "sensor", 24);
     of_sensors(&mut section, sample, |s| s.temperature.value().is_some(), temperature_severity);
     section.metric(sample, "sensor.temperature", "°C", Look::Number, 0);
     section.metric(sample, "sensor.limit", "limit °C", Look::Number, 2);
-    let sensors = &sample.now.sensors;
-    let ratio = |row: &super::PartRow| -> Known<f64> {
-        let Value::Text(name) = &row.cells[0] else { return Known::Absent };
-        let sensor = sensors.iter().find(|sensor| sensor.name == *name);
-        sensor.map_or(Known::Absent, |sensor| {
-            sensor
-                .temperature
-                .float()
-                .zip(sensor.limit.float())
-                .map(|(now, limit)| now / limit.max(1.0) * 100.0)
-        })
-    };
-    let against = Column {
-        heading: "of its limit",
-        unit: Unit::Percent,
-        look: Look::Bar,
-        help: "The temperature against the limit that the sensor itself states.",
-        keep: 0,
-    };
-    section.column(against, |row| ratio(row).into());
-    let to_go = Column { heading: "°C to go", unit: Unit::Celsius, look: Look::Number, help: "", keep: 1 };
-    section.column(to_go, |row| {
-        let Value::Text(name) = &row.cells[0] else { return Value::Absent };
-        let sensor = sensors.iter().find(|sensor| sensor.name == *name);
-        sensor.map_or(Value::Absent, |sensor| {
-            let left = sensor.limit.float().zip(sensor.temperature.float());
-            left.map(|(limit, now)| (limit - now) / 1000.0).into()
-        })
-    });
+    let against = Column { heading: "of its limit", unit: Unit::Percent, look: Look::Bar, keep: 0 };
+    section
+        .column(against, |row| limited(sample, row).map(|(now, limit)| now / limit.max(1.0) * 100.0).into());
+    let to_go = Column { heading: "°C to go", unit: Unit::Celsius, look: Look::Number, keep: 1 };
+    section.column(to_go, |row| limited(sample, row).map(|(now, limit)| (limit - now) / 1000.0).into());
     section
 }
 
@@ -78,13 +66,11 @@ fn fans(sample: &Sample) -> Section {
     of_sensors(&mut section, sample, |s| s.fan.value().is_some(), fan_severity);
     section.metric(sample, "sensor.fan", "rpm", Look::Number, 0);
     section.metric(sample, "sensor.fan_min", "at least", Look::Number, 1);
-    let sensors = &sample.now.sensors;
     section.text("", 40, 1, |row| {
-        let Value::Text(name) = &row.cells[0] else { return Value::Absent };
-        let sensor = sensors.iter().find(|sensor| sensor.name == *name);
+        let sensor = sensor_of(sample, row);
         match sensor.map(fan_severity) {
             Some(Severity::Fine) | None => Value::Word(""),
-            Some(_) if sensor.and_then(|s| s.fan.value()) == Some(0) => Value::Word("stands still"),
+            Some(_) if sensor.and_then(|sensor| sensor.fan.value()) == Some(0) => Value::Word("stands still"),
             Some(_) => Value::Word("slower than the board allows"),
         }
     });
@@ -100,7 +86,7 @@ fn batteries(sample: &Sample) -> Section {
     section.metric(sample, "battery.charge", "charge", Look::Bar, 0);
     section.metric(sample, "battery.time_left", "time left", Look::Number, 0);
     let mut rows = sample.now.batteries.iter();
-    let watts = Column { heading: "W", unit: Unit::Watts, look: Look::Number, help: "", keep: 1 };
+    let watts = Column { heading: "W", unit: Unit::Watts, look: Look::Number, keep: 1 };
     section.column(watts, |_| {
         rows.next().map_or(Value::Absent, |row| row.power.float().map(|micro| micro / 1e6).into())
     });

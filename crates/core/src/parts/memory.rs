@@ -68,13 +68,13 @@ fn kinds(sample: &Sample) -> Section {
         let share = size.zip(total).map(|(size, total)| size / total.max(1.0) * 100.0);
         row.stack = share.value().into_iter().collect();
     }
-    let mut values = sizes.into_iter().map(Value::from);
-    let bytes = Column { heading: "size", unit: Unit::Bytes, look: Look::Number, help: "", keep: 0 };
-    section.column(bytes, |_| values.next().unwrap_or(Value::Absent));
-    let share = Column { heading: "of all", unit: Unit::Percent, look: Look::Bar, help: "", keep: 2 };
+    let values = sizes.into_iter().map(Value::from);
+    let bytes = Column { heading: "size", unit: Unit::Bytes, look: Look::Number, keep: 0 };
+    section.values(bytes, values);
+    let share = Column { heading: "of all", unit: Unit::Percent, look: Look::Bar, keep: 2 };
     section.column(share, |row| row.stack.first().map_or(Value::Absent, |share| Value::Number(*share)));
-    let mut help = KINDS.iter().map(|kind| Value::Word(kind.help));
-    section.column(meaning(), |_| help.next().unwrap_or(Value::Absent));
+    let help = KINDS.iter().map(|kind| Value::Word(kind.help));
+    section.values(meaning(), help);
     let available = system.mem_available.value().map(|bytes| crate::units::long_bytes(bytes as f64));
     section.note =
         available.map(|available| format!("{available} available to new programs without swapping"));

@@ -75,8 +75,6 @@ pub struct Column {
     pub unit: Unit,
     /// How it is drawn.
     pub look: Look,
-    /// What it means.
-    pub help: &'static str,
     /// On a narrow screen columns with larger numbers go first; 0 always stays.
     pub keep: u8,
 }
@@ -151,7 +149,7 @@ pub fn wanted(lane: Lane, sample: Option<&Sample>) -> Wanted {
 
 impl Section {
     fn new(title: &'static str, first: &'static str, width: u16) -> Section {
-        let name = Column { heading: first, unit: Unit::Text, look: Look::Text(width), help: "", keep: 0 };
+        let name = Column { heading: first, unit: Unit::Text, look: Look::Text(width), keep: 0 };
         Section { title, shape: Shape::Table, columns: vec![name], rows: vec![], note: None }
     }
 
@@ -172,7 +170,12 @@ impl Section {
     }
 
     fn text(&mut self, heading: &'static str, width: u16, keep: u8, value: impl FnMut(&PartRow) -> Value) {
-        self.column(Column { heading, unit: Unit::Text, look: Look::Text(width), help: "", keep }, value);
+        self.column(Column { heading, unit: Unit::Text, look: Look::Text(width), keep }, value);
+    }
+
+    /// Adds a column whose values come in the order of the rows.
+    fn values(&mut self, column: Column, mut values: impl Iterator<Item = Value>) {
+        self.column(column, |_| values.next().unwrap_or(Value::Absent));
     }
 
     /// Adds a metric of the catalogue; its instances are found by the names in the first column.
@@ -182,7 +185,7 @@ impl Section {
             Instances::Many(values) => values.into_iter().collect(),
             Instances::One(_) => HashMap::new(),
         };
-        let column = Column { heading, unit: metric.unit, look, help: metric.help, keep };
+        let column = Column { heading, unit: metric.unit, look, keep };
         self.column(column, |row| match &row.cells[0] {
             Value::Text(name) => values.get(name).cloned().unwrap_or(Value::Absent),
             _ => Value::Absent,
@@ -218,20 +221,20 @@ fn figures(title: &'static str, sample: &Sample, rows: &[(&'static str, &'static
         let row = section.add(PartId::Figure(alias), &Text::from(*name));
         row.severity = value.number().map_or(Severity::Fine, |number| Severity::reached(number, *thresholds));
     }
-    let mut shown = metrics.iter().zip(&values).map(|(metric, value)| match value {
+    let shown = metrics.iter().zip(&values).map(|(metric, value)| match value {
         Value::Number(_) => Value::Text(with_unit(value, metric.unit).into()),
         other => other.clone(),
     });
-    let now = Column { heading: "now", unit: Unit::Number, look: Look::Number, help: "", keep: 0 };
-    section.column(now, |_| shown.next().unwrap_or(Value::Absent));
-    let mut help = metrics.iter().map(|metric| Value::Word(metric.help));
-    section.column(meaning(), |_| help.next().unwrap_or(Value::Absent));
+    let now = Column { heading: "now", unit: Unit::Number, look: Look::Number, keep: 0 };
+    section.values(now, shown);
+    let help = metrics.iter().map(|metric| Value::Word(metric.help));
+    section.values(meaning(), help);
     section
 }
 
 /// The column that explains.
 fn meaning() -> Column {
-    Column { heading: "what it means", unit: Unit::Text, look: Look::Rest, help: "", keep: 1 }
+    Column { heading: "what it means", unit: Unit::Text, look: Look::Rest, keep: 1 }
 }
 
 /// A number with its unit, for tables whose rows have different ones.

@@ -77,9 +77,9 @@ fn traffic(rates: [Known<f64>; 2]) -> f64 {
 
 fn rate_columns(section: &mut Section, rates: &[[Known<f64>; 2]]) {
     for (direction, heading) in ["in/s", "out/s"].into_iter().enumerate() {
-        let mut values = rates.iter().map(|rates| Value::from(rates[direction]));
-        let column = Column { heading, unit: Unit::BytesPerSecond, look: Look::Number, help: "", keep: 0 };
-        section.column(column, |_| values.next().unwrap_or(Value::Absent));
+        let values = rates.iter().map(|rates| Value::from(rates[direction]));
+        let column = Column { heading, unit: Unit::BytesPerSecond, look: Look::Number, keep: 0 };
+        section.values(column, values);
     }
 }
 
@@ -119,12 +119,12 @@ fn by_peer(sample: &Sample) -> Section {
         owners.push(Value::Absent);
     }
     rate_columns(&mut section, &rates);
-    let mut values = counts.into_iter();
-    let column = Column { heading: "connections", unit: Unit::Number, look: Look::Number, help: "", keep: 2 };
-    section.column(column, |_| values.next().unwrap_or(Value::Absent));
-    let mut values = owners.into_iter();
-    let column = Column { heading: "processes", unit: Unit::Text, look: Look::Rest, help: "", keep: 1 };
-    section.column(column, |_| values.next().unwrap_or(Value::Absent));
+    let values = counts.into_iter();
+    let column = Column { heading: "connections", unit: Unit::Number, look: Look::Number, keep: 2 };
+    section.values(column, values);
+    let values = owners.into_iter();
+    let column = Column { heading: "processes", unit: Unit::Text, look: Look::Rest, keep: 1 };
+    section.values(column, values);
     section.note = Some("TCP without headers; the kernel counts no bytes of UDP by peer".to_owned());
     section
 }
@@ -145,8 +145,8 @@ fn connections(sample: &Sample) -> Section {
     let rates: Vec<[Known<f64>; 2]> = rows.iter().map(|(_, rates)| *rates).collect();
     rate_columns(&mut section, &rates);
     let mut column = |heading, width, keep, value: &dyn Fn(&ConnectionRow) -> Value| {
-        let mut values = rows.iter().map(|(connection, _)| value(connection.now));
-        section.text(heading, width, keep, |_| values.next().unwrap_or(Value::Absent));
+        let values = rows.iter().map(|(connection, _)| value(connection.now));
+        section.values(Column { heading, unit: Unit::Text, look: Look::Text(width), keep }, values);
     };
     column("process", 26, 1, &|row| owner(sample, row.pid.value()));
     column("state", 14, 3, &state_word);

@@ -8,7 +8,6 @@ use crate::ui::theme::{Ground, Role};
 use dozor_core::catalogue::{Unit, Value};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts::{CORE_CLASSES, Column, Look, PartRow, Section, Shape};
-use dozor_core::units::short_wait;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
@@ -102,7 +101,6 @@ struct Fitted {
 
 fn cell_text(column: &Column, value: &Value) -> String {
     match (column.unit, value) {
-        (Unit::Seconds, Value::Number(seconds)) if column.heading == "wait" => short_wait(*seconds),
         (Unit::Percent | Unit::PercentOfCore, Value::Number(number)) if *number == 0.0 => "0".to_owned(),
         _ => value.short(column.unit),
     }
@@ -122,9 +120,10 @@ fn fit(section: &Section, area: Rect, begin: u16) -> Vec<Fitted> {
                 longest.clamp(heading, most.max(heading))
             }
             Look::Number => {
-                let text = |row: &PartRow| cell_text(column, &row.cells[at]).width();
-                let longest = section.rows.iter().map(text).max().unwrap_or(0) as u16;
-                longest.max(NUMBER).max(heading)
+                // Numbers have the width of their unit, so that rows that are not seen need not be formatted.
+                let texts = section.rows.iter().filter_map(|row| row.cells[at].text());
+                let longest = texts.map(str::width).max().unwrap_or(0) as u16;
+                longest.max(column.unit.width() as u16).max(NUMBER).max(heading)
             }
             Look::Bar => (BAR + 1 + NUMBER).max(heading),
             Look::Rest => 20.max(heading),
@@ -242,20 +241,28 @@ fn piece_style(state: &State, piece: usize, lane: Lane) -> Style {
     }
 }
 
+/// Where the pieces of a bar stand: shares in percent as cells from–to.
+fn pieces(area: Rect, shares: impl Iterator<Item = f64>) -> impl Iterator<Item = (u16, u16)> {
+    let (mut x, mut sum) = (area.x, 0.0);
+    shares.map(move |share| {
+        sum += share;
+        let from = x;
+        x = x.max(area.x + ((sum / 100.0).min(1.0) * f64::from(area.width)).round() as u16);
+        (from, x)
+    })
+}
+
 /// Shares in percent as pieces of one bar.
 fn stacked(state: &State, buffer: &mut Buffer, area: Rect, shares: &[f64], lane: Lane) {
-    let mut x = area.x;
-    let mut sum = 0.0;
-    for (piece, share) in shares.iter().enumerate() {
-        sum += share;
-        let end = area.x + ((sum / 100.0).min(1.0) * f64::from(area.width)).round() as u16;
-        for x in x..end {
-            let sign = PIECES[piece.min(PIECES.len() - 1)];
+    let mut end = area.x;
+    for (piece, (from, to)) in pieces(area, shares.iter().copied()).enumerate() {
+        let sign = PIECES[piece.min(PIECES.len() - 1)];
+        for x in from..to {
             put(buffer, x, area.y, 1, sign, piece_style(state, piece, lane));
         }
-        x = x.max(end);
+        end = to;
     }
-    for x in x..area.right() {
+    for x in end..area.right() {
         put(buffer, x, area.y, 1, "·", state.theme.role(Role::Line));
     }
 }
@@ -331,24 +338,18 @@ fn bar(state: &State, buffer: &mut Buffer, area: Rect, percent: f64, severity: S
 
 /// All rows of a table as one bar: what the memory is used for.
 fn strip(state: &State, buffer: &mut Buffer, area: Rect, section: &Section, lane: Lane) {
-    let shares: Vec<f64> = section.rows.iter().map(|row| row.stack.first().copied().unwrap_or(0.0)).collect();
     let place = Rect { x: area.x + 4, width: area.width.saturating_sub(8), ..area };
-    let mut x = place.x;
-    let mut sum = 0.0;
-    for (piece, (row, share)) in section.rows.iter().zip(&shares).enumerate() {
-        sum += share;
-        let end = place.x + ((sum / 100.0).min(1.0) * f64::from(place.width)).round() as u16;
+    let shares = section.rows.iter().map(|row| row.stack.first().copied().unwrap_or(0.0));
+    for (piece, ((from, to), row)) in pieces(place, shares).zip(&section.rows).enumerate() {
         let style = strip_style(state, piece, lane);
-        for x in x..end {
+        for x in from..to {
             put(buffer, x, place.y, 1, PIECES[piece.min(PIECES.len() - 1)], style);
         }
         // The name stands in its piece where it fits.
-        let name = row.cells[0].text().unwrap_or("");
-        let text = format!(" {name} ");
-        if end > x && text.width() + 2 <= usize::from(end - x) {
-            put(buffer, x + 1, place.y, end - x, &text, state.theme.role(Role::Text));
+        let text = format!(" {} ", row.cells[0].text().unwrap_or(""));
+        if to > from && text.width() + 2 <= usize::from(to - from) {
+            put(buffer, from + 1, place.y, to - from, &text, state.theme.role(Role::Text));
         }
-        x = x.max(end);
     }
 }
 
