@@ -130,7 +130,7 @@ fn strip(state: &State, buffer: &mut Buffer, area: Rect, lane: Lane) {
         for (row, y) in (area.top()..area.bottom()).rev().enumerate() {
             let bar = level.saturating_sub(row * 8).min(8);
             if bar > 0 {
-                buffer.set_string(x, y, BARS[bar], style);
+                put(buffer, x, y, 1, BARS[bar], style);
             }
         }
     }

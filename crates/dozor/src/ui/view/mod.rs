@@ -62,6 +62,14 @@ fn put(buffer: &mut Buffer, x: u16, y: u16, width: u16, text: &str, style: Style
     if !buffer.area.contains((x, y).into()) || width == 0 {
         return x;
     }
+    // Strips, bars and rules are thousands of single signs: those need no search for the ends of characters.
+    let mut letters = text.chars();
+    if let (Some(letter), None) = (letters.next(), letters.next())
+        && letter.width() == Some(1)
+    {
+        buffer[(x, y)].set_symbol(text).set_style(style);
+        return x + 1;
+    }
     if text.width() <= usize::from(width) {
         return buffer.set_stringn(x, y, text, usize::from(width), style).0;
     }
