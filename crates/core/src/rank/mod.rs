@@ -6,7 +6,7 @@ mod persistence;
 
 pub use narrow::Narrow;
 pub use order::Order;
-pub use persistence::Persistence;
+pub use persistence::{NearTop, Persistence};
 
 use crate::reading::ProcessRow;
 use crate::sample::{ProcessView, Sample};

@@ -25,6 +25,17 @@ struct Stay {
 pub struct Persistence {
     stays: HashMap<ProcessKey, Stay>,
     last: Option<(usize, Order)>,
+    /// When the first sample that was taken in began.
+    first_ns: i64,
+}
+
+/// How long a process has been near the top.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct NearTop {
+    /// Since when, in nanoseconds since 1970.
+    pub since_ns: i64,
+    /// It may have been there before: that is where following began.
+    pub at_least: bool,
 }
 
 impl Persistence {
@@ -48,6 +59,9 @@ impl Persistence {
         // A stay begins with the time that the sample covers.
         let covered = (sample.seconds().unwrap_or(0.0) * 1e9) as i64;
         let begin = sample.now.wall_ns() - covered;
+        if !follows {
+            self.first_ns = begin;
+        }
         for key in top(sample, order) {
             self.stays.entry(key).or_insert(Stay { since_ns: begin, missed: 0 }).missed = 0;
         }
@@ -55,9 +69,10 @@ impl Persistence {
         follows
     }
 
-    /// Since when a process has been near the top, in nanoseconds since 1970.
-    pub fn since(&self, key: ProcessKey) -> Option<i64> {
-        self.stays.get(&key).map(|stay| stay.since_ns)
+    /// How long a process has been near the top; none where it is not.
+    pub fn of(&self, key: ProcessKey) -> Option<NearTop> {
+        let since_ns = self.stays.get(&key)?.since_ns;
+        Some(NearTop { since_ns, at_least: since_ns <= self.first_ns })
     }
 }
 
@@ -109,7 +124,7 @@ mod tests {
         let order = Order::by(listed("rss"));
         let mut persistence = Persistence::default();
         let since = |persistence: &Persistence, pid: i64| {
-            persistence.since(ProcessKey { pid, start: 1 }).map(|ns| ns / 1_000_000_000)
+            persistence.of(ProcessKey { pid, start: 1 }).map(|stay| stay.since_ns / 1_000_000_000)
         };
         assert!(!persistence.follow(10, &sample(100, &[900, 50, 300, 0]), &order));
         assert_eq!(since(&persistence, 1), Some(100));
@@ -120,6 +135,8 @@ mod tests {
         }
         assert_eq!(since(&persistence, 3), Some(100), "a short absence does not end a stay");
         assert_eq!(since(&persistence, 2), Some(101));
+        let at_least = |pid| persistence.of(ProcessKey { pid, start: 1 }).map(|stay| stay.at_least);
+        assert_eq!((at_least(1), at_least(2)), (Some(true), Some(false)), "what was before is not known");
         persistence.follow(14, &sample(104, &[900, 0, 0, 0]), &order);
         assert_eq!(since(&persistence, 2), None, "the spike is forgotten");
         assert_eq!(since(&persistence, 1), Some(100));

@@ -165,6 +165,7 @@ pub fn help_lines(state: &State) -> Vec<HelpLine> {
         ("_ ┄", "On a strip: zero; a gap, in which nothing is known."),
         ("✶ ⚑", "On the time axis: something was done; a bookmark."),
         ("+", "Before a process: it has just started. Just gone says so in its state."),
+        (">1:00", "Near the top for at least so long: what was before was not followed."),
         ("×n", "A receding row with a count: processes that came and went between two readings."),
     ] {
         lines.push(plain(signs, text));

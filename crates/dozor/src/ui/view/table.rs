@@ -209,13 +209,15 @@ impl Table<'_> {
     }
 
     fn near_top(&self, buffer: &mut Buffer, x: u16, y: u16, view: &ProcessView<'_>) {
-        let Some(since) = self.state.persistence.since(view.now.key()) else { return };
-        let seconds = (view.sample.now.wall_ns() - since) as f64 / 1e9;
+        let Some(stay) = self.state.persistence.of(view.now.key()) else { return };
+        let seconds = (view.sample.now.wall_ns() - stay.since_ns) as f64 / 1e9;
         if seconds < PERSISTENT[0] {
             return;
         }
         let role = if seconds >= PERSISTENT[1] { Role::Strong } else { Role::Quiet };
-        put_right(buffer, x + ON_TOP, y, ON_TOP, &short_duration(seconds), self.state.theme.role(role));
+        let sign = if stay.at_least { ">" } else { "" };
+        let text = format!("{sign}{}", short_duration(seconds));
+        put_right(buffer, x + ON_TOP, y, ON_TOP, &text, self.state.theme.role(role));
     }
 }
 
