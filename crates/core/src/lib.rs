@@ -1,7 +1,7 @@
 //! Dozor's computation, without interface code and without system calls.
 //!
 //! A *source* yields [`reading::Reading`]s; two consecutive readings give a [`sample::Sample`]; the
-//! [`catalogue`] says what every number in a sample means; [`rank`] narrows and orders its processes;
+//! [`catalogue`] says what every number in a sample means; [`rank`] narrows, orders and arranges its processes, by [`expr`]essions;
 //! a [`timeline::Timeline`] keeps samples in order and [`recording`] keeps them on disk. [`demo`] is a
 //! simulated machine. Time always comes in as an argument: nothing here reads a clock or the environment.
 #![forbid(unsafe_code)]
@@ -9,6 +9,7 @@
 pub mod aside;
 pub mod catalogue;
 pub mod demo;
+pub mod expr;
 pub mod known;
 pub mod lane;
 pub mod parts;

@@ -422,6 +422,45 @@ rows! {
 }
 
 rows! {
+    /// One thread of a process with several; proc_pid_task(5).
+    ThreadRow "thread" key (i64, i64): |row| (row.tid.value().unwrap_or(-1), row.start_ticks.value().unwrap_or(-1));
+    texts {
+        /// Its name; proc_pid_comm(5).
+        name;
+    }
+    fields {
+        /// Thread identifier; that of the first thread is the PID.
+        tid: "" Label;
+        /// The process that it belongs to.
+        pid: "" Label;
+        /// Start time in clock ticks after boot; proc_pid_stat(5) starttime.
+        start_ticks: "ticks" Label;
+        /// State as the kernel's letter code; proc_pid_stat(5) state.
+        state: "" Label;
+        /// CPU time in user mode; proc_pid_stat(5) utime.
+        user_ticks: "ticks" Counter;
+        /// CPU time in the kernel; proc_pid_stat(5) stime.
+        system_ticks: "ticks" Counter;
+        /// Time on a core; /proc/PID/task/TID/schedstat, Documentation/scheduler/sched-stats.rst.
+        run_ns: "ns" Counter;
+        /// Page faults served without a disk; proc_pid_stat(5) minflt.
+        faults_minor: "count" Counter;
+        /// Page faults that read from a disk; proc_pid_stat(5) majflt.
+        faults_major: "count" Counter;
+        /// Priority in the kernel's scale; proc_pid_stat(5) priority.
+        priority: "" Level;
+        /// Niceness; proc_pid_stat(5) nice.
+        nice: "" Level;
+        /// Scheduling policy; proc_pid_stat(5) policy, sched(7).
+        policy: "" Label;
+        /// Logical processor that it ran on last; proc_pid_stat(5) processor.
+        core: "" Label;
+        /// Time waiting for block devices; proc_pid_stat(5) delayacct_blkio_ticks.
+        disk_wait_ticks: "ticks" Counter;
+    }
+}
+
+rows! {
     /// One process; its identity is the PID together with the start time.
     ProcessRow "process" key ProcessKey:
         |row| ProcessKey { pid: row.pid.value().unwrap_or(-1), start: row.start_ticks.value().unwrap_or(-1) };
@@ -442,6 +481,8 @@ rows! {
         cgroup;
         /// Service, session or container that the control group stands for.
         service;
+        /// Container that it runs in, by name where that is known, else by a short number.
+        container;
         /// Kernel function that it waits in; proc_pid_wchan(5).
         wait_on;
         /// Mount points of the file systems where its open files, working directory and executable are, separated by
@@ -509,6 +550,8 @@ rows! {
         switches_forced: "count" Counter;
         /// Session; proc_pid_stat(5).
         session: "" Label;
+        /// 1 for a thread of the kernel, which is no program; proc_pid_stat(5) flags, PF_KTHREAD.
+        kernel: "" Label;
         /// 1 where the executable was replaced or removed since the start; proc_pid_exe(5).
         replaced: "" Label;
         /// How likely it is killed when memory runs out, 0 to 2000; proc_pid_oom_score(5).
@@ -609,6 +652,8 @@ macro_rules! all_parts {
                 connections: ConnectionRow, Connection;
                 /// Processes that ended since the reading before.
                 ended: EndedRow, Ended;
+                /// Threads of processes with several, by number; only where they are asked for.
+                threads: ThreadRow, Thread;
             }
         }
     };

@@ -120,6 +120,20 @@ impl Sample {
         Sample { host, before, now, gap, seconds, previous, gone, ended }
     }
 
+    /// A sample over several readings, the newest last: its rates are means over all of the time between the first and
+    /// the last of them. None of the steps between them may be a gap.
+    pub fn over(host: Arc<HostFacts>, readings: &[Arc<Reading>]) -> Option<Sample> {
+        let (first, rest) = readings.split_first()?;
+        let (last, between) = rest.split_last()?;
+        if between.is_empty() {
+            return Some(Sample::new(host, Some(first.clone()), last.clone()));
+        }
+        // Whoever ended on the way counts as well: what children wrote is taken off their parents.
+        let mut whole = (**last).clone();
+        whole.ended = between.iter().chain([last]).flat_map(|reading| reading.ended.iter().cloned()).collect();
+        Some(Sample::new(host, Some(first.clone()), Arc::new(whole)))
+    }
+
     /// What a process may have taken over from children that are gone: all that they ever counted where the kernel
     /// reported their end, else what they had counted up to the earlier reading.
     fn counted_by_gone_children(
@@ -325,6 +339,10 @@ impl<R> PartView<'_, R> {
         rate(counter(self.now), self.before.map(counter), self.seconds)
     }
 }
+
+/// All words for the state of a process.
+pub const STATES: [&str; 8] =
+    ["running", "sleeping", "blocked", "stopped", "traced", "zombie", "idle", "gone"];
 
 /// The kernel's letter for a process state in words; `proc_pid_stat(5)` state.
 pub fn state_word(state: Raw) -> Option<&'static str> {

@@ -26,11 +26,13 @@ pub enum Part {
     Ended,
     /// File systems that each process has files on.
     Mounts,
+    /// Threads of processes with several.
+    Threads,
 }
 
 impl Part {
     /// All parts.
-    pub const ALL: [Part; 11] = [
+    pub const ALL: [Part; 12] = [
         Part::Interrupts,
         Part::Filesystems,
         Part::Sockets,
@@ -42,6 +44,7 @@ impl Part {
         Part::Gpu,
         Part::Ended,
         Part::Mounts,
+        Part::Threads,
     ];
 }
 

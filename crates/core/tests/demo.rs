@@ -27,7 +27,7 @@ fn sample(machine: &mut SimulatedMachine, from: u64) -> Sample {
 /// Who uses most of a metric, and its part of all.
 fn user(sample: &Sample, metric: &str) -> (String, f64) {
     let gone = aside(sample);
-    let everybody = Everybody { here: sample, gone: &gone };
+    let everybody = Everybody::new(sample, &gone);
     let metric = process_metric(metric).expect("a metric");
     let (row, part) = main_user(&everybody, metric).expect("somebody uses it");
     (everybody.view(row).now.name.to_string(), part)

@@ -5,7 +5,7 @@ use dozor_core::catalogue::{Instances, SYSTEM_METRICS, Value, process_metric};
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::known::{Known, Raw};
 use dozor_core::lane::{Lane, Severity, sentences};
-use dozor_core::rank::{Everybody, Narrow, Order, ranked};
+use dozor_core::rank::{Everybody, Order};
 use dozor_core::reading::{
     CoreRow, DiskRow, EndedRow, HostFacts, InterfaceRow, ProcessRow, Reading, SensorRow,
 };
@@ -19,7 +19,7 @@ const MIB: i64 = 1 << 20;
 /// The first sentence on a lane.
 fn sentence(lane: Lane, sample: &Sample) -> Option<String> {
     let gone = aside(sample);
-    sentences(&Everybody { here: sample, gone: &gone })
+    sentences(&Everybody::new(sample, &gone))
         .into_iter()
         .find(|(_, of, _)| *of == lane)
         .map(|(.., text)| text)
@@ -311,10 +311,11 @@ fn processes_are_ranked_with_unknown_values_last_either_way() {
         ]
     };
     let sample = sample(|r| r.processes = all(0), |r| r.processes = all(1));
+    let gone = Sample::new(Default::default(), None, Default::default());
     let order = Order::by(process_metric("read").expect("a metric"));
     let pids = |order: &Order| -> Vec<i64> {
-        let places = ranked(&sample, &Narrow::default(), order);
-        places.into_iter().map(|place| sample.now.processes[place].pid.value().expect("a PID")).collect()
+        let everybody = Everybody::new(&sample, &gone);
+        everybody.ordered(order).into_iter().filter_map(|row| everybody.view(row).now.pid.value()).collect()
     };
     assert_eq!(pids(&order), [4, 2, 3, 1]);
     assert_eq!(pids(&order.reversed()), [2, 4, 3, 1]);

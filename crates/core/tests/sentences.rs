@@ -31,7 +31,7 @@ fn sample(before: impl Fn(&mut Reading), now: impl Fn(&mut Reading)) -> Sample {
 
 fn said(sample: &Sample) -> Vec<(Severity, String)> {
     let gone = aside(sample);
-    let all = sentences(&Everybody { here: sample, gone: &gone });
+    let all = sentences(&Everybody::new(sample, &gone));
     all.into_iter().map(|(severity, _, text)| (severity, text)).collect()
 }
 

@@ -134,9 +134,9 @@ fn main() {
                 let (host, before) = (sample.host.clone(), sample.before.clone());
                 let sample = Sample::new(host, before, sample.now.clone());
                 let gone = aside(&sample);
-                let everybody = Everybody { here: &sample, gone: &gone };
+                let everybody = Everybody::new(&sample, &gone);
                 black_box(sentences(&everybody));
-                black_box(everybody.ranked(|_| true, &order));
+                black_box(everybody.ordered(&order));
                 begin.elapsed()
             })
             .collect();

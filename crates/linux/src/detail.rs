@@ -4,10 +4,10 @@
 //! by now is found out by its start time before and after.
 
 use crate::Roots;
-use crate::proc::{lines, number, pid_stat, read_file, words};
+use crate::proc::{lines, number, pid_stat, pid_task, read_file, words};
 use dozor_core::known::{Known, Raw};
-use dozor_core::reading::ProcessKey;
-use dozor_core::sample::state_word;
+use dozor_core::reading::{ProcessKey, ThreadRow};
+use dozor_core::row::Row as _;
 use dozor_core::signals;
 use dozor_core::text::clean;
 use std::io;
@@ -100,25 +100,6 @@ pub enum FileKind {
     Anonymous,
     /// A device.
     Device,
-}
-
-/// A thread of a process; `proc_pid_task(5)`.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Thread {
-    /// Number of the thread.
-    pub tid: i64,
-    /// Its name.
-    pub name: String,
-    /// Its state in our words.
-    pub state: Option<&'static str>,
-    /// Logical processor that it ran on last.
-    pub core: Raw,
-    /// CPU time in user mode, clock ticks.
-    pub user_ticks: Raw,
-    /// CPU time in the kernel, clock ticks.
-    pub system_ticks: Raw,
-    /// Time on a core, nanoseconds.
-    pub run_ns: Raw,
 }
 
 /// Asks about one process.
@@ -238,11 +219,17 @@ impl Detail {
     }
 
     /// Its threads by number.
-    pub fn threads(&self) -> Known<Vec<Thread>> {
+    pub fn threads(&self) -> Known<Vec<ThreadRow>> {
         told_apart(std::fs::read_dir(self.folder.join("task"))).map(|entries| {
-            let mut threads: Vec<Thread> =
-                entries.flatten().filter_map(|entry| thread(&entry.path())).collect();
-            threads.sort_by_key(|thread| thread.tid);
+            let mut threads: Vec<ThreadRow> = entries
+                .flatten()
+                .filter_map(|entry| {
+                    let stat = read_file(&entry.path().join("stat")).ok()?;
+                    let ran = read_file(&entry.path().join("schedstat")).ok();
+                    pid_task::parse(self.key.pid, &stat, ran.as_deref())
+                })
+                .collect();
+            threads.sort_by_key(|thread| thread.key());
             threads
         })
     }
@@ -319,24 +306,10 @@ fn kind(target: &[u8]) -> FileKind {
     }
 }
 
-fn thread(folder: &Path) -> Option<Thread> {
-    let text = read_file(&folder.join("stat")).ok()?;
-    let stat = pid_stat::parse(&text, 1)?;
-    let ran = read_file(&folder.join("schedstat")).ok();
-    Some(Thread {
-        tid: stat.pid,
-        name: clean(stat.name),
-        state: state_word(stat.state),
-        core: stat.core,
-        user_ticks: stat.user_ticks,
-        system_ticks: stat.system_ticks,
-        run_ns: ran.and_then(|text| number(words(&text).next()?)).into(),
-    })
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use dozor_core::sample::state_word;
     use std::io::{Seek as _, SeekFrom, Write as _};
     use std::os::fd::AsRawFd as _;
 
@@ -372,7 +345,7 @@ mod tests {
         let found = (0..1000).find_map(|_| {
             std::thread::sleep(std::time::Duration::from_millis(1));
             let threads = own().threads().value().expect("our own threads");
-            threads.into_iter().find(|thread| thread.name == "dozor-test" && thread.state == Some("sleeping"))
+            threads.into_iter().find(|thread| &*thread.name == "dozor-test" && state_word(thread.state) == Some("sleeping"))
         });
         assert!(found.expect("the thread").run_ns.value() > Some(0));
         drop(stop);

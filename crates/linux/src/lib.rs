@@ -31,10 +31,12 @@ pub struct Roots {
     pub sys: PathBuf,
     /// Usually `/run`: who is logged in.
     pub run: PathBuf,
+    /// Usually `/var/lib`: names of containers.
+    pub lib: PathBuf,
 }
 
 impl Default for Roots {
     fn default() -> Self {
-        Roots { proc: "/proc".into(), sys: "/sys".into(), run: "/run".into() }
+        Roots { proc: "/proc".into(), sys: "/sys".into(), run: "/run".into(), lib: "/var/lib".into() }
     }
 }

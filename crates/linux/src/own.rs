@@ -8,3 +8,8 @@ pub fn cpu_time() -> Duration {
     let time = clock_gettime(ClockId::ProcessCPUTime);
     Duration::new(time.tv_sec.try_into().unwrap_or(0), time.tv_nsec.try_into().unwrap_or(0))
 }
+
+/// Name of the user that this program runs as; the effective one, as in `getpwuid_r(3)`.
+pub fn user() -> dozor_core::text::Text {
+    crate::users::Users::default().name(rustix::process::geteuid().as_raw())
+}

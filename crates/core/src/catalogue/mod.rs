@@ -45,6 +45,40 @@ impl Kind {
     }
 }
 
+/// What several processes have together.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Combine {
+    /// The sum.
+    Sum,
+    /// The largest.
+    Most,
+    /// The smallest.
+    Least,
+    /// What all of them share; else nothing.
+    Same,
+}
+
+impl Combine {
+    /// The word used in documents.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Combine::Sum => "sum",
+            Combine::Most => "largest",
+            Combine::Least => "smallest",
+            Combine::Same => "the same or mixed",
+        }
+    }
+
+    /// What suits most metrics of a kind and a unit.
+    const fn usual(kind: Kind, unit: Unit) -> Combine {
+        match (kind, unit) {
+            (_, Unit::Text | Unit::Number | Unit::Time) | (Kind::Label, _) => Combine::Same,
+            (Kind::Rate | Kind::Total, _) | (_, Unit::Bytes | Unit::Percent) => Combine::Sum,
+            _ => Combine::Most,
+        }
+    }
+}
+
 /// Values of a system metric: one for the machine, or one for each instance.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Instances {
@@ -83,12 +117,28 @@ pub struct Metric {
     pub eval: Eval,
     /// The part of a reading that it needs, where that is not collected anyway.
     pub needs: Option<Part>,
+    /// What a row that stands for several processes shows.
+    pub combine: Combine,
+    /// All words that it can be, where there are no others.
+    pub words: &'static [&'static str],
 }
 
 impl Metric {
     /// The same entry, for a part of a reading that is collected only when wanted.
     const fn needing(mut self, part: Part) -> Metric {
         self.needs = Some(part);
+        self
+    }
+
+    /// The same entry, which is combined in another way than most.
+    const fn combining(mut self, combine: Combine) -> Metric {
+        self.combine = combine;
+        self
+    }
+
+    /// The same entry, which is always one of these words.
+    const fn among(mut self, words: &'static [&'static str]) -> Metric {
+        self.words = words;
         self
     }
 

@@ -1,8 +1,8 @@
 //! Metrics of a process.
 
-use super::{Eval, Kind, Metric, Unit, Value};
+use super::{Combine, Eval, Kind, Metric, Unit, Value};
 use crate::known::{Known, Raw};
-use crate::sample::{ProcessView, Sample, state_word};
+use crate::sample::{ProcessView, STATES, Sample, state_word};
 use crate::wanted::Part;
 
 const fn entry(
@@ -15,7 +15,19 @@ const fn entry(
     source: &'static str,
     eval: fn(&ProcessView<'_>) -> Value,
 ) -> Metric {
-    Metric { alias, name, heading, unit, kind, help, source, eval: Eval::Process(eval), needs: None }
+    Metric {
+        alias,
+        name,
+        heading,
+        unit,
+        kind,
+        help,
+        source,
+        eval: Eval::Process(eval),
+        needs: None,
+        combine: Combine::usual(kind, unit),
+        words: &[],
+    }
 }
 
 fn ticks_per_second(view: &ProcessView<'_>) -> f64 {
@@ -56,6 +68,9 @@ fn growth(view: &ProcessView<'_>) -> Known<f64> {
     let now = view.now.rss_bytes.float();
     now.zip(before).zip(view.sample.seconds().into()).map(|((now, before), seconds)| (now - before) / seconds)
 }
+
+/// Scheduling policies; sched(7).
+const POLICIES: [&str; 7] = ["other", "fifo", "rr", "batch", "idle", "deadline", "ext"];
 
 fn policy(view: &ProcessView<'_>) -> Value {
     match view.now.policy.get() {
@@ -103,7 +118,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/status Uid", |p| (&p.now.real_user).into()),
     entry("state", "process.state", "state", Text, Label,
         "What the process does now: running, sleeping, blocked on a disk, stopped, traced, zombie, idle, gone. A zombie uses nothing; its parent has not yet asked for its end.",
-        "/proc/PID/stat", |p| state_word(p.now.state).map_or(Value::Absent, Value::Word)),
+        "/proc/PID/stat", |p| state_word(p.now.state).map_or(Value::Absent, Value::Word)).among(&STATES),
     entry("cpu", "process.cpu.utilization", "cpu %", PercentOfCore, Rate,
         "CPU time used in this sample, in percent of one core. A program with several busy threads passes 100.",
         "/proc/PID/schedstat, /proc/PID/stat utime + stime", cpu),
@@ -121,7 +136,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/stat utime + stime", |p| p.now.user_ticks.float().zip(p.now.system_ticks.float()).map(|(u, s)| (u + s) / ticks_per_second(p)).into()),
     entry("threads", "process.thread.count", "thr", Number, Level,
         "Threads of the process. Many threads do not mean much work; look at CPU for that.",
-        "/proc/PID/stat num_threads", |p| p.now.threads.into()),
+        "/proc/PID/stat num_threads", |p| p.now.threads.into()).combining(Combine::Sum),
     entry("core", "process.cpu.last", "core", Number, Level,
         "Logical processor that it ran on last. A process moves between cores unless it is pinned.",
         "/proc/PID/stat processor", |p| p.now.core.into()),
@@ -136,7 +151,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/stat nice", |p| p.now.nice.into()),
     entry("policy", "process.scheduling.policy", "policy", Text, Label,
         "Scheduling policy: other, batch, idle, or real time (fifo, rr, deadline). A runaway real-time process can starve everything else.",
-        "/proc/PID/stat policy", policy),
+        "/proc/PID/stat policy", policy).among(&POLICIES),
     entry("rss", "process.memory.usage", "rss", Bytes, Level,
         "Memory held in RAM, shared parts included. Adding it up over processes counts shared memory many times.",
         "/proc/PID/stat rss", |p| p.now.rss_bytes.into()),
@@ -190,10 +205,10 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/io read_bytes + write_bytes", |p| sum(p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)), p.io_rate(|r| r.write_bytes, Some(|r| r.write_bytes)))),
     entry("disk_wait", "process.disk.wait", "disk wait%", Percent, Rate,
         "Share of the time that it waited for block devices. It is always zero where the kernel's delay accounting is off.",
-        "/proc/PID/stat delayacct_blkio_ticks", |p| p.share(|r| r.disk_wait_ticks).into()),
+        "/proc/PID/stat delayacct_blkio_ticks", |p| p.share(|r| r.disk_wait_ticks).into()).combining(Combine::Most),
     entry("start", "process.start", "start", Time, Label,
         "When it started, as seconds since 1970. It is reckoned from the present clock, so a clock change moves it.",
-        "/proc/PID/stat starttime", |p| age(p).map(|age| p.sample.now.wall_ns() as f64 / 1e9 - age).into()),
+        "/proc/PID/stat starttime", |p| age(p).map(|age| p.sample.now.wall_ns() as f64 / 1e9 - age).into()).combining(Combine::Least),
     entry("age", "process.uptime", "age", Seconds, Level,
         "Time since it started, suspend included. A young process in an old service was restarted.",
         "/proc/PID/stat starttime", |p| age(p).into()),
@@ -233,9 +248,12 @@ pub static PROCESS_METRICS: &[Metric] = &[
     entry("mounts", "process.filesystem.mountpoints", "mounts", Text, Label,
         "File systems that it has open files, its working directory or its executable on. Files that are only mapped into memory are not looked for.",
         "/proc/PID/fd, cwd, exe", |p| (&p.now.mounts).into()).needing(Part::Mounts),
+    entry("container", "process.container", "container", Text, Label,
+        "Container that it runs in: its name where that can be known, else the first digits of its number. Programs outside of containers have none.",
+        "/proc/PID/cgroup", |p| (&p.now.container).into()).needing(Part::ControlGroup),
     entry("oom_score", "process.oom_score", "oom", Number, Level,
         "How likely the kernel ends it first when memory runs out, up to 2000. It follows the memory in use and an adjustment that services set.",
-        "/proc/PID/oom_score", |p| p.now.oom_score.into()).needing(Part::OomScore),
+        "/proc/PID/oom_score", |p| p.now.oom_score.into()).needing(Part::OomScore).combining(Combine::Most),
     entry("wait_on", "process.wait_channel", "waits in", Text, Label,
         "Function of the kernel that it sleeps in. It tells what a blocked process waits for.",
         "/proc/PID/wchan", |p| (&p.now.wait_on).into()).needing(Part::WaitChannel),

@@ -1,6 +1,6 @@
 //! Metrics of the machine and its parts.
 
-use super::{Eval, Instances, Kind, Metric, Unit, Value};
+use super::{Combine, Eval, Instances, Kind, Metric, Unit, Value};
 use crate::known::{Known, Raw};
 use crate::reading::{
     BatteryRow, CoreRow, DiskRow, EndedRow, FilesystemRow, GpuRow, InterfaceRow, Reading, SensorRow,
@@ -19,7 +19,19 @@ const fn entry(
     source: &'static str,
     eval: fn(&Sample) -> Instances,
 ) -> Metric {
-    Metric { alias, name, heading: alias, unit, kind, help, source, eval: Eval::System(eval), needs: None }
+    Metric {
+        alias,
+        name,
+        heading: alias,
+        unit,
+        kind,
+        help,
+        source,
+        eval: Eval::System(eval),
+        needs: None,
+        combine: Combine::Same,
+        words: &[],
+    }
 }
 
 /// Share of all CPU time of the machine that one class took, in percent.

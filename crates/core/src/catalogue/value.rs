@@ -45,6 +45,27 @@ pub enum Unit {
 }
 
 impl Unit {
+    /// All of them.
+    pub const ALL: [Unit; 17] = [
+        Unit::Text,
+        Unit::Number,
+        Unit::PercentOfCore,
+        Unit::Percent,
+        Unit::Bytes,
+        Unit::BytesPerSecond,
+        Unit::PerSecond,
+        Unit::Seconds,
+        Unit::Delay,
+        Unit::Time,
+        Unit::Celsius,
+        Unit::BitsPerSecond,
+        Unit::Hertz,
+        Unit::Rpm,
+        Unit::Watts,
+        Unit::Volts,
+        Unit::Dbm,
+    ];
+
     /// The unit as written in documents.
     pub const fn word(self) -> &'static str {
         match self {

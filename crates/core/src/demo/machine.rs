@@ -10,6 +10,7 @@ use crate::reading::{EndedRow, HostFacts, ProcessKey, ProcessRow, Reading, Syste
 use crate::signals;
 use crate::text::Text;
 use crate::units::NANOS;
+use crate::wanted::{Part, Wanted};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -41,6 +42,7 @@ pub struct SimulatedMachine {
     solved: f64,
     /// TCP traffic of no process that could be found.
     unattributed: f64,
+    wanted: Wanted,
 }
 
 impl SimulatedMachine {
@@ -59,6 +61,7 @@ impl SimulatedMachine {
             ended: vec![],
             solved: 0.0,
             unattributed: 0.0,
+            wanted: Wanted::NOTHING,
         };
         for (kind, program) in PROGRAMS.iter().enumerate() {
             if program.only.is_some_and(|only| only != site) {
@@ -400,6 +403,11 @@ impl SimulatedMachine {
         (resident + 2.0 * 1024.0 * MIB - self.machine.swapped).min(self.machine.hardware.memory * 0.99)
     }
 
+    /// What readings shall hold; threads only where they are wanted, everything else always.
+    pub fn want(&mut self, wanted: Wanted) {
+        self.wanted = wanted;
+    }
+
     /// The counters at this instant.
     pub fn reading(&mut self) -> Reading {
         let seconds = self.seconds();
@@ -408,6 +416,9 @@ impl SimulatedMachine {
         self.machine.rows(self.seed, seconds, &mut reading);
         for process in &self.processes {
             process.connections(self.seed, &mut reading.connections);
+            if self.wanted.has(Part::Threads) {
+                process.threads(&mut reading.threads);
+            }
         }
         reading.ended = std::mem::take(&mut self.ended);
         for (order, row) in reading.ended.iter_mut().enumerate() {

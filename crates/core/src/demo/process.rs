@@ -3,7 +3,7 @@
 use super::chance::share;
 use super::hardware::{Classes, STEP, ticks};
 use super::programs::{Program, Role};
-use crate::reading::{ConnectionRow, ProcessRow, raw};
+use crate::reading::{ConnectionRow, ProcessRow, ThreadRow, raw};
 use crate::text::Text;
 use std::sync::Arc;
 
@@ -21,6 +21,8 @@ const PEERS: [&str; 9] = [
 ];
 /// The other observatory.
 const VAULT: &str = "198.51.100.77:7070";
+/// Numbers of threads begin here, above all PIDs.
+const FIRST_THREAD: i64 = 100_000;
 /// A process shows so many connections; the others are idle.
 const CONNECTIONS: usize = 4;
 
@@ -139,15 +141,65 @@ impl Process {
         }
     }
 
+    /// Service or session that it belongs to.
+    fn service(&self) -> &'static str {
+        match (self.program.name, self.program.role) {
+            ("init", _) | (_, Role::Kernel) => "",
+            ("catalogd" | "catalog-worker", _) => "catalogd",
+            ("skyboard" | "skyboard-cache", _) => "skyboard",
+            ("nightqueue" | "stacker", _) | (_, Role::Queue) => "nightqueue",
+            ("shell" | "starfit" | "sensor-poll", _) => "session-3",
+            (name, _) => name,
+        }
+    }
+
+    /// Container that it runs in.
+    fn container(&self) -> &'static str {
+        match self.program.name {
+            "skyboard" | "skyboard-cache" => "night-board",
+            "mosaic" => "mosaic-lab",
+            _ => "",
+        }
+    }
+
+    /// Its threads, where it has several: the first does most.
+    pub fn threads(&self, out: &mut Vec<ThreadRow>) {
+        let count = self.program.threads.max(1);
+        if count == 1 {
+            return;
+        }
+        let all: f64 = (1..=count).map(|at| 1.0 / at as f64).sum();
+        for at in 0..count {
+            let part = 1.0 / (at + 1) as f64 / all;
+            let name = if at == 0 { self.name.clone() } else { format!("{}-{at}", self.name).into() };
+            let first = at == 0;
+            out.push(ThreadRow {
+                name,
+                tid: raw(self.pid + if first { 0 } else { FIRST_THREAD + self.pid * 64 + at }),
+                pid: raw(self.pid),
+                start_ticks: raw(self.start + at),
+                state: raw(i64::from(if first { self.state } else { b'S' })),
+                user_ticks: ticks(self.totals.user * part),
+                system_ticks: ticks(self.totals.system * part),
+                priority: raw(20 + self.program.nice),
+                nice: raw(self.program.nice),
+                policy: raw(0),
+                core: raw((self.core as i64 + at) % 8),
+                disk_wait_ticks: ticks(self.totals.disk_wait * part),
+                ..ThreadRow::default()
+            });
+        }
+    }
+
     /// Its counters at this instant; so much of what its program holds was moved out to swap.
     pub fn row(&mut self, swapped: f64) -> Arc<ProcessRow> {
         let program = self.program;
         let totals = &self.totals;
         let whole = |value: f64| raw(value as i64);
-        let user: Text =
-            if *self.row.user == *program.user { self.row.user.clone() } else { program.user.into() };
-        let mounts = self.places();
-        let mounts: Text = if *self.row.mounts == *mounts { self.row.mounts.clone() } else { mounts.into() };
+        // The texts of the row before are shared, so that a reading makes no new ones.
+        let kept = |before: &Text, text: &str| if **before == *text { before.clone() } else { text.into() };
+        let user = kept(&self.row.user, program.user);
+        let mounts = kept(&self.row.mounts, self.places());
         let row = ProcessRow {
             name: self.name.clone(),
             program: self.name.clone(),
@@ -155,6 +207,10 @@ impl Process {
             real_user: user.clone(),
             user,
             mounts,
+            service: kept(&self.row.service, self.service()),
+            container: kept(&self.row.container, self.container()),
+            kernel: raw(i64::from(program.role == Role::Kernel)),
+            replaced: raw(i64::from(program.name == "focusd")),
             pid: raw(self.pid),
             start_ticks: raw(self.start),
             ppid: raw(self.parent),

@@ -1,62 +1,88 @@
-//! Which processes are shown, and in which order.
+//! Which processes are shown, in which order, and how they are arranged.
+//!
+//! [`narrow`] decides who is kept, [`order`] sorts, [`arrange`] puts rows below others or together, [`totals`] says what
+//! several processes have together, [`threads`] gives the threads of processes as rows.
 
+mod activity;
+mod arrange;
 mod narrow;
 mod order;
 mod persistence;
+mod threads;
+mod totals;
 
-pub use narrow::Narrow;
-pub use order::Order;
+pub use activity::is_active;
+pub use arrange::{Arrange, Folds, Group, Line, RowId, Table};
+pub use narrow::{Keeper, Narrowing, Whose};
+pub use order::{Key, Order};
 pub use persistence::{NearTop, Persistence};
+pub use threads::threads;
+pub use totals::{Total, total};
 
-use crate::reading::ProcessRow;
+use crate::catalogue::Metric;
 use crate::sample::{ProcessView, Sample};
 
-/// A row of the table.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+/// Somebody in a row of the table.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Listed {
     /// The process in this place of the sample.
     Here(usize),
     /// The one in this place among those who are gone; see [`crate::aside`].
     Gone(usize),
+    /// The thread in this place; see [`threads`].
+    Thread(usize),
+    /// The group in this place of the table.
+    Group(usize),
 }
 
-/// A sample with those who are gone.
+/// A sample with those who are gone, and with threads where they were asked for.
 #[derive(Clone, Copy)]
 pub struct Everybody<'a> {
     /// Those that are there.
     pub here: &'a Sample,
     /// Those who are just gone, and those that came and went unseen.
     pub gone: &'a Sample,
+    /// Threads as processes of a sample of their own.
+    pub threads: Option<&'a Sample>,
+    /// The same processes over a longer time; where it is there, their rates come from it.
+    pub calm: Option<&'a Sample>,
 }
 
 impl<'a> Everybody<'a> {
-    /// The process of a row.
+    /// Processes without their threads, at one moment.
+    pub fn new(here: &'a Sample, gone: &'a Sample) -> Everybody<'a> {
+        Everybody { here, gone, threads: None, calm: None }
+    }
+
+    /// Somebody's process or thread.
+    ///
+    /// # Panics
+    /// For a group, which is no process: its values come from [`Table::value`].
     pub fn view(&self, listed: Listed) -> ProcessView<'a> {
         match listed {
-            Listed::Here(at) => self.here.process(at),
+            Listed::Here(at) => self.calm.unwrap_or(self.here).process(at),
             Listed::Gone(at) => self.gone.process(at),
+            Listed::Thread(at) => self.threads.unwrap_or(self.here).process(at),
+            Listed::Group(_) => unreachable!("a group is no process"),
         }
     }
 
-    /// All rows.
+    /// All processes.
     pub fn all(&self) -> impl Iterator<Item = Listed> + use<> {
         let here = (0..self.here.now.processes.len()).map(Listed::Here);
         here.chain((0..self.gone.now.processes.len()).map(Listed::Gone))
     }
 
-    /// Rows that are kept, in order; ties go by PID.
-    pub fn ranked(&self, keeps: impl Fn(&ProcessRow) -> bool, order: &Order) -> Vec<Listed> {
-        self.ranked_from(self.all(), keeps, order)
+    /// All processes in order; ties go by PID.
+    pub fn ordered(&self, order: &Order) -> Vec<Listed> {
+        let mut rows: Vec<Listed> = self.all().collect();
+        order.sort(|row| self.view(*row), &mut rows);
+        rows
     }
 
     /// The same, but ties stay in the order that the rows of the sample just before had: a process that falls asleep
     /// does not change places with all the others that sleep. Processes that were not there come last among equals.
-    pub fn ranked_after(
-        &self,
-        rows: &[Listed],
-        keeps: impl Fn(&ProcessRow) -> bool,
-        order: &Order,
-    ) -> Vec<Listed> {
+    pub fn ordered_after(&self, rows: &[Listed], order: &Order) -> Vec<Listed> {
         let count = self.here.now.processes.len();
         let earlier = self.here.before.as_ref().map_or(0, |before| before.processes.len());
         let mut now_at = vec![None; earlier];
@@ -66,7 +92,7 @@ impl<'a> Everybody<'a> {
             }
         }
         let mut taken = vec![false; count];
-        let mut start: Vec<Listed> = vec![];
+        let mut start: Vec<Listed> = Vec::with_capacity(count);
         for row in rows {
             if let Listed::Here(place) = row
                 && let Some(at) = now_at.get(*place).copied().flatten()
@@ -75,27 +101,14 @@ impl<'a> Everybody<'a> {
                 start.push(Listed::Here(at));
             }
         }
-        let new = (0..count).filter(|at| !taken[*at]).map(Listed::Here);
-        let gone = (0..self.gone.now.processes.len()).map(Listed::Gone);
-        self.ranked_from(start.into_iter().chain(new).chain(gone), keeps, order)
+        start.extend((0..count).filter(|at| !taken[*at]).map(Listed::Here));
+        start.extend((0..self.gone.now.processes.len()).map(Listed::Gone));
+        order.sort(|row| self.view(*row), &mut start);
+        start
     }
 
-    fn ranked_from(
-        &self,
-        rows: impl Iterator<Item = Listed>,
-        keeps: impl Fn(&ProcessRow) -> bool,
-        order: &Order,
-    ) -> Vec<Listed> {
-        let mut rows: Vec<Listed> = rows.filter(|row| keeps(self.view(*row).now)).collect();
-        order.sort(|row| self.view(*row), &mut rows);
-        rows
+    /// What several of them have together.
+    pub fn total(&self, members: &[Listed], metric: &Metric) -> Total {
+        total(members.iter().map(|member| metric.of(&self.view(*member))), metric)
     }
-}
-
-/// Places of the processes that match, in order.
-pub fn ranked(sample: &Sample, narrow: &Narrow, order: &Order) -> Vec<usize> {
-    let mut places: Vec<usize> =
-        (0..sample.now.processes.len()).filter(|at| narrow.keeps(&sample.now.processes[*at])).collect();
-    order.sort(|at| sample.process(*at), &mut places);
-    places
 }

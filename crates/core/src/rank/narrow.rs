@@ -1,69 +1,159 @@
-//! Narrowing by plain text.
+//! Who is kept: by an expression, by user, by PID, by what they do.
 
-use crate::reading::ProcessRow;
+use super::activity::is_active;
+use crate::expr::{Bound, Expression};
+use crate::reading::ProcessKey;
+use crate::row::Row as _;
+use crate::sample::{ProcessView, Sample};
+use crate::text::Text;
+use crate::wanted::{Part, Wanted};
+use std::collections::{HashMap, HashSet};
 
-/// Plain text that processes must contain in their name, program or command; digits also name a PID.
-/// Letter case counts only when the text holds a capital letter.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Narrow {
-    text: String,
-    exact_case: bool,
-    pid: Option<i64>,
+/// Whose processes are kept.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Whose {
+    /// All.
+    #[default]
+    Everyone,
+    /// Those of the user who looks, by the real or the effective user.
+    Mine,
+    /// All but those.
+    Others,
 }
 
-impl Narrow {
-    /// Narrows by this text; an empty one keeps everything.
-    pub fn by_text(text: &str) -> Narrow {
-        let text = text.trim();
-        let exact_case = text.chars().any(char::is_uppercase);
-        Narrow { text: text.to_owned(), exact_case, pid: text.parse().ok() }
+impl Whose {
+    /// All of them, in the order of their key.
+    pub const ALL: [Whose; 3] = [Whose::Everyone, Whose::Mine, Whose::Others];
+
+    /// Its word.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Whose::Everyone => "everyone",
+            Whose::Mine => "mine",
+            Whose::Others => "others",
+        }
+    }
+}
+
+/// All that narrows.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Narrowing {
+    /// The name of the user who looks.
+    pub me: Text,
+    /// An expression.
+    pub expression: Option<Expression>,
+    /// By user.
+    pub whose: Whose,
+    /// Only those that do something.
+    pub active: bool,
+    /// Threads of the kernel as well.
+    pub kernel_threads: bool,
+    /// Only these processes; none for all.
+    pub pids: Option<HashSet<i64>>,
+    /// And those that descend from them.
+    pub descendants: bool,
+    /// Those that were found by PID, so that who loses its parent is not lost.
+    kin: HashSet<ProcessKey>,
+}
+
+impl Default for Narrowing {
+    fn default() -> Narrowing {
+        Narrowing {
+            me: crate::reading::no_text(),
+            expression: None,
+            whose: Whose::Everyone,
+            active: false,
+            kernel_threads: true,
+            pids: None,
+            descendants: false,
+            kin: HashSet::new(),
+        }
+    }
+}
+
+impl Narrowing {
+    /// By an expression alone.
+    pub fn by(expression: Expression) -> Narrowing {
+        Narrowing { expression: Some(expression), ..Narrowing::default() }
     }
 
-    /// The text, empty where nothing is narrowed.
-    pub fn text(&self) -> &str {
-        &self.text
-    }
-
-    /// Whether everything is kept.
+    /// Whether everybody is kept.
     pub fn is_empty(&self) -> bool {
-        self.text.is_empty()
+        self.expression.is_none()
+            && self.whose == Whose::Everyone
+            && !self.active
+            && self.kernel_threads
+            && self.pids.is_none()
     }
 
-    /// Whether a process matches.
-    pub fn keeps(&self, row: &ProcessRow) -> bool {
-        self.is_empty()
-            || [&row.name, &row.program, &row.command].into_iter().any(|text| self.is_in(text))
-            || self.pid.is_some() && row.pid.value() == self.pid
+    /// Parts of a reading that it needs.
+    pub fn wanted(&self) -> Wanted {
+        let wanted = self.expression.as_ref().map_or(Wanted::NOTHING, Expression::wanted);
+        if self.active { wanted.with(Part::Sockets) } else { wanted }
     }
 
-    fn is_in(&self, text: &str) -> bool {
-        if self.exact_case {
-            return text.contains(&self.text);
+    /// Takes in a sample: whoever descends from the named processes now stays one of them.
+    pub fn follow(&mut self, sample: &Sample) {
+        let Some(pids) = &self.pids else { return };
+        let processes = &sample.now.processes;
+        self.kin.retain(|key| sample.find(*key).is_some());
+        let named = processes.iter().filter(|row| row.pid.value().is_some_and(|pid| pids.contains(&pid)));
+        self.kin.extend(named.map(|row| row.key()));
+        if !self.descendants {
+            return;
         }
-        if text.is_ascii() && self.text.is_ascii() {
-            let (text, wanted) = (text.as_bytes(), self.text.as_bytes());
-            return text.windows(wanted.len()).any(|window| window.eq_ignore_ascii_case(wanted));
+        let mut children: HashMap<i64, Vec<ProcessKey>> = HashMap::new();
+        for row in processes {
+            if let Some(parent) = row.ppid.value() {
+                children.entry(parent).or_default().push(row.key());
+            }
         }
-        text.to_lowercase().contains(&self.text.to_lowercase())
+        let mut open: Vec<i64> = self.kin.iter().map(|key| key.pid).collect();
+        while let Some(pid) = open.pop() {
+            for child in children.get(&pid).map_or(&[][..], |children| &children[..]) {
+                if self.kin.insert(*child) {
+                    open.push(child.pid);
+                }
+            }
+        }
+    }
+
+    /// Decides for the processes of a sample.
+    pub fn at<'a>(&'a self, sample: &Sample) -> Keeper<'a> {
+        let bound = self.expression.as_ref().map(|expression| expression.bind(sample, &self.me));
+        Keeper { narrowing: self, bound }
     }
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::known::Raw;
+/// A narrowing at the moment of a sample.
+pub struct Keeper<'a> {
+    narrowing: &'a Narrowing,
+    bound: Option<Bound<'a>>,
+}
 
-    fn row(name: &str, command: &str) -> ProcessRow {
-        ProcessRow { pid: Raw::new(42), name: name.into(), command: command.into(), ..ProcessRow::default() }
-    }
-
-    #[test]
-    fn text_narrows_by_name_command_or_pid() {
-        let stacker = row("stacker", "/opt/Night/stacker --night 7");
-        for kept in ["", "stack", "STACKER ", "--night 7", "Night", "42"] {
-            assert_eq!(Narrow::by_text(kept).keeps(&stacker), !kept.starts_with("STACKER"), "{kept}");
+impl Keeper<'_> {
+    /// Whether a process is kept; `None` where that cannot be known.
+    pub fn keeps(&self, process: &ProcessView<'_>) -> Option<bool> {
+        let narrowing = self.narrowing;
+        let row = process.now;
+        if narrowing.pids.is_some() && !narrowing.kin.contains(&row.key())
+            || !narrowing.kernel_threads && row.kernel.value() == Some(1)
+        {
+            return Some(false);
         }
-        assert!(!Narrow::by_text("4").keeps(&stacker), "part of a PID is not a PID");
-        assert!(Narrow::by_text("ážď").keeps(&row("ŽÁŽĎ", "")), "letters beyond ASCII fold too");
+        let mine = *row.user == *narrowing.me || *row.real_user == *narrowing.me;
+        let of_user = match narrowing.whose {
+            Whose::Everyone => Some(true),
+            _ if row.user.is_empty() && row.real_user.is_empty() => None,
+            Whose::Mine => Some(mine),
+            Whose::Others => Some(!mine),
+        };
+        if of_user == Some(false) || narrowing.active && !is_active(process) {
+            return Some(false);
+        }
+        match self.bound.as_ref().map_or(Some(true), |bound| bound.holds(process)) {
+            Some(true) => of_user,
+            decided => decided,
+        }
     }
 }

@@ -1,24 +1,70 @@
 //! Ordering by any metric.
 
-use crate::catalogue::{Metric, Unit, Value, listed};
+use crate::catalogue::{Metric, NoSuchMetric, Unit, Value, listed, process_metric};
 use crate::sample::ProcessView;
+use std::cmp::Ordering;
 
-/// Column and direction of the order. Ties go by PID, so that the order is total and rows never swap without
-/// a reason; unknown values come last either way.
+/// A metric and a direction.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Order {
+pub struct Key {
     /// The ordering metric.
     pub metric: &'static Metric,
     /// Largest first.
     pub descending: bool,
 }
 
+impl Key {
+    /// A metric in the direction that people look for: numbers from the largest, names from A.
+    pub fn new(metric: &'static Metric) -> Key {
+        let rising = metric.unit.is_text()
+            || matches!(metric.alias, "pid" | "ppid" | "session" | "age" | "nice" | "priority" | "core");
+        Key { metric, descending: !rising }
+    }
+
+    /// What a process is ordered by.
+    pub fn value(&self, view: &ProcessView<'_>) -> Value {
+        as_shown(self.metric.of(view), self.metric.unit)
+    }
+
+    fn compare(&self, a: &Value, b: &Value) -> Ordering {
+        a.compare(b, self.descending)
+    }
+}
+
+/// Shares that look the same are the same: without that idle processes would change places at every sample for
+/// thousandths of a percent that nobody sees.
+fn as_shown(value: Value, unit: Unit) -> Value {
+    match (value, unit) {
+        (Value::Number(share), Unit::Percent | Unit::PercentOfCore) => Value::Number((share * 10.0).round() / 10.0),
+        (value, _) => value,
+    }
+}
+
+/// The order: a first key, and a second one for ties. What is equal in both stays in place, so that rows never swap
+/// without a reason; unknown values come last either way.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Order {
+    /// The first key.
+    pub first: Key,
+    /// Decides between rows that are equal in the first.
+    pub then: Option<Key>,
+}
+
+/// An order that is not understood.
+#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+pub enum OrderError {
+    /// A metric that does not exist.
+    #[error(transparent)]
+    Metric(#[from] NoSuchMetric),
+    /// More than two keys.
+    #[error("an order has one or two metrics, as in user,-rss")]
+    Count,
+}
+
 impl Order {
-    /// Orders by a metric in the direction that people look for: numbers from the largest, names from A.
+    /// Orders by a metric in its usual direction.
     pub fn by(metric: &'static Metric) -> Order {
-        let rising =
-            metric.unit.is_text() || matches!(metric.alias, "pid" | "ppid" | "age" | "nice" | "priority");
-        Order { metric, descending: !rising }
+        Order { first: Key::new(metric), then: None }
     }
 
     /// Most CPU first.
@@ -29,28 +75,75 @@ impl Order {
     /// The other way round.
     #[must_use]
     pub fn reversed(self) -> Order {
-        Order { descending: !self.descending, ..self }
+        Order { first: Key { descending: !self.first.descending, ..self.first }, ..self }
     }
 
-    /// What a process is ordered by. Shares that look the same are the same: without that idle processes would change
-    /// places at every sample for thousandths of a percent that nobody sees.
-    fn value(&self, view: &ProcessView<'_>) -> Value {
-        match (self.metric.of(view), self.metric.unit) {
-            (Value::Number(share), Unit::Percent | Unit::PercentOfCore) => {
-                Value::Number((share * 10.0).round() / 10.0)
-            }
-            (value, _) => value,
+    /// With another metric for ties; again the same: the other way; the first key's metric: none.
+    #[must_use]
+    pub fn then_by(self, metric: &'static Metric) -> Order {
+        let then = match self.then {
+            _ if metric == self.first.metric => None,
+            Some(then) if then.metric == metric => Some(Key { descending: !then.descending, ..then }),
+            _ => Some(Key::new(metric)),
+        };
+        Order { then, ..self }
+    }
+
+    /// Reads an order as it is written: one or two aliases, a minus before one that falls, a plus before one that rises.
+    pub fn parse(text: &str) -> Result<Order, OrderError> {
+        let mut keys = text.split(',').map(|word| {
+            let word = word.trim();
+            let key = Key::new(process_metric(word.trim_start_matches(['-', '+']))?);
+            Ok(match word.as_bytes().first() {
+                Some(b'-') => Key { descending: true, ..key },
+                Some(b'+') => Key { descending: false, ..key },
+                _ => key,
+            })
+        });
+        let first = keys.next().ok_or(OrderError::Count)??;
+        let then = keys.next().transpose().map_err(OrderError::Metric)?;
+        if keys.next().is_some() { Err(OrderError::Count) } else { Ok(Order { first, then }) }
+    }
+
+    /// As [`Order::parse`] reads it.
+    pub fn written(&self) -> String {
+        let key = |key: Key| {
+            let usual = Key::new(key.metric).descending == key.descending;
+            let sign = if usual { "" } else if key.descending { "-" } else { "+" };
+            format!("{sign}{}", key.metric.alias)
+        };
+        let then = self.then.map(|then| format!(",{}", key(then))).unwrap_or_default();
+        format!("{}{then}", key(self.first))
+    }
+
+    /// Compares by values of the first key, then by values of the second.
+    fn compare(&self, a: &(Value, Option<Value>), b: &(Value, Option<Value>)) -> Ordering {
+        let then = || match (self.then, &a.1, &b.1) {
+            (Some(key), Some(a), Some(b)) => key.compare(a, b),
+            _ => Ordering::Equal,
+        };
+        self.first.compare(&a.0, &b.0).then_with(then)
+    }
+
+    /// Sorts rows by values of the two keys that are given for each; ties stay as they are.
+    pub fn sort_by_values<T: Copy>(&self, value: impl Fn(&Key, &T) -> Value, rows: &mut [T]) {
+        if rows.len() < 2 {
+            return;
         }
-    }
-
-    /// Sorts rows by the metric of the process that `view` gives for each; ties stay as they are.
-    pub fn sort<'a, T: Copy>(&self, view: impl Fn(&T) -> ProcessView<'a>, rows: &mut [T]) {
-        let mut keyed: Vec<(Value, usize, T)> =
-            rows.iter().enumerate().map(|(at, row)| (self.value(&view(row)), at, *row)).collect();
-        keyed.sort_unstable_by(|a, b| a.0.compare(&b.0, self.descending).then(a.1.cmp(&b.1)));
+        let keyed = rows.iter().enumerate().map(|(at, row)| {
+            let values = (value(&self.first, row), self.then.map(|then| value(&then, row)));
+            (values, at, *row)
+        });
+        let mut keyed: Vec<_> = keyed.collect();
+        keyed.sort_unstable_by(|a, b| self.compare(&a.0, &b.0).then(a.1.cmp(&b.1)));
         for (place, (.., row)) in rows.iter_mut().zip(keyed) {
             *place = row;
         }
+    }
+
+    /// Sorts rows by the process that `view` gives for each; ties stay as they are.
+    pub fn sort<'a, T: Copy>(&self, view: impl Fn(&T) -> ProcessView<'a>, rows: &mut [T]) {
+        self.sort_by_values(|key, row| key.value(&view(row)), rows);
     }
 }
 
@@ -58,7 +151,6 @@ impl Order {
 mod tests {
     use super::*;
     use proptest::prelude::*;
-    use std::cmp::Ordering;
 
     fn any_value() -> impl Strategy<Value = Value> {
         prop_oneof![
@@ -68,6 +160,30 @@ mod tests {
             "[a-cA-C]{0,3}".prop_map(|text| Value::Text(text.into())),
             Just(Value::Word("sleeping")),
         ]
+    }
+
+    #[test]
+    fn an_order_is_read_as_it_is_written() {
+        for text in ["cpu", "+cpu", "user,rss", "-user,+rss", "pid"] {
+            assert_eq!(Order::parse(text).map(|order| order.written()), Ok(text.to_owned()));
+        }
+        assert_eq!(Order::parse("-cpu , age").map(|order| order.written()), Ok("cpu,age".to_owned()));
+        let message = |text: &str| Order::parse(text).expect_err("must be refused").to_string();
+        assert_eq!(message("cpuu"), "no process metric is called 'cpuu'; did you mean 'cpu'?");
+        assert!(message("cpu,rss,age").contains("one or two"));
+    }
+
+    #[test]
+    fn a_second_key_decides_between_equals() {
+        let rows = [("b", 1.0), ("a", 2.0), ("a", 3.0), ("b", 1.0)];
+        let mut places = [0, 1, 2, 3];
+        let order = Order::parse("user,rss").expect("an order");
+        let value = |key: &Key, at: &usize| match key.metric.alias {
+            "user" => Value::Word(rows[*at].0),
+            _ => Value::Number(rows[*at].1),
+        };
+        order.sort_by_values(value, &mut places);
+        assert_eq!(places, [2, 1, 0, 3], "what is equal in both stays in place");
     }
 
     proptest! {

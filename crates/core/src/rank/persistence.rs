@@ -50,7 +50,7 @@ impl Persistence {
             self.stays.clear();
         }
         self.last = Some((number, *order));
-        if !order.descending {
+        if !order.first.descending {
             return follows;
         }
         for stay in self.stays.values_mut() {
@@ -79,7 +79,7 @@ impl Persistence {
 /// Processes near the top of an order.
 fn top(sample: &Sample, order: &Order) -> Vec<ProcessKey> {
     let values = (0..sample.now.processes.len()).filter_map(|at| {
-        let value = order.metric.of(&sample.process(at)).number()?;
+        let value = order.first.metric.of(&sample.process(at)).number()?;
         (value > 0.0).then_some((value, at))
     });
     let mut values: Vec<(f64, usize)> = values.collect();

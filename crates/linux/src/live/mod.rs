@@ -6,6 +6,7 @@ mod ended;
 mod network;
 mod processes;
 mod system;
+mod threads;
 
 use crate::{Roots, host};
 use dozor_core::known::Raw;
@@ -64,6 +65,7 @@ impl Source for LiveSource {
         if self.wanted.has(Part::Filesystems) {
             reading.filesystems = self.system.filesystems(&self.roots);
         }
+        reading.threads = self.processes.threads(self.wanted, &processes);
         reading.sort();
         // Processes come in order; sorting them would touch every one of thousands for nothing.
         reading.processes = processes;

@@ -5,14 +5,16 @@
 //! what others can change without it running (its parent, niceness, resident memory) is refreshed by turns. The
 //! files that are asked at every reading stay open, within a budget.
 
+use super::threads;
 use crate::Roots;
 use crate::proc::mountinfo::Places;
 use crate::proc::{
     number, pid_cgroup, pid_cmdline, pid_fdinfo, pid_io, pid_smaps, pid_stat, pid_status, read_file, words,
 };
+use crate::sys::containers;
 use crate::users::Users;
 use dozor_core::known::Raw;
-use dozor_core::reading::{ProcessRow, no_text};
+use dozor_core::reading::{ProcessRow, ThreadRow, no_text};
 use dozor_core::text::{Text, clean};
 use dozor_core::wanted::{Part, Wanted};
 use rustix::fs::{AtFlags, CWD, Mode, OFlags, RawDir, openat, readlinkat, statat};
@@ -56,7 +58,9 @@ pub struct Processes {
     delay_accounting: bool,
     turn: u64,
     users: Users,
-    cgroups: HashMap<Text, Text>,
+    /// Service and container of each control group.
+    cgroups: HashMap<Text, (Text, Text)>,
+    lib: PathBuf,
     tracked: HashMap<i64, Tracked>,
     pids: Vec<i64>,
     buffer: Vec<u8>,
@@ -83,6 +87,7 @@ impl Processes {
             turn: 0,
             users: Users::default(),
             cgroups: HashMap::new(),
+            lib: roots.lib.clone(),
             tracked: HashMap::new(),
             pids: vec![],
             buffer: vec![0; 16 << 10],
@@ -123,6 +128,18 @@ impl Processes {
             self.kept = self.tracked.values().filter(|tracked| tracked.idle.is_some()).count() as u64;
         }
         self.forget = false;
+        rows
+    }
+
+    /// Threads of these processes, where they are wanted.
+    pub fn threads(&mut self, wanted: Wanted, processes: &[Arc<ProcessRow>]) -> Vec<ThreadRow> {
+        if !wanted.has(Part::Threads) {
+            return vec![];
+        }
+        let mut rows = threads::read(&self.proc, processes, &mut self.buffer);
+        if !self.delay_accounting {
+            rows.iter_mut().for_each(|row| row.disk_wait_ticks = Raw::ABSENT);
+        }
         rows
     }
 
@@ -288,11 +305,13 @@ impl Processes {
             return;
         };
         let path = Text::from(path);
-        let service = self
-            .cgroups
-            .entry(path.clone())
-            .or_insert_with_key(|path| pid_cgroup::service(path).map_or_else(no_text, Text::from));
-        row.service = service.clone();
+        let lib = &self.lib;
+        let named = self.cgroups.entry(path.clone()).or_insert_with_key(|path| {
+            let service = pid_cgroup::service(path).map_or_else(no_text, Text::from);
+            let container = containers::of_group(path).map(|container| containers::name(&container, lib));
+            (service, container.map_or_else(no_text, Text::from))
+        });
+        (row.service, row.container) = named.clone();
         row.cgroup = path;
     }
 
@@ -369,6 +388,7 @@ fn counters(pid: i64, stat: &pid_stat::ProcessStat<'_>) -> ProcessRow {
         ppid: stat.ppid,
         session: stat.session,
         state: stat.state,
+        kernel: i64::from(stat.is_kernel_thread).into(),
         faults_minor: stat.faults_minor,
         faults_major: stat.faults_major,
         user_ticks: stat.user_ticks,
@@ -396,6 +416,7 @@ fn keep_texts(known: &ProcessRow, row: &mut ProcessRow) {
     row.tty = known.tty.clone();
     row.cgroup = known.cgroup.clone();
     row.service = known.service.clone();
+    row.container = known.container.clone();
     row.replaced = known.replaced;
 }
 
@@ -460,7 +481,7 @@ fn graphics(proc: &OwnedFd, pid: i64, buffer: &mut Vec<u8>) -> (Raw, Raw) {
     pid_fdinfo::sum(&clients)
 }
 
-fn open_pid(proc: &OwnedFd, pid: i64, name: &str) -> Result<OwnedFd, Errno> {
+pub(super) fn open_pid(proc: &OwnedFd, pid: i64, name: &str) -> Result<OwnedFd, Errno> {
     use std::io::Write as _;
     let mut path = [0u8; 64];
     let mut rest = &mut path[..];
@@ -470,7 +491,7 @@ fn open_pid(proc: &OwnedFd, pid: i64, name: &str) -> Result<OwnedFd, Errno> {
 }
 
 /// Reads a file of a process into the buffer, which grows for a long one (a huge command line).
-fn read_pid<'a>(proc: &OwnedFd, pid: i64, name: &str, buffer: &'a mut Vec<u8>) -> Result<&'a [u8], Errno> {
+pub(super) fn read_pid<'a>(proc: &OwnedFd, pid: i64, name: &str, buffer: &'a mut Vec<u8>) -> Result<&'a [u8], Errno> {
     const LONGEST: usize = 1 << 20;
     let file = open_pid(proc, pid, name)?;
     let mut filled = 0;

@@ -15,6 +15,7 @@ pub mod pid_io;
 pub mod pid_smaps;
 pub mod pid_stat;
 pub mod pid_status;
+pub mod pid_task;
 pub mod pressure;
 pub mod snmp;
 pub mod stat;

@@ -1,0 +1,84 @@
+//! The expression language: one small language for narrowing, going to a process, and queries.
+//!
+//! [`lexer`] cuts a text into tokens that know their place, [`parser`] builds a [`tree`], [`check`] compares it with
+//! the catalogue, [`eval`] decides it for a process, [`complete`] says what could stand at a place. A text of plain words
+//! is an expression as well: it looks for them in names and command lines. The language is described in
+//! `docs/expressions.md`.
+//!
+//! Deciding is three-valued: a comparison with something unknown is itself unknown, and so is its negation.
+
+mod check;
+mod complete;
+mod contains;
+mod error;
+mod eval;
+mod lexer;
+mod parser;
+mod quantity;
+mod tree;
+
+pub use complete::{Completion, completions};
+pub use contains::Contains;
+pub use error::ExpressionError;
+pub use eval::Bound;
+pub use lexer::Compare;
+pub use tree::{Comparison, Condition, Node, Place, Value};
+
+use crate::wanted::Wanted;
+use check::Test;
+
+/// Longest expression, in bytes.
+pub const LONGEST: usize = 2000;
+/// Deepest nesting of brackets and negations.
+pub const DEEPEST: usize = 50;
+
+/// An expression that was understood.
+#[derive(Clone, Debug)]
+pub struct Expression {
+    text: String,
+    tree: Node,
+    test: Test,
+}
+
+impl PartialEq for Expression {
+    fn eq(&self, other: &Self) -> bool {
+        self.tree == other.tree
+    }
+}
+
+impl Expression {
+    /// Reads an expression. Time and memory are linear in its length, which is bounded.
+    pub fn parse(text: &str) -> Result<Expression, ExpressionError> {
+        let tree = parser::parse(text)?;
+        let test = check::check(&tree).map_err(|error| error.in_text(text))?;
+        Ok(Expression { text: text.to_owned(), tree, test })
+    }
+
+    /// As it was written.
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
+    /// What was understood; it prints as an expression again.
+    pub fn tree(&self) -> &Node {
+        &self.tree
+    }
+
+    /// Parts of a reading that it needs.
+    pub fn wanted(&self) -> Wanted {
+        self.test.wanted()
+    }
+}
+
+/// The words of a text, where it is nothing but words that are looked for.
+pub fn plain(text: &str) -> Option<String> {
+    match parser::parse(text) {
+        Ok(Node::Text(words)) => Some(words),
+        _ => None,
+    }
+}
+
+/// The tree of a text, not compared with the catalogue.
+pub fn parse_tree(text: &str) -> Result<Node, ExpressionError> {
+    parser::parse(text)
+}

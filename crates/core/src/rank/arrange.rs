@@ -1,0 +1,594 @@
+//! How rows are arranged: one below the other, as a family tree, or put together by what they share.
+
+use super::totals::{Total, join};
+use super::{Everybody, Listed, Order};
+use crate::catalogue::{Combine, Metric, Value};
+use crate::reading::{ProcessKey, ProcessRow};
+use crate::row::Row as _;
+use crate::text::Text;
+use crate::wanted::{Part, Wanted};
+use std::collections::{HashMap, HashSet};
+
+/// An arrangement.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+pub enum Arrange {
+    /// One below the other.
+    #[default]
+    Flat,
+    /// Children below their parents.
+    Family,
+    /// Together by program.
+    Program,
+    /// Together by user.
+    User,
+    /// Together by service.
+    Service,
+    /// Together by container.
+    Container,
+}
+
+impl Arrange {
+    /// All of them, in the order of their key.
+    pub const ALL: [Arrange; 6] = [
+        Arrange::Flat,
+        Arrange::Family,
+        Arrange::Program,
+        Arrange::User,
+        Arrange::Service,
+        Arrange::Container,
+    ];
+
+    /// Its word.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Arrange::Flat => "flat",
+            Arrange::Family => "family",
+            Arrange::Program => "program",
+            Arrange::User => "user",
+            Arrange::Service => "service",
+            Arrange::Container => "container",
+        }
+    }
+
+    /// What it shows.
+    pub const fn help(self) -> &'static str {
+        match self {
+            Arrange::Flat => "One process below the other.",
+            Arrange::Family => "Who started whom: children below their parents; a folded row has the totals of all below it.",
+            Arrange::Program => "One row for all processes of a program, with their totals.",
+            Arrange::User => "One row for each user, with totals.",
+            Arrange::Service => "One row for each service or session, with totals.",
+            Arrange::Container => "One row for each container, with totals.",
+        }
+    }
+
+    /// Parts of a reading that it needs.
+    pub fn wanted(self) -> Wanted {
+        match self {
+            Arrange::Service | Arrange::Container => Wanted::NOTHING.with(Part::ControlGroup),
+            _ => Wanted::NOTHING,
+        }
+    }
+
+    /// What rows are put together by.
+    fn label(self, row: &ProcessRow) -> Text {
+        let (text, otherwise) = match self {
+            Arrange::User => (&row.user, "nobody known"),
+            Arrange::Service => (&row.service, "no service"),
+            Arrange::Container => (&row.container, "no container"),
+            _ if row.program.is_empty() => (&row.name, "unnamed"),
+            _ => (&row.program, "unnamed"),
+        };
+        if text.is_empty() { otherwise.into() } else { text.clone() }
+    }
+}
+
+/// What a row is, whatever place it has.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum RowId {
+    /// A process, or a gathered row.
+    Process(ProcessKey),
+    /// A thread.
+    Thread(ProcessKey),
+    /// Those that share a label.
+    Group(Text),
+}
+
+/// Which rows are open. Processes usually are; groups are not.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Folds {
+    /// Everything is the other way round than usual.
+    pub all: bool,
+    /// Rows that are not as the others of their kind.
+    turned: HashSet<RowId>,
+}
+
+impl Folds {
+    /// Whether what is below a row is shown.
+    pub fn is_open(&self, id: &RowId) -> bool {
+        let usual = !matches!(id, RowId::Group(_));
+        (usual != self.all) != self.turned.contains(id)
+    }
+
+    /// Opens or folds a row.
+    pub fn set(&mut self, id: &RowId, open: bool) {
+        if self.is_open(id) != open && !self.turned.remove(id) {
+            self.turned.insert(id.clone());
+        }
+    }
+
+    /// Folds all rows, or opens all.
+    pub fn turn_all(&mut self) {
+        self.all = !self.all;
+        self.turned.clear();
+    }
+}
+
+/// A row of the table.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Line {
+    /// Who stands in it.
+    pub listed: Listed,
+    /// Steps below the first level.
+    pub depth: u16,
+    /// Whether what is below it is shown; none where nothing is.
+    pub open: Option<bool>,
+    /// It does not match itself and is there only because somebody below it does.
+    pub context: bool,
+    /// It is the last of its siblings.
+    pub last: bool,
+    /// Levels at which a branch goes on below it, one bit each.
+    pub branches: u64,
+    /// The group whose totals it shows.
+    pub totals: Option<usize>,
+}
+
+impl Line {
+    fn plain(listed: Listed) -> Line {
+        Line { listed, depth: 0, open: None, context: false, last: false, branches: 0, totals: None }
+    }
+}
+
+/// Several processes that one row stands for.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Group {
+    /// What they share.
+    pub label: Text,
+    /// Who they are.
+    pub members: Vec<Listed>,
+}
+
+/// Arranged rows.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Table {
+    /// Rows from top to bottom.
+    pub lines: Vec<Line>,
+    /// Those that rows stand for.
+    pub groups: Vec<Group>,
+}
+
+impl Table {
+    /// Arranges processes. `ordered` holds all of them in order; `kept` says who is shown. Threads are put below
+    /// their processes where `everybody` has them.
+    pub fn new(
+        everybody: &Everybody<'_>,
+        ordered: &[Listed],
+        kept: &dyn Fn(Listed) -> bool,
+        order: &Order,
+        arrange: Arrange,
+        folds: &Folds,
+    ) -> Table {
+        let mut table = Table::default();
+        match arrange {
+            Arrange::Flat => {
+                table.lines = ordered.iter().filter(|row| kept(**row)).map(|row| Line::plain(*row)).collect();
+            }
+            Arrange::Family => Family::new(everybody, ordered, kept, order).put(folds, &mut table),
+            _ => table.put_groups(everybody, ordered, kept, order, arrange, folds),
+        }
+        if everybody.threads.is_some() {
+            table.put_threads(everybody, order, folds);
+        }
+        table
+    }
+
+    /// What a line is.
+    pub fn id(&self, everybody: &Everybody<'_>, line: &Line) -> RowId {
+        match line.listed {
+            Listed::Group(at) => RowId::Group(self.groups[at].label.clone()),
+            listed => id(everybody, listed),
+        }
+    }
+
+    /// A value of a line: of its process, or of all that it stands for.
+    pub fn value(&self, everybody: &Everybody<'_>, line: &Line, metric: &Metric) -> Total {
+        match line.totals {
+            Some(at) => everybody.total(&self.groups[at].members, metric),
+            None => Total { value: metric.of(&everybody.view(line.listed)), partial: false },
+        }
+    }
+
+    /// Processes that a line stands for.
+    pub fn members<'a>(&'a self, line: &'a Line) -> &'a [Listed] {
+        line.totals.map_or(std::slice::from_ref(&line.listed), |at| &self.groups[at].members)
+    }
+
+    fn put_groups(
+        &mut self,
+        everybody: &Everybody<'_>,
+        ordered: &[Listed],
+        kept: &dyn Fn(Listed) -> bool,
+        order: &Order,
+        arrange: Arrange,
+        folds: &Folds,
+    ) {
+        let mut by_label: HashMap<Text, usize> = HashMap::new();
+        for row in ordered.iter().copied().filter(|row| kept(*row)) {
+            let label = arrange.label(everybody.view(row).now);
+            let at = *by_label.entry(label.clone()).or_insert_with(|| {
+                self.groups.push(Group { label, members: vec![] });
+                self.groups.len() - 1
+            });
+            self.groups[at].members.push(row);
+        }
+        let mut places: Vec<usize> = (0..self.groups.len()).collect();
+        let value = |key: &super::Key, at: &usize| match &self.groups[*at].members[..] {
+            [one] => key.value(&everybody.view(*one)),
+            many => everybody.total(many, key.metric).value,
+        };
+        order.sort_by_values(value, &mut places);
+        for at in places {
+            let members = &self.groups[at].members;
+            if let [one] = members[..] {
+                self.lines.push(Line::plain(one));
+                continue;
+            }
+            let open = folds.is_open(&RowId::Group(self.groups[at].label.clone()));
+            let listed = Listed::Group(at);
+            self.lines.push(Line { open: Some(open), totals: Some(at), ..Line::plain(listed) });
+            if open {
+                let last = members.len() - 1;
+                let below = members.iter().enumerate().map(|(place, member)| Line {
+                    depth: 1,
+                    last: place == last,
+                    ..Line::plain(*member)
+                });
+                self.lines.extend(below);
+            }
+        }
+    }
+
+    /// Puts threads below their processes.
+    fn put_threads(&mut self, everybody: &Everybody<'_>, order: &Order, folds: &Folds) {
+        let Some(sample) = everybody.threads else { return };
+        let mut of_process: HashMap<i64, Vec<Listed>> = HashMap::new();
+        for (at, row) in sample.now.processes.iter().enumerate() {
+            of_process.entry(row.ppid.value().unwrap_or(-1)).or_default().push(Listed::Thread(at));
+        }
+        let mut lines = Vec::with_capacity(self.lines.len());
+        for mut line in std::mem::take(&mut self.lines) {
+            let own = match line.listed {
+                Listed::Here(at) => everybody.here.now.processes[at].pid.value(),
+                _ => None,
+            };
+            let Some(threads) = own.and_then(|pid| of_process.get_mut(&pid)).filter(|_| !line.context) else {
+                lines.push(line);
+                continue;
+            };
+            // Children follow the threads, so that the branch goes on below them.
+            let has_children = line.open == Some(true);
+            let open = folds.is_open(&id(everybody, line.listed));
+            line.open = Some(open);
+            lines.push(line);
+            if open {
+                order.sort(|row| everybody.view(*row), threads);
+                let depth = line.depth + 1;
+                let branches = below(&line);
+                let last = threads.len() - 1;
+                lines.extend(threads.iter().enumerate().map(|(place, thread)| Line {
+                    depth,
+                    branches,
+                    last: place == last && !has_children,
+                    ..Line::plain(*thread)
+                }));
+            }
+        }
+        self.lines = lines;
+    }
+}
+
+/// Identity of somebody who is no group.
+fn id(everybody: &Everybody<'_>, listed: Listed) -> RowId {
+    let key = everybody.view(listed).now.key();
+    if matches!(listed, Listed::Thread(_)) { RowId::Thread(key) } else { RowId::Process(key) }
+}
+
+/// Branches that go on below the children of a line.
+fn below(line: &Line) -> u64 {
+    let own = if line.last || line.depth == 0 { 0 } else { 1u64.checked_shl(u32::from(line.depth)).unwrap_or(0) };
+    line.branches | own
+}
+
+/// Who started whom. Nodes are places in the order.
+struct Family<'a> {
+    everybody: &'a Everybody<'a>,
+    ordered: &'a [Listed],
+    kept: Vec<bool>,
+    roots: Vec<usize>,
+    children: Vec<Vec<usize>>,
+}
+
+impl<'a> Family<'a> {
+    fn new(
+        everybody: &'a Everybody<'a>,
+        ordered: &'a [Listed],
+        kept: &dyn Fn(Listed) -> bool,
+        order: &Order,
+    ) -> Family<'a> {
+        let kept: Vec<bool> = ordered.iter().map(|row| kept(*row)).collect();
+        let parents = parents(everybody, ordered);
+        // Whoever has somebody below that is kept is there as well.
+        let mut needed = kept.clone();
+        for (start, _) in kept.iter().enumerate().filter(|(_, kept)| **kept) {
+            let mut above = parents[start];
+            while let Some(at) = above.filter(|at| !needed[*at]) {
+                needed[at] = true;
+                above = parents[at];
+            }
+        }
+        let mut family =
+            Family { everybody, ordered, kept, roots: vec![], children: vec![vec![]; ordered.len()] };
+        for at in (0..ordered.len()).filter(|at| needed[*at]) {
+            match parents[at] {
+                Some(parent) => family.children[parent].push(at),
+                None => family.roots.push(at),
+            }
+        }
+        family.sort(order);
+        family
+    }
+
+    /// Siblings stand in the order of what they and all below them use together.
+    fn sort(&mut self, order: &Order) {
+        let before_children = self.from_the_top();
+        let totals = |key: &super::Key| -> Vec<Value> {
+            let own = |at: &usize| key.value(&self.everybody.view(self.ordered[*at]));
+            let combine = key.metric.combine;
+            let adds = matches!(combine, Combine::Sum | Combine::Most | Combine::Least);
+            let mut values = vec![Value::Absent; self.ordered.len()];
+            for at in &before_children {
+                if self.kept[*at] || !adds {
+                    values[*at] = own(at);
+                }
+            }
+            if adds {
+                for at in before_children.iter().rev() {
+                    let below = self.children[*at].iter().map(|child| values[*child].clone());
+                    values[*at] = below.fold(values[*at].clone(), |sum, value| join(sum, value, combine));
+                }
+            }
+            values
+        };
+        let first = totals(&order.first);
+        let then = order.then.as_ref().map(totals);
+        let value = |key: &super::Key, at: &usize| {
+            if *key == order.first { first[*at].clone() } else { then.as_ref().map_or(Value::Absent, |then| then[*at].clone()) }
+        };
+        for siblings in self.children.iter_mut().chain([&mut self.roots]) {
+            order.sort_by_values(value, siblings);
+        }
+    }
+
+    /// All that are needed, each before those below it.
+    fn from_the_top(&self) -> Vec<usize> {
+        let mut nodes = Vec::with_capacity(self.ordered.len());
+        let mut open: Vec<usize> = self.roots.clone();
+        while let Some(at) = open.pop() {
+            nodes.push(at);
+            open.extend(&self.children[at]);
+        }
+        nodes
+    }
+
+    fn put(&self, folds: &Folds, table: &mut Table) {
+        let first = |nodes: &[usize], depth: u16, branches: u64| -> Vec<(usize, u16, bool, u64)> {
+            let last = nodes.len().saturating_sub(1);
+            let each = nodes.iter().enumerate().rev();
+            each.map(|(place, at)| (*at, depth, place == last, branches)).collect()
+        };
+        let mut open = first(&self.roots, 0, 0);
+        while let Some((at, depth, last, branches)) = open.pop() {
+            let listed = self.ordered[at];
+            let context = !self.kept[at];
+            let mut line = Line { depth, last, branches, context, ..Line::plain(listed) };
+            let children = &self.children[at];
+            if !children.is_empty() {
+                let is_open = folds.is_open(&id(self.everybody, listed));
+                line.open = Some(is_open);
+                if is_open {
+                    open.extend(first(children, depth.saturating_add(1), below(&line)));
+                } else {
+                    line.totals = Some(table.groups.len());
+                    line.context = false;
+                    table.groups.push(Group {
+                        label: self.everybody.view(listed).now.name.clone(),
+                        members: self.all_below(at),
+                    });
+                }
+            }
+            table.lines.push(line);
+        }
+    }
+
+    /// Those that are kept of one and all below it.
+    fn all_below(&self, at: usize) -> Vec<Listed> {
+        let mut members = vec![];
+        let mut open = vec![at];
+        while let Some(at) = open.pop() {
+            if self.kept[at] {
+                members.push(self.ordered[at]);
+            }
+            open.extend(&self.children[at]);
+        }
+        members
+    }
+}
+
+/// The place of each one's parent. Circles, which a damaged or hostile recording may hold, are cut open.
+fn parents(everybody: &Everybody<'_>, ordered: &[Listed]) -> Vec<Option<usize>> {
+    let of_pid: HashMap<i64, usize> = ordered
+        .iter()
+        .enumerate()
+        .filter(|(_, row)| matches!(row, Listed::Here(_)))
+        .filter_map(|(at, row)| Some((everybody.view(*row).now.pid.value()?, at)))
+        .collect();
+    let parent = |(at, row): (usize, &Listed)| {
+        let parent = everybody.view(*row).now.ppid.value()?;
+        of_pid.get(&parent).copied().filter(|parent| *parent != at)
+    };
+    let mut parents: Vec<Option<usize>> = ordered.iter().enumerate().map(parent).collect();
+    // 0: not looked at; else the walk that came by first.
+    let mut walk_of = vec![0usize; ordered.len()];
+    for start in 0..ordered.len() {
+        let walk = start + 1;
+        let mut at = start;
+        while walk_of[at] == 0 {
+            walk_of[at] = walk;
+            match parents[at] {
+                Some(parent) if walk_of[parent] == walk => parents[at] = None,
+                Some(parent) => at = parent,
+                None => break,
+            }
+        }
+    }
+    parents
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::catalogue::listed;
+    use crate::reading::{Reading, raw};
+    use crate::sample::Sample;
+    use proptest::prelude::*;
+    use std::sync::Arc;
+
+    fn process(pid: i64, ppid: i64, rss: i64, name: &str) -> Arc<ProcessRow> {
+        Arc::new(ProcessRow {
+            pid: raw(pid),
+            ppid: raw(ppid),
+            start_ticks: raw(1),
+            rss_bytes: raw(rss),
+            name: name.into(),
+            user: if pid % 2 == 0 { "even".into() } else { "odd".into() },
+            ..ProcessRow::default()
+        })
+    }
+
+    fn sample(processes: Vec<Arc<ProcessRow>>) -> Sample {
+        let mut reading = Reading { processes, ..Reading::default() };
+        reading.sort();
+        Sample::new(Arc::default(), None, Arc::new(reading))
+    }
+
+    fn arranged(sample: &Sample, kept: &dyn Fn(i64) -> bool, arrange: Arrange, folds: &Folds) -> (Table, String) {
+        let gone = Sample::new(Arc::default(), None, Arc::default());
+        let everybody = Everybody::new(sample, &gone);
+        let order = Order::by(listed("rss"));
+        let ordered = everybody.ordered(&order);
+        let kept = |row: Listed| kept(everybody.view(row).now.pid.value().unwrap_or(0));
+        let table = Table::new(&everybody, &ordered, &kept, &order, arrange, folds);
+        let lines = table.lines.iter().map(|line| {
+            let name = match line.listed {
+                Listed::Group(at) => format!("{}×{}", table.groups[at].label, table.groups[at].members.len()),
+                row => everybody.view(row).now.pid.value().unwrap_or(0).to_string(),
+            };
+            let rss = table.value(&everybody, line, listed("rss")).value.number().unwrap_or(-1.0);
+            let context = if line.context { "~" } else { "" };
+            format!("{}{context}{name}={rss}", "-".repeat(usize::from(line.depth)))
+        });
+        let text = lines.collect::<Vec<_>>().join(" ");
+        (table, text)
+    }
+
+    fn some() -> Sample {
+        sample(vec![
+            process(1, 0, 5, "init"),
+            process(2, 0, 7, "shell"),
+            process(3, 1, 1, "make"),
+            process(4, 3, 90, "rustc"),
+            process(5, 1, 50, "database"),
+            process(6, 2, 0, "sleep"),
+        ])
+    }
+
+    #[test]
+    fn children_stand_below_their_parents_in_the_order_of_their_families() {
+        let (_, text) = arranged(&some(), &|_| true, Arrange::Family, &Folds::default());
+        assert_eq!(text, "1=5 -3=1 --4=90 -5=50 2=7 -6=0");
+        let mut folds = Folds::default();
+        folds.set(&RowId::Process(ProcessKey { pid: 3, start: 1 }), false);
+        let (_, text) = arranged(&some(), &|_| true, Arrange::Family, &folds);
+        assert_eq!(text, "1=5 -3=91 -5=50 2=7 -6=0", "a folded row has the totals of all below it");
+        folds.turn_all();
+        assert_eq!(arranged(&some(), &|_| true, Arrange::Family, &folds).1, "1=146 2=7");
+    }
+
+    #[test]
+    fn ancestors_of_what_matches_are_kept_and_recede() {
+        let (_, text) = arranged(&some(), &|pid| pid == 4 || pid == 5, Arrange::Family, &Folds::default());
+        assert_eq!(text, "~1=5 -~3=1 --4=90 -5=50");
+    }
+
+    #[test]
+    fn a_group_has_totals_and_opens() {
+        let (_, text) = arranged(&some(), &|pid| pid != 3 && pid != 5, Arrange::User, &Folds::default());
+        assert_eq!(text, "even×3=97 1=5", "one alone stands for itself");
+        let mut folds = Folds::default();
+        folds.set(&RowId::Group("even".into()), true);
+        let (_, text) = arranged(&some(), &|_| true, Arrange::User, &folds);
+        assert_eq!(text, "even×3=97 -4=90 -2=7 -6=0 odd×3=56");
+    }
+
+    proptest! {
+        #[test]
+        fn each_row_stands_once_whatever_the_parents_say(
+            parents in proptest::collection::vec((0..12i64, 0..100i64), 1..12),
+            kept in 0u16..4096,
+            folded in 0u16..4096,
+        ) {
+            let rows = parents.iter().enumerate();
+            let sample = sample(rows.map(|(at, (parent, rss))| process(at as i64, *parent, *rss, "p")).collect());
+            let mut folds = Folds::default();
+            let is_kept = |pid: i64| kept >> pid & 1 == 1;
+            for arrange in Arrange::ALL {
+                let (table, _) = arranged(&sample, &is_kept, arrange, &folds);
+                let mut seen: Vec<usize> = vec![];
+                for line in &table.lines {
+                    if let Listed::Here(at) = line.listed {
+                        seen.push(at);
+                    }
+                }
+                let count = seen.len();
+                seen.sort_unstable();
+                seen.dedup();
+                prop_assert_eq!(count, seen.len(), "a row stands twice");
+                // All that are kept are there, or in the totals of a row that is.
+                let mut covered: Vec<usize> = table.lines.iter().flat_map(|line| table.members(line)).filter_map(|row| match row {
+                    Listed::Here(at) => Some(*at),
+                    _ => None,
+                }).collect();
+                covered.sort_unstable();
+                covered.dedup();
+                for (at, row) in sample.now.processes.iter().enumerate() {
+                    if is_kept(row.pid.value().unwrap_or(0)) {
+                        prop_assert!(covered.contains(&at), "{:?}: {} is lost", arrange, at);
+                    }
+                }
+                for at in 0..12 {
+                    folds.set(&RowId::Process(ProcessKey { pid: at, start: 1 }), folded >> at & 1 == 0);
+                }
+            }
+        }
+    }
+}
