@@ -130,7 +130,8 @@ impl Sample {
         }
         // Whoever ended on the way counts as well: what children wrote is taken off their parents.
         let mut whole = (**last).clone();
-        whole.ended = between.iter().chain([last]).flat_map(|reading| reading.ended.iter().cloned()).collect();
+        whole.ended =
+            between.iter().chain([last]).flat_map(|reading| reading.ended.iter().cloned()).collect();
         Some(Sample::new(host, Some(first.clone()), Arc::new(whole)))
     }
 

@@ -8,6 +8,40 @@ use std::time::Duration;
 /// Nanoseconds in a second.
 pub const NANOS: i64 = 1_000_000_000;
 
+/// Steps in which sizes are shown.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Steps {
+    /// KiB, MiB, GiB: of 1024.
+    #[default]
+    Binary,
+    /// kB, MB, GB: of 1000.
+    Decimal,
+}
+
+thread_local! {
+    /// What people read is made in many places; the steps are chosen once for the thread that makes it.
+    static CHOSEN: std::cell::Cell<Steps> = const { std::cell::Cell::new(Steps::Binary) };
+}
+
+impl Steps {
+    /// Shows sizes in these steps from now on, in all texts that this thread makes.
+    pub fn choose(self) {
+        CHOSEN.set(self);
+    }
+
+    /// The ones that were chosen.
+    pub fn chosen() -> Steps {
+        CHOSEN.get()
+    }
+
+    fn base(self) -> f64 {
+        match self {
+            Steps::Binary => 1024.0,
+            Steps::Decimal => 1000.0,
+        }
+    }
+}
+
 const STEPS: [&str; 7] = ["", "k", "M", "G", "T", "P", "E"];
 
 /// A number brought to the step in which it has at most four digits, and that step's index.
@@ -29,19 +63,21 @@ fn digits(value: f64, step: usize) -> String {
     }
 }
 
-/// A size in binary steps for a cell: `0`, `640`, `14 k`, `11.4 M`, `2.1 G`.
+/// A size in the chosen steps for a cell: `0`, `640`, `14 k`, `11.4 M`, `2.1 G`.
 pub fn short_bytes(bytes: f64) -> String {
-    let (value, step) = scaled(bytes, 1024.0);
+    let (value, step) = scaled(bytes, Steps::chosen().base());
     if step == 0 { format!("{value:.0}") } else { format!("{} {}", digits(value, step), STEPS[step]) }
 }
 
-/// A size with its unit: `14 KiB`, `11.4 MiB`.
+/// A size with its unit: `14 KiB`, `11.4 MiB`; in decimal steps `14 kB`.
 pub fn long_bytes(bytes: f64) -> String {
-    let (value, step) = scaled(bytes, 1024.0);
-    match step {
-        0 => format!("{value:.0} B"),
-        1 => format!("{} KiB", digits(value, step)),
-        _ => format!("{} {}iB", digits(value, step), STEPS[step]),
+    let steps = Steps::chosen();
+    let (value, step) = scaled(bytes, steps.base());
+    match (step, steps) {
+        (0, _) => format!("{value:.0} B"),
+        (_, Steps::Decimal) => format!("{} {}B", digits(value, step), STEPS[step]),
+        (1, Steps::Binary) => format!("{} KiB", digits(value, step)),
+        (_, Steps::Binary) => format!("{} {}iB", digits(value, step), STEPS[step]),
     }
 }
 
@@ -191,6 +227,12 @@ mod tests {
         let shown = [0.0, 640.0, 14_336.0, 11.4 * 1_048_576.0, 187.0 * 1_048_576.0, 2.1 * 1_073_741_824.0];
         assert_eq!(shown.map(short_bytes), ["0", "640", "14 k", "11.4 M", "187 M", "2.1 G"]);
         assert_eq!(long_bytes(23.6 * 1_073_741_824.0), "23.6 GiB");
+        Steps::Decimal.choose();
+        assert_eq!(
+            (short_bytes(187e6), long_bytes(187e6), long_bytes(14e3)),
+            ("187 M".into(), "187 MB".into(), "14 kB".into())
+        );
+        Steps::Binary.choose();
     }
 
     #[test]

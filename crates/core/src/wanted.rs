@@ -31,6 +31,23 @@ pub enum Part {
 }
 
 impl Part {
+    /// What it costs to collect, in words.
+    pub const fn cost(self) -> &'static str {
+        match self {
+            Part::Interrupts => "two files of the machine at each reading",
+            Part::Filesystems => "a question to each file system at each reading",
+            Part::Sockets => "a list of all sockets at each reading, and once who holds them",
+            Part::Files => "a look at the open files of each process that ran",
+            Part::Proportional => "a walk over the memory of each process that ran: expensive",
+            Part::OomScore | Part::WaitChannel => "one more file for each process that ran",
+            Part::ControlGroup => "one more file for each process, once",
+            Part::Gpu => "a look at the open files of each process that ran",
+            Part::Ended => "a notification for each process that ends",
+            Part::Mounts => "a look at every open file of each process that ran: expensive",
+            Part::Threads => "two files for each thread at each reading: expensive",
+        }
+    }
+
     /// All parts.
     pub const ALL: [Part; 12] = [
         Part::Interrupts,

@@ -1,9 +1,9 @@
 //! The expression language: laws, truths on a made-up sample, and what its messages say.
 
+use dozor_core::catalogue::PROCESS_METRICS;
 use dozor_core::expr::{
     Compare, Comparison, Completion, Condition, DEEPEST, Expression, LONGEST, Node, Place, Value, completions,
 };
-use dozor_core::catalogue::PROCESS_METRICS;
 use dozor_core::reading::{DiskRow, HostFacts, ProcessRow, Reading, raw};
 use dozor_core::sample::Sample;
 use proptest::prelude::*;
@@ -46,7 +46,8 @@ const NIGHT: i64 = 1_928_801_040;
 fn sample() -> Sample {
     let (mut before, mut now) = (at(NIGHT), at(NIGHT + 1));
     (before.processes, now.processes) = (vec![process(NIGHT)], vec![process(NIGHT + 1)]);
-    let host = HostFacts { ticks_per_second: 100, cores: 4, time_zone: "UTC".to_owned(), ..HostFacts::default() };
+    let host =
+        HostFacts { ticks_per_second: 100, cores: 4, time_zone: "UTC".to_owned(), ..HostFacts::default() };
     Sample::new(Arc::new(host), Some(Arc::new(before)), Arc::new(now))
 }
 
@@ -187,7 +188,10 @@ fn completion_knows_the_catalogue_and_what_is_there() {
     offers("command = ", "\"/opt/night/stacker --camera 4\"".trim_matches(' '));
     assert!(words("stack \"open").is_empty() || !words("stack \"open").contains(&"cpu".to_owned()));
     let completion = completions("cpu > 5 and disk.bu", 19, None).remove(0);
-    assert_eq!(completion, Completion { replace: 12..19, word: "disk.busy".to_owned(), help: completion.help.clone() });
+    assert_eq!(
+        completion,
+        Completion { replace: 12..19, word: "disk.busy".to_owned(), help: completion.help.clone() }
+    );
 }
 
 #[test]
@@ -252,8 +256,36 @@ fn pieces() -> impl Strategy<Value = String> {
     let piece = prop_oneof![
         proptest::sample::select(aliases),
         proptest::sample::select(
-            ["and", "or", "not", "in", "(", ")", ",", ">", "=", "~", "20%", "5 MiB/s", "10s", "\"", "disk.busy{sda}",
-             "mine", "active", "blocked", "astro", "02:14", "1h ago", "{", "}", "!=", "-5", "cpu.total"].map(str::to_owned).to_vec()
+            [
+                "and",
+                "or",
+                "not",
+                "in",
+                "(",
+                ")",
+                ",",
+                ">",
+                "=",
+                "~",
+                "20%",
+                "5 MiB/s",
+                "10s",
+                "\"",
+                "disk.busy{sda}",
+                "mine",
+                "active",
+                "blocked",
+                "astro",
+                "02:14",
+                "1h ago",
+                "{",
+                "}",
+                "!=",
+                "-5",
+                "cpu.total"
+            ]
+            .map(str::to_owned)
+            .to_vec()
         ),
     ];
     proptest::collection::vec(piece, 0..9).prop_map(|pieces| pieces.join(" "))

@@ -30,6 +30,11 @@ impl Zone {
         self.show(wall_ns, "%H:%M")
     }
 
+    /// `2031-02-14`.
+    pub fn day(&self, wall_ns: i64) -> String {
+        self.show(wall_ns, "%Y-%m-%d")
+    }
+
     /// `2031-02-14 02:14:31 CET`.
     pub fn date_time(&self, wall_ns: i64) -> String {
         self.show(wall_ns, "%Y-%m-%d %H:%M:%S %Z")

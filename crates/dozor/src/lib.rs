@@ -8,4 +8,5 @@ mod clock;
 mod feed;
 mod hands;
 mod recorder;
+mod settings;
 pub mod ui;

@@ -345,7 +345,9 @@ mod tests {
         let found = (0..1000).find_map(|_| {
             std::thread::sleep(std::time::Duration::from_millis(1));
             let threads = own().threads().value().expect("our own threads");
-            threads.into_iter().find(|thread| &*thread.name == "dozor-test" && state_word(thread.state) == Some("sleeping"))
+            threads
+                .into_iter()
+                .find(|thread| &*thread.name == "dozor-test" && state_word(thread.state) == Some("sleeping"))
         });
         assert!(found.expect("the thread").run_ns.value() > Some(0));
         drop(stop);

@@ -92,7 +92,8 @@ impl Unit {
     pub const fn width(self) -> usize {
         match self {
             Unit::Text => 9,
-            Unit::Seconds | Unit::Time => 8,
+            Unit::Time => 10,
+            Unit::Seconds => 8,
             Unit::Number | Unit::Celsius => 5,
             _ => 6,
         }

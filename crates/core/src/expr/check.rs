@@ -19,15 +19,35 @@ pub enum Test {
     Contains(Contains),
     Condition(Condition),
     /// A number against numbers: any of them with [`Compare::Equal`], none with [`Compare::Unequal`].
-    Number { subject: Subject, how: Compare, values: Vec<f64> },
+    Number {
+        subject: Subject,
+        how: Compare,
+        values: Vec<f64>,
+    },
     /// An instant against instants.
-    Time { subject: Subject, how: Compare, values: Vec<Instant> },
+    Time {
+        subject: Subject,
+        how: Compare,
+        values: Vec<Instant>,
+    },
     /// A text that is one of these, or none of them.
-    Text { subject: Subject, among: bool, values: Vec<String> },
+    Text {
+        subject: Subject,
+        among: bool,
+        values: Vec<String>,
+    },
     /// A text that a pattern is found in, or is not.
-    Pattern { subject: Subject, found: bool, pattern: Regex },
+    Pattern {
+        subject: Subject,
+        found: bool,
+        pattern: Regex,
+    },
     /// Two metrics of one type.
-    Metrics { subject: Subject, how: Compare, other: &'static Metric },
+    Metrics {
+        subject: Subject,
+        how: Compare,
+        other: &'static Metric,
+    },
 }
 
 /// What is compared.
@@ -83,7 +103,10 @@ fn metric(comparison: &Comparison) -> Result<&'static Metric> {
         return Ok(metric);
     }
     if Condition::of(word).is_some() {
-        return Err(ExpressionError::new(place, format!("'{word}' stands alone; it is compared with nothing")));
+        return Err(ExpressionError::new(
+            place,
+            format!("'{word}' stands alone; it is compared with nothing"),
+        ));
     }
     let near = nearest(word, all().map(|metric| metric.alias));
     let hint = near.map_or_else(
@@ -151,7 +174,10 @@ fn compare(comparison: &Comparison) -> Result<Test> {
             let mut values = vec![];
             each(&mut |value| {
                 if value.quoted {
-                    return Err(format!("{name} is a number; expected one such as {}", quantity::example(unit)));
+                    return Err(format!(
+                        "{name} is a number; expected one such as {}",
+                        quantity::example(unit)
+                    ));
                 }
                 quantity::amount(&value.text, unit).map(|amount| values.push(amount)).map_err(|message| {
                     let near = nearest(&value.text, of_type(metric).map(|other| other.alias));

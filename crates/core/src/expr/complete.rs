@@ -48,7 +48,11 @@ pub fn completions(text: &str, caret: usize, sample: Option<&Sample>) -> Vec<Com
     // A quote that is open belongs to the value that is written.
     let quote = before.rfind('"').filter(|_| before.matches('"').count() % 2 == 1);
     let start = quote.unwrap_or_else(|| {
-        before.char_indices().rev().find(|(_, letter)| ends_word(*letter)).map_or(0, |(at, letter)| at + letter.len_utf8())
+        before
+            .char_indices()
+            .rev()
+            .find(|(_, letter)| ends_word(*letter))
+            .map_or(0, |(at, letter)| at + letter.len_utf8())
     });
     let typed = before[start..].trim_start_matches('"');
     let Ok(tokens) = tokens(&before[..start]) else { return vec![] };
@@ -58,7 +62,9 @@ pub fn completions(text: &str, caret: usize, sample: Option<&Sample>) -> Vec<Com
         Position::Named(metric) => offered.extend(comparisons(metric)),
         Position::Value(metric, _) => offered.extend(values(metric, typed, sample)),
         Position::Number(metric, list) => {
-            let units = units(metric.unit).iter().map(|(name, _)| ((*name).to_owned(), metric.unit.word().to_owned()));
+            let units = units(metric.unit)
+                .iter()
+                .map(|(name, _)| ((*name).to_owned(), metric.unit.word().to_owned()));
             offered.extend(units);
             if !list {
                 offered.extend(joining());
@@ -70,7 +76,8 @@ pub fn completions(text: &str, caret: usize, sample: Option<&Sample>) -> Vec<Com
     let lower = typed.to_lowercase();
     let begins = |word: &str| word.trim_start_matches('"').to_lowercase().starts_with(&lower);
     let (mut first, rest): (Vec<_>, Vec<_>) = offered.into_iter().partition(|(word, _)| begins(word));
-    first.extend(rest.into_iter().filter(|(word, _)| lower.len() > 1 && word.to_lowercase().contains(&lower)));
+    first
+        .extend(rest.into_iter().filter(|(word, _)| lower.len() > 1 && word.to_lowercase().contains(&lower)));
     let completion = |(word, help)| Completion { replace: start..caret, word, help };
     // What stands there already is no help.
     first.into_iter().filter(|(word, _)| word != typed).map(completion).collect()
@@ -92,14 +99,26 @@ fn position(tokens: &[Placed]) -> Position {
             (Position::Begin, Token::Quoted(_)) => Position::Done,
             (Position::Named(metric), Token::Instance(_)) => Position::Named(metric),
             (Position::Named(metric), Token::Compare(_)) => Position::Value(metric, false),
-            (Position::Named(metric), Token::Word(word)) if ["in", "not"].contains(&word.as_str()) => Position::Named(metric),
+            (Position::Named(metric), Token::Word(word)) if ["in", "not"].contains(&word.as_str()) => {
+                Position::Named(metric)
+            }
             (Position::Named(metric), Token::Open) => Position::Value(metric, true),
-            (Position::Value(metric, list), Token::Word(word)) if begins_number(word) => Position::Number(metric, list),
+            (Position::Value(metric, list), Token::Word(word)) if begins_number(word) => {
+                Position::Number(metric, list)
+            }
             (Position::Value(metric, list), Token::Word(_) | Token::Quoted(_)) => {
-                if list { Position::Number(metric, true) } else { Position::Done }
+                if list {
+                    Position::Number(metric, true)
+                } else {
+                    Position::Done
+                }
             }
             (Position::Number(metric, list), Token::Word(_)) => {
-                if list { Position::Number(metric, true) } else { Position::Done }
+                if list {
+                    Position::Number(metric, true)
+                } else {
+                    Position::Done
+                }
             }
             (Position::Number(metric, true), Token::Comma) => Position::Value(metric, true),
             (Position::Number(..) | Position::Done, Token::Close) => Position::Done,
@@ -125,7 +144,14 @@ fn comparisons(metric: &Metric) -> Vec<(String, String)> {
     let signs: &[Compare] = if metric.unit == Unit::Text {
         &[Compare::Equal, Compare::Unequal, Compare::Matches, Compare::Differs]
     } else {
-        &[Compare::Greater, Compare::AtLeast, Compare::Less, Compare::AtMost, Compare::Equal, Compare::Unequal]
+        &[
+            Compare::Greater,
+            Compare::AtLeast,
+            Compare::Less,
+            Compare::AtMost,
+            Compare::Equal,
+            Compare::Unequal,
+        ]
     };
     let help = |compare: &Compare| match compare {
         Compare::Equal => "is",
@@ -145,14 +171,20 @@ fn comparisons(metric: &Metric) -> Vec<(String, String)> {
 fn values(metric: &'static Metric, typed: &str, sample: Option<&Sample>) -> Vec<(String, String)> {
     let pair = |word: &str, help: String| (word.to_owned(), help);
     if begins_number(typed) {
-        let end = typed.find(|letter: char| !letter.is_ascii_digit() && !"+-.".contains(letter)).unwrap_or(typed.len());
-        let with_unit = |(name, _): &(&str, f64)| pair(&format!("{}{name}", &typed[..end]), metric.unit.word().to_owned());
+        let end = typed
+            .find(|letter: char| !letter.is_ascii_digit() && !"+-.".contains(letter))
+            .unwrap_or(typed.len());
+        let with_unit = |(name, _): &(&str, f64)| {
+            pair(&format!("{}{name}", &typed[..end]), metric.unit.word().to_owned())
+        };
         return units(metric.unit).iter().map(with_unit).collect();
     }
     if !metric.words.is_empty() {
         return metric.words.iter().map(|word| pair(word, String::new())).collect();
     }
-    let Some(sample) = sample.filter(|_| matches!(metric.eval, Eval::Process(_)) && metric.unit == Unit::Text) else {
+    let Some(sample) =
+        sample.filter(|_| matches!(metric.eval, Eval::Process(_)) && metric.unit == Unit::Text)
+    else {
         return vec![];
     };
     let mut counts: BTreeMap<String, usize> = BTreeMap::new();
@@ -166,7 +198,8 @@ fn values(metric: &'static Metric, typed: &str, sample: Option<&Sample>) -> Vec<
     counts.truncate(VALUES);
     let shown = |(text, count): (String, usize)| {
         let plain = !text.contains(ends_word) && !JOINING.contains(&text.as_str()) && !text.starts_with('\'');
-        let word = if plain { text } else { format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\"")) };
+        let word =
+            if plain { text } else { format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\"")) };
         let help = if count == 1 { "1 process".to_owned() } else { format!("{count} processes") };
         (word, help)
     };
@@ -185,5 +218,9 @@ fn of_instances(before: &str, open: usize, sample: Option<&Sample>) -> Vec<Compl
         word: format!("{name}}}"),
         help,
     };
-    named.map(|(name, value)| completion(&name, format!("{} {}", value.short(metric.unit), metric.unit.word()))).collect()
+    named
+        .map(|(name, value)| {
+            completion(&name, format!("{} {}", value.short(metric.unit), metric.unit.word()))
+        })
+        .collect()
 }

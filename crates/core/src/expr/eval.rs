@@ -52,8 +52,7 @@ fn bind<'a>(test: &'a Test, sample: &Sample) -> Part<'a> {
         }
         Test::Time { subject, how, values } => {
             let zone = TimeZone::get(&sample.host.time_zone).unwrap_or(TimeZone::UTC);
-            let values =
-                values.iter().map(|instant| instant.seconds(sample.now.wall_ns(), &zone)).collect();
+            let values = values.iter().map(|instant| instant.seconds(sample.now.wall_ns(), &zone)).collect();
             Part::Time { metric: subject.metric, how: *how, values }
         }
         leaf => Part::Leaf(leaf),
@@ -61,11 +60,7 @@ fn bind<'a>(test: &'a Test, sample: &Sample) -> Part<'a> {
 }
 
 /// Whether it holds for the named instance, or for any of them.
-fn of_instances(
-    subject: &Subject,
-    sample: &Sample,
-    holds: impl Fn(&Value) -> Option<bool>,
-) -> Option<bool> {
+fn of_instances(subject: &Subject, sample: &Sample, holds: impl Fn(&Value) -> Option<bool>) -> Option<bool> {
     match (subject.metric.of_system(sample), &subject.instance) {
         (Instances::One(value), None) => holds(&value),
         // A metric of the whole machine has no such instance.
@@ -102,7 +97,8 @@ fn holds(part: &Part<'_>, process: &ProcessView<'_>, me: &str) -> Option<bool> {
         Part::Not(part) => holds(part, process, me).map(|held| !held),
         Part::Time { metric, how, values } => {
             let time = metric.of(process).number()?;
-            any(values.iter().map(|value| Some(equal_or(time, (*value)?, *how)))).map(|held| turned(*how, held))
+            any(values.iter().map(|value| Some(equal_or(time, (*value)?, *how))))
+                .map(|held| turned(*how, held))
         }
         Part::Leaf(test) => leaf(test, process, me),
     }

@@ -66,7 +66,8 @@ pub type Placed = (Token, Range<usize>);
 
 /// Whether a letter ends a word.
 pub fn ends_word(letter: char) -> bool {
-    letter.is_whitespace() || matches!(letter, '(' | ')' | '{' | '}' | ',' | '=' | '<' | '>' | '!' | '~' | '"')
+    letter.is_whitespace()
+        || matches!(letter, '(' | ')' | '{' | '}' | ',' | '=' | '<' | '>' | '!' | '~' | '"')
 }
 
 /// All tokens of a text.

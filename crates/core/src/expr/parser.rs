@@ -23,10 +23,13 @@ pub fn parse(text: &str) -> Result<Node> {
     match parser.next() {
         None => Ok(node),
         Some((Token::Close, at)) => fail(at, "this bracket was not opened".to_owned()),
-        Some((Token::Comma, at)) => fail(at, "a list stands in brackets behind in: user in (a, b)".to_owned()),
-        Some((Token::Compare(_), at)) => {
-            fail(at, "the name of a metric is missing before this; a text with this sign needs quotes".to_owned())
+        Some((Token::Comma, at)) => {
+            fail(at, "a list stands in brackets behind in: user in (a, b)".to_owned())
         }
+        Some((Token::Compare(_), at)) => fail(
+            at,
+            "the name of a metric is missing before this; a text with this sign needs quotes".to_owned(),
+        ),
         Some((_, at)) => fail(at, "expected and, or, or the end".to_owned()),
     }
 }
@@ -108,7 +111,9 @@ impl Parser<'_> {
     fn primary(&mut self) -> Result<Node> {
         let here = self.here();
         match self.next() {
-            None => Err(ExpressionError::new(here, "something is missing here: a word, a comparison, a bracket")),
+            None => {
+                Err(ExpressionError::new(here, "something is missing here: a word, a comparison, a bracket"))
+            }
             Some((Token::Open, at)) => self.deeper(|parser| {
                 let node = parser.either()?;
                 match parser.next() {
@@ -124,13 +129,19 @@ impl Parser<'_> {
                 _ => Ok(Node::Text(text)),
             },
             Some((Token::Word(word), at)) => self.word(word, at),
-            Some((Token::Close, at)) => Err(ExpressionError::new(at, "something is missing before this bracket")),
-            Some((Token::Comma, at)) => Err(ExpressionError::new(at, "something is missing before this comma")),
-            Some((Token::Instance(_), at)) => {
-                Err(ExpressionError::new(at, "the name of a metric is missing before this, as in disk.busy{sda}"))
+            Some((Token::Close, at)) => {
+                Err(ExpressionError::new(at, "something is missing before this bracket"))
             }
+            Some((Token::Comma, at)) => {
+                Err(ExpressionError::new(at, "something is missing before this comma"))
+            }
+            Some((Token::Instance(_), at)) => Err(ExpressionError::new(
+                at,
+                "the name of a metric is missing before this, as in disk.busy{sda}",
+            )),
             Some((Token::Compare(_), at)) => {
-                let message = "the name of a metric is missing before this; a text with this sign needs quotes";
+                let message =
+                    "the name of a metric is missing before this; a text with this sign needs quotes";
                 Err(ExpressionError::new(at, message))
             }
         }
@@ -139,7 +150,8 @@ impl Parser<'_> {
     /// A comparison, a condition, or words that are looked for.
     fn word(&mut self, word: String, at: Range<usize>) -> Result<Node> {
         if JOINING.contains(&word.as_str()) {
-            let message = format!("something is missing before '{word}'; to look for the word write \"{word}\"");
+            let message =
+                format!("something is missing before '{word}'; to look for the word write \"{word}\"");
             return Err(ExpressionError::new(at, message));
         }
         if self.is_comparison() {
@@ -155,7 +167,10 @@ impl Parser<'_> {
             let place = self.here();
             self.at += 1;
             if self.is_comparison() {
-                return Err(ExpressionError::new(place, "expected and, or, or the end before this comparison"));
+                return Err(ExpressionError::new(
+                    place,
+                    "expected and, or, or the end before this comparison",
+                ));
             }
             end = place.end;
             words += 1;
@@ -175,9 +190,7 @@ impl Parser<'_> {
 
     /// Whether the tokens behind a word compare it with something.
     fn is_comparison(&self) -> bool {
-        let is = |at: usize, word: &str| {
-            matches!(self.tokens.get(at), Some((Token::Word(next), _)) if next == word)
-        };
+        let is = |at: usize, word: &str| matches!(self.tokens.get(at), Some((Token::Word(next), _)) if next == word);
         let opens = |at: usize| matches!(self.tokens.get(at), Some((Token::Open, _)));
         match self.peek() {
             Some(Token::Compare(_) | Token::Instance(_)) => true,

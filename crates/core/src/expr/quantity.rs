@@ -55,9 +55,7 @@ pub fn units(unit: Unit) -> &'static [(&'static str, f64)] {
         Unit::PerSecond => &[("/s", 1.0), ("k/s", 1e3), ("M/s", 1e6)],
         Unit::Seconds | Unit::Delay => TIME,
         Unit::Celsius => &[("°C", 1.0), ("C", 1.0)],
-        Unit::BitsPerSecond => {
-            &[("bit/s", 1.0), ("kbit/s", 1e3), ("Mbit/s", 1e6), ("Gbit/s", 1e9)]
-        }
+        Unit::BitsPerSecond => &[("bit/s", 1.0), ("kbit/s", 1e3), ("Mbit/s", 1e6), ("Gbit/s", 1e9)],
         Unit::Hertz => &[("Hz", 1.0), ("kHz", 1e3), ("MHz", 1e6), ("GHz", 1e9)],
         Unit::Rpm => &[("rpm", 1.0)],
         Unit::Watts => &[("W", 1.0), ("mW", 1e-3)],
@@ -116,7 +114,11 @@ pub fn amount(text: &str, unit: Unit) -> Result<f64, String> {
             format!("expected {}", names.join(", "))
         }
     };
-    let what = if foreign { format!("the unit is {own}, not '{rest}'") } else { format!("no unit is called '{rest}'") };
+    let what = if foreign {
+        format!("the unit is {own}, not '{rest}'")
+    } else {
+        format!("no unit is called '{rest}'")
+    };
     Err(format!("{what}; {hint}"))
 }
 
@@ -211,10 +213,7 @@ mod tests {
     #[test]
     fn a_wrong_unit_says_what_was_expected() {
         let message = |text, unit| amount(text, unit).expect_err("must be refused");
-        assert_eq!(
-            message("5 MiB", Unit::BytesPerSecond),
-            "the unit is bytes/s, not 'MiB'; write 5 MiB/s"
-        );
+        assert_eq!(message("5 MiB", Unit::BytesPerSecond), "the unit is bytes/s, not 'MiB'; write 5 MiB/s");
         assert_eq!(message("5 MiBs", Unit::BytesPerSecond), "no unit is called 'MiBs'; did you mean MiB/s?");
         assert_eq!(message("5 s", Unit::Percent), "the unit is %, not 's'; expected %");
         assert_eq!(message("5 MiB", Unit::Number), "this is a number without a unit, not 'MiB'");
@@ -228,7 +227,8 @@ mod tests {
         // 2031-02-14 02:04:00 there.
         let (night, second) = (1_928_797_440_000_000_000, 1_000_000_000.0);
         let at = |text: &str| {
-            let seconds = instant(text).expect("an instant").seconds(night, &zone).expect("a day that exists");
+            let seconds =
+                instant(text).expect("an instant").seconds(night, &zone).expect("a day that exists");
             (seconds - night as f64 / second).round()
         };
         assert_eq!(at("02:00"), -240.0);

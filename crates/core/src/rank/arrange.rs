@@ -54,7 +54,9 @@ impl Arrange {
     pub const fn help(self) -> &'static str {
         match self {
             Arrange::Flat => "One process below the other.",
-            Arrange::Family => "Who started whom: children below their parents; a folded row has the totals of all below it.",
+            Arrange::Family => {
+                "Who started whom: children below their parents; a folded row has the totals of all below it."
+            }
             Arrange::Program => "One row for all processes of a program, with their totals.",
             Arrange::User => "One row for each user, with totals.",
             Arrange::Service => "One row for each service or session, with totals.",
@@ -124,6 +126,18 @@ impl Folds {
     }
 }
 
+/// How a table is made.
+pub struct Arranging<'a> {
+    /// The order; siblings stand in it.
+    pub order: &'a Order,
+    /// The arrangement.
+    pub arrange: Arrange,
+    /// What is open.
+    pub folds: &'a Folds,
+    /// Where the order holds still: the place that each row had.
+    pub held: Option<&'a dyn Fn(&RowId) -> usize>,
+}
+
 /// A row of the table.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Line {
@@ -174,20 +188,22 @@ impl Table {
         everybody: &Everybody<'_>,
         ordered: &[Listed],
         kept: &dyn Fn(Listed) -> bool,
-        order: &Order,
-        arrange: Arrange,
-        folds: &Folds,
+        how: &Arranging<'_>,
     ) -> Table {
         let mut table = Table::default();
-        match arrange {
+        match how.arrange {
             Arrange::Flat => {
-                table.lines = ordered.iter().filter(|row| kept(**row)).map(|row| Line::plain(*row)).collect();
+                let mut rows: Vec<Listed> = ordered.iter().copied().filter(|row| kept(*row)).collect();
+                if let Some(held) = how.held {
+                    rows.sort_by_cached_key(|row| held(&id(everybody, *row)));
+                }
+                table.lines = rows.into_iter().map(Line::plain).collect();
             }
-            Arrange::Family => Family::new(everybody, ordered, kept, order).put(folds, &mut table),
-            _ => table.put_groups(everybody, ordered, kept, order, arrange, folds),
+            Arrange::Family => Family::new(everybody, ordered, kept, how).put(how.folds, &mut table),
+            _ => table.put_groups(everybody, ordered, kept, how),
         }
         if everybody.threads.is_some() {
-            table.put_threads(everybody, order, folds);
+            table.put_threads(everybody, how);
         }
         table
     }
@@ -218,10 +234,9 @@ impl Table {
         everybody: &Everybody<'_>,
         ordered: &[Listed],
         kept: &dyn Fn(Listed) -> bool,
-        order: &Order,
-        arrange: Arrange,
-        folds: &Folds,
+        how: &Arranging<'_>,
     ) {
+        let Arranging { order, arrange, folds, held } = how;
         let mut by_label: HashMap<Text, usize> = HashMap::new();
         for row in ordered.iter().copied().filter(|row| kept(*row)) {
             let label = arrange.label(everybody.view(row).now);
@@ -236,7 +251,18 @@ impl Table {
             [one] => key.value(&everybody.view(*one)),
             many => everybody.total(many, key.metric).value,
         };
-        order.sort_by_values(value, &mut places);
+        match held {
+            None => order.sort_by_values(value, &mut places),
+            Some(held) => {
+                for group in &mut self.groups {
+                    group.members.sort_by_cached_key(|row| held(&id(everybody, *row)));
+                }
+                places.sort_by_cached_key(|at| match &self.groups[*at].members[..] {
+                    [one] => held(&id(everybody, *one)),
+                    _ => held(&RowId::Group(self.groups[*at].label.clone())),
+                });
+            }
+        }
         for at in places {
             let members = &self.groups[at].members;
             if let [one] = members[..] {
@@ -259,7 +285,7 @@ impl Table {
     }
 
     /// Puts threads below their processes.
-    fn put_threads(&mut self, everybody: &Everybody<'_>, order: &Order, folds: &Folds) {
+    fn put_threads(&mut self, everybody: &Everybody<'_>, how: &Arranging<'_>) {
         let Some(sample) = everybody.threads else { return };
         let mut of_process: HashMap<i64, Vec<Listed>> = HashMap::new();
         for (at, row) in sample.now.processes.iter().enumerate() {
@@ -277,11 +303,14 @@ impl Table {
             };
             // Children follow the threads, so that the branch goes on below them.
             let has_children = line.open == Some(true);
-            let open = folds.is_open(&id(everybody, line.listed));
+            let open = how.folds.is_open(&id(everybody, line.listed));
             line.open = Some(open);
             lines.push(line);
             if open {
-                order.sort(|row| everybody.view(*row), threads);
+                match how.held {
+                    None => how.order.sort(|row| everybody.view(*row), threads),
+                    Some(held) => threads.sort_by_cached_key(|row| held(&id(everybody, *row))),
+                }
                 let depth = line.depth + 1;
                 let branches = below(&line);
                 let last = threads.len() - 1;
@@ -305,7 +334,8 @@ fn id(everybody: &Everybody<'_>, listed: Listed) -> RowId {
 
 /// Branches that go on below the children of a line.
 fn below(line: &Line) -> u64 {
-    let own = if line.last || line.depth == 0 { 0 } else { 1u64.checked_shl(u32::from(line.depth)).unwrap_or(0) };
+    let own =
+        if line.last || line.depth == 0 { 0 } else { 1u64.checked_shl(u32::from(line.depth)).unwrap_or(0) };
     line.branches | own
 }
 
@@ -323,7 +353,7 @@ impl<'a> Family<'a> {
         everybody: &'a Everybody<'a>,
         ordered: &'a [Listed],
         kept: &dyn Fn(Listed) -> bool,
-        order: &Order,
+        how: &Arranging<'_>,
     ) -> Family<'a> {
         let kept: Vec<bool> = ordered.iter().map(|row| kept(*row)).collect();
         let parents = parents(everybody, ordered);
@@ -344,7 +374,14 @@ impl<'a> Family<'a> {
                 None => family.roots.push(at),
             }
         }
-        family.sort(order);
+        match how.held {
+            None => family.sort(how.order),
+            Some(held) => {
+                for siblings in family.children.iter_mut().chain([&mut family.roots]) {
+                    siblings.sort_by_cached_key(|at| held(&id(everybody, ordered[*at])));
+                }
+            }
+        }
         family
     }
 
@@ -372,7 +409,11 @@ impl<'a> Family<'a> {
         let first = totals(&order.first);
         let then = order.then.as_ref().map(totals);
         let value = |key: &super::Key, at: &usize| {
-            if *key == order.first { first[*at].clone() } else { then.as_ref().map_or(Value::Absent, |then| then[*at].clone()) }
+            if *key == order.first {
+                first[*at].clone()
+            } else {
+                then.as_ref().map_or(Value::Absent, |then| then[*at].clone())
+            }
         };
         for siblings in self.children.iter_mut().chain([&mut self.roots]) {
             order.sort_by_values(value, siblings);
@@ -491,13 +532,19 @@ mod tests {
         Sample::new(Arc::default(), None, Arc::new(reading))
     }
 
-    fn arranged(sample: &Sample, kept: &dyn Fn(i64) -> bool, arrange: Arrange, folds: &Folds) -> (Table, String) {
+    fn arranged(
+        sample: &Sample,
+        kept: &dyn Fn(i64) -> bool,
+        arrange: Arrange,
+        folds: &Folds,
+    ) -> (Table, String) {
         let gone = Sample::new(Arc::default(), None, Arc::default());
         let everybody = Everybody::new(sample, &gone);
         let order = Order::by(listed("rss"));
         let ordered = everybody.ordered(&order);
         let kept = |row: Listed| kept(everybody.view(row).now.pid.value().unwrap_or(0));
-        let table = Table::new(&everybody, &ordered, &kept, &order, arrange, folds);
+        let how = Arranging { order: &order, arrange, folds, held: None };
+        let table = Table::new(&everybody, &ordered, &kept, &how);
         let lines = table.lines.iter().map(|line| {
             let name = match line.listed {
                 Listed::Group(at) => format!("{}×{}", table.groups[at].label, table.groups[at].members.len()),
@@ -548,6 +595,30 @@ mod tests {
         folds.set(&RowId::Group("even".into()), true);
         let (_, text) = arranged(&some(), &|_| true, Arrange::User, &folds);
         assert_eq!(text, "even×3=97 -4=90 -2=7 -6=0 odd×3=56");
+    }
+
+    #[test]
+    fn an_order_that_holds_still_keeps_siblings_in_place() {
+        let sample = some();
+        let gone = Sample::new(Arc::default(), None, Arc::default());
+        let everybody = Everybody::new(&sample, &gone);
+        let order = Order::by(listed("rss"));
+        let ordered = everybody.ordered(&order);
+        let held = |row: &RowId| match row {
+            RowId::Process(key) => key.pid as usize,
+            RowId::Group(label) => label.len(),
+            RowId::Thread(_) => 0,
+        };
+        let pids = |arrange: Arrange| -> Vec<i64> {
+            let folds = Folds::default();
+            let how = Arranging { order: &order, arrange, folds: &folds, held: Some(&held) };
+            let table = Table::new(&everybody, &ordered, &|_| true, &how);
+            let rows = table.lines.iter().flat_map(|line| table.members(line).to_vec());
+            rows.filter_map(|row| everybody.view(row).now.pid.value()).collect()
+        };
+        assert_eq!(pids(Arrange::Flat), [1, 2, 3, 4, 5, 6]);
+        assert_eq!(pids(Arrange::Family), [1, 3, 4, 5, 2, 6]);
+        assert_eq!(pids(Arrange::User), [1, 3, 5, 2, 4, 6]);
     }
 
     proptest! {

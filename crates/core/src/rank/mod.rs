@@ -12,9 +12,9 @@ mod threads;
 mod totals;
 
 pub use activity::is_active;
-pub use arrange::{Arrange, Folds, Group, Line, RowId, Table};
+pub use arrange::{Arrange, Arranging, Folds, Group, Line, RowId, Table};
 pub use narrow::{Keeper, Narrowing, Whose};
-pub use order::{Key, Order};
+pub use order::{Key, Order, OrderError};
 pub use persistence::{NearTop, Persistence};
 pub use threads::threads;
 pub use totals::{Total, total};

@@ -72,9 +72,15 @@ impl Default for Narrowing {
 }
 
 impl Narrowing {
-    /// By an expression alone.
-    pub fn by(expression: Expression) -> Narrowing {
-        Narrowing { expression: Some(expression), ..Narrowing::default() }
+    /// By nothing, for a user.
+    pub fn of(me: Text) -> Narrowing {
+        Narrowing { me, ..Narrowing::default() }
+    }
+
+    /// The same without what was asked for at the moment: threads of the kernel stay as they are.
+    #[must_use]
+    pub fn cleared(&self) -> Narrowing {
+        Narrowing { kernel_threads: self.kernel_threads, ..Narrowing::of(self.me.clone()) }
     }
 
     /// Whether everybody is kept.

@@ -35,7 +35,9 @@ impl Key {
 /// thousandths of a percent that nobody sees.
 fn as_shown(value: Value, unit: Unit) -> Value {
     match (value, unit) {
-        (Value::Number(share), Unit::Percent | Unit::PercentOfCore) => Value::Number((share * 10.0).round() / 10.0),
+        (Value::Number(share), Unit::Percent | Unit::PercentOfCore) => {
+            Value::Number((share * 10.0).round() / 10.0)
+        }
         (value, _) => value,
     }
 }
@@ -109,7 +111,13 @@ impl Order {
     pub fn written(&self) -> String {
         let key = |key: Key| {
             let usual = Key::new(key.metric).descending == key.descending;
-            let sign = if usual { "" } else if key.descending { "-" } else { "+" };
+            let sign = if usual {
+                ""
+            } else if key.descending {
+                "-"
+            } else {
+                "+"
+            };
             format!("{sign}{}", key.metric.alias)
         };
         let then = self.then.map(|then| format!(",{}", key(then))).unwrap_or_default();

@@ -1,15 +1,16 @@
 //! `dozor demo`: the simulated observatory.
 
-use super::{Look, interval, need_terminal};
+use super::{Look, interval, need_terminal, plain_theme, show};
 use crate::feed;
 use crate::hands::{Hands, lock};
-use crate::ui::run::{Connections, run};
+use crate::ui::run::Connections;
 use crate::ui::state::State;
 use clap::Args;
 use dozor_core::demo::{PRELUDE, SimulatedMachine, Site};
 use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::source::Source;
 use dozor_core::timeline::Timeline;
+use dozor_core::wanted::Wanted;
 use std::sync::mpsc::channel;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -71,6 +72,10 @@ impl Source for DemoSource {
         lock(&self.machine).host()
     }
 
+    fn want(&mut self, wanted: Wanted) {
+        lock(&self.machine).want(wanted);
+    }
+
     fn read(&mut self) -> Reading {
         let begun = *self.begun.get_or_insert_with(Instant::now);
         loop {
@@ -103,11 +108,12 @@ impl Demo {
             .collect();
         let machine = Arc::new(Mutex::new(machine));
         let source = DemoSource { machine: machine.clone(), ahead, begun: None };
-        let mut state =
-            State::new(Timeline::live(Arc::new(source.host())), self.look.theme(), self.every, (0, 0));
-        self.look.apply(&mut state);
-        let (sender, incoming) = channel();
-        let pace = feed::start(Box::new(source), self.every, history, sender.clone());
-        run(state, Connections { hands: Hands::Demo(machine), pace: Some(pace), incoming, sender })
+        let timeline = Timeline::live(Arc::new(source.host()));
+        let mut state = State::new(timeline, plain_theme(), self.every, (0, 0));
+        show(&self.look, &mut state, "demo", Some(self.every), |state| {
+            let (sender, incoming) = channel();
+            let pace = feed::start(Box::new(source), state.every, history, sender.clone());
+            Connections { hands: Hands::Demo(machine), pace: Some(pace), incoming, sender }
+        })
     }
 }

@@ -9,13 +9,23 @@ mod metrics;
 mod problem;
 mod record;
 mod replay;
+#[path = "settings.rs"]
+mod settings_command;
 mod snapshot;
 mod watch;
 
+use crate::settings::file::Places;
+use crate::settings::{self, Origin, left};
+use crate::ui::columns::ColumnSet;
+use crate::ui::run::{Connections, run};
+use crate::ui::state::State;
 use crate::ui::symbols::Symbols;
-use crate::ui::theme::{Depth, Shade, Theme};
-use clap::{Args, Parser, Subcommand};
-use dozor_core::catalogue::{Metric, process_metric};
+use crate::ui::theme::{Depth, Found, Theme};
+use clap::{Args, Parser, Subcommand, ValueEnum as _};
+use dozor_core::expr::Expression;
+use dozor_core::lane::Severity;
+use dozor_core::rank::{Arrange, Narrowing, Order, Whose};
+use dozor_core::text::nearest;
 use dozor_core::units::parse_duration;
 use dozor_linux::Roots;
 use std::ffi::OsString;
@@ -27,7 +37,9 @@ use std::time::Duration;
 /// Watches this machine: who uses its CPU, memory, disks and network, and what is wrong with it.
 #[derive(Parser)]
 #[command(name = "dozor", version, args_conflicts_with_subcommands = true, disable_help_subcommand = true)]
-#[command(after_help = "Example: dozor --every 1s --narrow stacker")]
+#[command(
+    after_help = "Examples: dozor --every 1s --where 'cpu > 5% and mine'\n          dozor 4711 --descendants"
+)]
 struct Cli {
     #[command(subcommand)]
     command: Option<Command>,
@@ -57,6 +69,9 @@ enum Command {
     /// Explain the metrics: what they mean, how they are misread, where they come from.
     #[command(after_help = "Examples: dozor metrics iowait\n          dozor metrics --format json")]
     Metrics(metrics::Metrics),
+    /// Print the settings: their values, where each comes from, and what is wrong with the file.
+    #[command(after_help = "Example: dozor settings")]
+    Settings(settings_command::Settings),
     /// Say what cannot be read here, why, and what would allow it.
     #[command(after_help = "Example: dozor access")]
     Access(access::Access),
@@ -65,9 +80,9 @@ enum Command {
 /// Options of every screen.
 #[derive(Args)]
 pub struct Look {
-    /// Colours for a dark or a light background, or none at all
-    #[arg(long, value_enum, value_name = "THEME")]
-    theme: Option<Shade>,
+    /// Colours for a dark or a light background, none (mono), or your own theme by name
+    #[arg(long, value_name = "THEME")]
+    theme: Option<String>,
     /// Colours that the terminal has, where Dozor does not find out right
     #[arg(long, value_enum, value_name = "COLORS")]
     colors: Option<Depth>,
@@ -77,29 +92,184 @@ pub struct Look {
     /// Leave the mouse to the terminal, so that text can be selected with it (S on the screen)
     #[arg(long)]
     no_mouse: bool,
-    /// Order processes by this metric
-    #[arg(long, value_name = "ALIAS", value_parser = metric)]
-    order: Option<&'static Metric>,
-    /// Show only processes whose name or command contains this text
-    #[arg(long, value_name = "TEXT")]
-    narrow: Option<String>,
+    /// Order processes by one or two metrics; a minus before one puts the largest first, a plus the smallest
+    #[arg(long, value_name = "ORDER", value_parser = order, allow_hyphen_values = true)]
+    order: Option<Order>,
+    /// Columns with commas between them; a width and a unit may follow behind colons, as in rss:10:MiB
+    #[arg(long, value_name = "COLUMNS", value_parser = columns)]
+    columns: Option<ColumnSet>,
+    /// Arrange processes: flat, family, program, user, service, container
+    #[arg(long, value_name = "ARRANGEMENT", value_parser = arrangement)]
+    arrange: Option<Arrange>,
+    /// Begin with this saved view
+    #[arg(long, value_name = "NAME")]
+    view: Option<String>,
+    #[command(flatten)]
+    whom: Whom,
+}
+
+/// Which processes are meant.
+#[derive(Args, Clone)]
+pub struct Whom {
+    /// Only these processes
+    #[arg(value_name = "PID", value_parser = pid)]
+    pids: Vec<i64>,
+    /// With the PIDs: also all that descend from them
+    #[arg(long, requires = "pids")]
+    descendants: bool,
+    /// Only processes that an expression holds for (docs/expressions.md)
+    #[arg(long = "where", value_name = "EXPRESSION", value_parser = Expression::parse)]
+    narrow: Option<Expression>,
+    /// Only processes of these users, with commas between them
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    user: Vec<String>,
+    /// Only your own processes
+    #[arg(long)]
+    mine: bool,
+    /// Only processes that do something
+    #[arg(long)]
+    active: bool,
+}
+
+impl Whom {
+    /// Puts what was asked for into a narrowing; says whether anything was.
+    fn apply(&self, narrowing: &mut Narrowing) -> bool {
+        let users: Vec<String> =
+            self.user.iter().map(|name| format!("\"{}\"", name.replace('"', ""))).collect();
+        let of_users = (!users.is_empty()).then(|| format!("user in ({})", users.join(", ")));
+        let text = match (&self.narrow, of_users) {
+            (Some(expression), Some(users)) => Some(format!("{users} and ({})", expression.text())),
+            (Some(expression), None) => Some(expression.text().to_owned()),
+            (None, users) => users,
+        };
+        if let Some(text) = &text {
+            // It was parsed before; only the part in front of it is new.
+            narrowing.expression = Expression::parse(text).ok();
+        }
+        if !self.pids.is_empty() {
+            narrowing.pids = Some(self.pids.iter().copied().collect());
+            narrowing.descendants = self.descendants;
+        }
+        if self.mine {
+            narrowing.whose = Whose::Mine;
+        }
+        narrowing.active |= self.active;
+        text.is_some() || !self.pids.is_empty() || self.mine || self.active
+    }
+
+    /// A narrowing by this alone.
+    fn narrowing(&self) -> Narrowing {
+        let mut narrowing = Narrowing::of(dozor_linux::own::user());
+        self.apply(&mut narrowing);
+        narrowing
+    }
+}
+
+/// Makes the screen as the settings, the last time and the options say, and runs it. `screen` names the kind of screen
+/// whose last time is meant. `every` is kept where the pace is not the settings' business.
+fn show(
+    look: &Look,
+    state: &mut State,
+    screen: &str,
+    every: Option<Duration>,
+    start: impl FnOnce(&State) -> Connections,
+) -> anyhow::Result<Option<i32>> {
+    let places = Places::find();
+    look.prepare(state, &places, screen)?;
+    if let Some(every) = every {
+        state.every = every;
+        state.configured.origins.insert("every", Origin::CommandLine);
+    }
+    let connections = start(state);
+    let result = run(state, connections);
+    if let Err(problem) = left::keep(state, &places, screen) {
+        eprintln!("dozor: how the screen was left is not kept: {problem}");
+    }
+    result
 }
 
 impl Look {
-    fn theme(&self) -> Theme {
-        Theme::detect(self.theme, self.colors, |name| std::env::var(name).ok())
+    fn prepare(&self, state: &mut State, places: &Places, screen: &str) -> anyhow::Result<()> {
+        let variable = |name: &str| std::env::var(name).ok();
+        state.symbols = Symbols::detect(variable);
+        state.narrowing.me = dozor_linux::own::user();
+        state.configured.found = Some(Found::by(variable));
+        settings::table::paint(state);
+        settings::file::load(state, places);
+        if state.configured.remember {
+            left::restore(state, places, screen);
+        }
+        let first = self.view.clone().unwrap_or_else(|| state.configured.first_view.clone());
+        if !first.is_empty() {
+            set(state, "view", &first).map_err(|problem| Misuse(format!("--view: {problem}")))?;
+        }
+        self.apply(state)?;
+        if let Some(problem) = state.configured.problems.first() {
+            let more = match state.configured.problems.len() - 1 {
+                0 => String::new(),
+                more => format!(" (and {more} more: dozor settings)"),
+            };
+            state.say(Severity::Warning, format!("{problem}{more}"), None);
+        }
+        Ok(())
     }
 
-    fn apply(&self, state: &mut crate::ui::state::State) {
-        state.symbols = self.symbols.unwrap_or_else(|| Symbols::detect(|name| std::env::var(name).ok()));
-        state.mouse = !self.no_mouse;
-        if let Some(metric) = self.order {
-            state.order = dozor_core::rank::Order::by(metric);
+    /// What the options say goes before everything else.
+    fn apply(&self, state: &mut State) -> anyhow::Result<()> {
+        let word =
+            |value: Option<clap::builder::PossibleValue>| value.map(|value| value.get_name().to_owned());
+        let texts = [
+            ("theme", self.theme.clone()),
+            ("colors", self.colors.and_then(|colors| word(colors.to_possible_value()))),
+            ("symbols", self.symbols.and_then(|symbols| word(symbols.to_possible_value()))),
+            ("mouse", self.no_mouse.then(|| "false".to_owned())),
+            ("arrange", self.arrange.map(|arrange| arrange.word().to_owned())),
+            ("order", self.order.map(|order| order.written())),
+        ];
+        for (name, text) in texts {
+            if let Some(text) = text {
+                set(state, name, &text).map_err(|problem| Misuse(format!("--{name}: {problem}")))?;
+            }
         }
-        if let Some(text) = &self.narrow {
-            state.narrow = dozor_core::rank::Narrow::by_text(text);
+        if let Some(columns) = &self.columns {
+            state.column_sets.insert(state.lane, columns.clone());
         }
+        if self.whom.apply(&mut state.narrowing) {
+            for name in ["narrow", "whose", "active"] {
+                state.configured.origins.insert(name, Origin::CommandLine);
+            }
+        }
+        Ok(())
     }
+}
+
+/// Sets something for this time only.
+fn set(state: &mut State, name: &'static str, text: &str) -> Result<(), String> {
+    let setting = settings::table::setting(name).ok_or_else(|| format!("no setting is called '{name}'"))?;
+    setting.set(state, text)?;
+    state.configured.origins.insert(name, Origin::CommandLine);
+    Ok(())
+}
+
+fn order(text: &str) -> Result<Order, dozor_core::rank::OrderError> {
+    Order::parse(text)
+}
+
+fn columns(text: &str) -> Result<ColumnSet, crate::ui::columns::ColumnsError> {
+    ColumnSet::parse(text)
+}
+
+fn arrangement(text: &str) -> Result<Arrange, String> {
+    Arrange::ALL.into_iter().find(|arrange| arrange.word() == text).ok_or_else(|| {
+        let words = Arrange::ALL.map(Arrange::word);
+        let near =
+            nearest(text, words).map_or_else(|| words.join(", "), |near| format!("did you mean {near}?"));
+        format!("no arrangement is called '{text}'; {near}")
+    })
+}
+
+fn pid(text: &str) -> Result<i64, String> {
+    text.parse().ok().filter(|pid| *pid > 0).ok_or_else(|| format!("'{text}' is not a PID"))
 }
 
 /// Where the kernel's files are; for made-up trees.
@@ -139,8 +309,9 @@ fn positive(text: &str) -> Result<u64, String> {
         .ok_or_else(|| format!("'{text}' is not a whole number from 1 on"))
 }
 
-fn metric(alias: &str) -> Result<&'static Metric, dozor_core::catalogue::NoSuchMetric> {
-    process_metric(alias)
+/// The screen before anything is known of the settings.
+fn plain_theme() -> Theme {
+    Theme::new(Depth::Sixteen, false)
 }
 
 /// A failure that was caused by what was asked for.
@@ -174,6 +345,7 @@ pub fn main() -> ExitCode {
         Some(Command::Replay(replay)) => replay.run(),
         Some(Command::Snapshot(snapshot)) => snapshot.run(),
         Some(Command::Metrics(metrics)) => metrics.run(),
+        Some(Command::Settings(settings)) => settings.run(),
         Some(Command::Access(access)) => access.run(),
     };
     match result {
@@ -228,6 +400,7 @@ mod tests {
         is_current("cli.md", &markdown());
         is_current("keys.md", &crate::ui::action::markdown());
         is_current("metrics.md", &dozor_core::catalogue::markdown());
+        is_current("settings.md", &settings_command::markdown());
     }
 
     #[test]

@@ -2,6 +2,7 @@
 
 use crate::recorder::RecordError;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
+use dozor_core::expr::ExpressionError;
 use dozor_core::text::{clean, without_number};
 use std::io;
 use std::process::ExitCode;
@@ -13,6 +14,13 @@ pub fn report(error: &clap::Error) -> ExitCode {
         return ExitCode::SUCCESS;
     }
     eprintln!("dozor: {}", sentence(error));
+    // The place in a wrong expression is shown below it.
+    let source = std::error::Error::source(error).and_then(|source| source.downcast_ref::<ExpressionError>());
+    if let Some(wrong) = source.filter(|wrong| !wrong.text.trim().is_empty()) {
+        let (before, covered) = wrong.caret();
+        let text: String = wrong.text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
+        eprintln!("  {text}\n  {}{}", " ".repeat(before), "^".repeat(covered));
+    }
     ExitCode::from(2)
 }
 

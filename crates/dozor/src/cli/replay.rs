@@ -1,13 +1,12 @@
 //! `dozor replay`: a recording on the same screen.
 
-use super::{Look, need_terminal};
+use super::{Look, need_terminal, plain_theme, show};
 use crate::feed;
 use crate::hands::Hands;
-use crate::ui::run::{Connections, run};
+use crate::ui::run::Connections;
 use crate::ui::state::{Mode, State};
 use anyhow::Context as _;
 use clap::Args;
-use dozor_core::lane::Severity;
 use dozor_core::recording::StreamReader;
 use dozor_core::timeline::Timeline;
 use std::fs::File;
@@ -33,24 +32,31 @@ impl Replay {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
         let (sender, incoming) = channel();
         let name = self.file.display().to_string();
+        let mut problem = None;
         let mut state = if self.file == Path::new("-") {
             let stream = StreamReader::open(std::io::stdin(), true).context("standard input")?;
             need_terminal()?;
             let every = Duration::from_secs_f64(stream.every().unwrap_or(1.0).clamp(0.05, 86_400.0));
-            let state = State::new(Timeline::live(stream.host().clone()), self.look.theme(), every, (0, 0));
+            let state = State::new(Timeline::live(stream.host().clone()), plain_theme(), every, (0, 0));
             feed::follow(stream, sender.clone());
             state
         } else {
-            let (mut state, problem) = self.open(&name)?;
+            let (state, found) = self.open(&name)?;
             need_terminal()?;
-            if let Some(problem) = problem {
-                state.say(Severity::Warning, problem, None);
-            }
+            problem = found;
             state
         };
         state.tied = Some(TIED);
-        self.look.apply(&mut state);
-        run(state, Connections { hands: Hands::Tied(TIED), pace: None, incoming, sender })
+        if let Some(problem) = problem {
+            state.configured.problems.push(problem);
+        }
+        let every = state.every;
+        show(&self.look, &mut state, "replay", Some(every), |_| Connections {
+            hands: Hands::Tied(TIED),
+            pace: None,
+            incoming,
+            sender,
+        })
     }
 
     /// Opens a file; gives what could not be read of it as well.
@@ -69,7 +75,7 @@ impl Replay {
             many => format!("{name} is {first}; {} more places are damaged", many - 1),
         });
         let every = usual_interval(&timeline);
-        let mut state = State::new(timeline, self.look.theme(), every, (0, 0));
+        let mut state = State::new(timeline, plain_theme(), every, (0, 0));
         state.cursor = Some(state.timeline.first());
         let due = (!self.paused).then(Instant::now);
         state.mode = Mode::Replay { playing: !self.paused, due };

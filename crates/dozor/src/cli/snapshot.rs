@@ -1,14 +1,15 @@
 //! `dozor snapshot`: samples as text or for other programs.
 
-use super::{KernelFiles, interval, metric, positive};
+use super::{KernelFiles, Misuse, Whom, columns, interval, order, positive};
 use crate::clock::Zone;
+use crate::ui::columns::{ColumnSet, What};
 use clap::{Args, ValueEnum};
 use dozor_core::aside::aside;
-use dozor_core::catalogue::{Instances, Metric, PROCESS_METRICS, SYSTEM_METRICS, Value};
+use dozor_core::catalogue::{Instances, Metric, PROCESS_METRICS, SYSTEM_METRICS, Value, listed};
 use dozor_core::known::Known;
 use dozor_core::lane::{Lane, sentences};
 use dozor_core::parts::peers;
-use dozor_core::rank::{Everybody, Narrow, Order, ranked};
+use dozor_core::rank::{Everybody, Listed, Narrowing, Order};
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
 use dozor_core::wanted::Wanted;
@@ -42,21 +43,27 @@ pub struct Snapshot {
     /// Time that a sample covers
     #[arg(long, value_name = "DURATION", default_value = "1s", value_parser = interval)]
     every: Duration,
-    /// Order processes by this metric
-    #[arg(long, value_name = "ALIAS", default_value = "cpu", value_parser = metric)]
-    order: &'static Metric,
+    /// Order processes by one or two metrics; a minus before one puts the largest first, a plus the smallest
+    #[arg(long, value_name = "ORDER", default_value = "cpu", value_parser = order, allow_hyphen_values = true)]
+    order: Order,
+    /// Metrics of processes, with commas between them
+    #[arg(long, value_name = "COLUMNS", value_parser = columns)]
+    columns: Option<ColumnSet>,
     /// At most so many processes
     #[arg(long, value_name = "NUMBER")]
     limit: Option<usize>,
-    /// Only processes whose name or command contains this text
-    #[arg(long, value_name = "TEXT", default_value = "", hide_default_value = true)]
-    narrow: String,
+    #[command(flatten)]
+    whom: Whom,
     #[command(flatten)]
     files: KernelFiles,
 }
 
 impl Snapshot {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
+        let chosen = self.metrics()?;
+        let all: Vec<&Metric> = PROCESS_METRICS.iter().collect();
+        let metrics = chosen.as_ref().unwrap_or(&all);
+        let mut narrowing = self.whom.narrowing();
         let mut source = LiveSource::open(self.files.roots())?;
         source.want(Wanted::everything());
         let host = Arc::new(source.host());
@@ -70,11 +77,12 @@ impl Snapshot {
             let now = Arc::new(source.read());
             let sample = Sample::new(host.clone(), Some(before), now.clone());
             before = now;
-            let mut places = ranked(&sample, &Narrow::by_text(&self.narrow), &Order::by(self.order));
+            narrowing.follow(&sample);
+            let mut places = places(&sample, &narrowing, &self.order);
             places.truncate(self.limit.unwrap_or(usize::MAX));
             match self.format {
-                Format::Table => table(&sample, &places, &zone, self.order, &mut out)?,
-                Format::Jsonl => writeln!(out, "{}", object(&sample, &places, &zone))?,
+                Format::Table => table(&sample, &places, &zone, (chosen.as_ref(), &self.order), &mut out)?,
+                Format::Jsonl => writeln!(out, "{}", object(&sample, &places, &zone, metrics))?,
                 Format::Json => {
                     let (open, close) = (number == 0, number + 1 == self.count);
                     let begin = if self.count == 1 {
@@ -85,14 +93,38 @@ impl Snapshot {
                         ","
                     };
                     let end = if close && self.count > 1 { "]" } else { "" };
-                    writeln!(out, "{begin}{}{end}", object(&sample, &places, &zone))?;
+                    writeln!(out, "{begin}{}{end}", object(&sample, &places, &zone, metrics))?;
                 }
-                Format::Csv => csv(&sample, &places, &zone, number == 0, &mut out)?,
+                Format::Csv => csv(&sample, &places, &zone, metrics, number == 0, &mut out)?,
             }
             out.flush()?;
         }
         Ok(None)
     }
+}
+
+impl Snapshot {
+    /// The metrics that were chosen. What the screen draws is no metric.
+    fn metrics(&self) -> Result<Option<Vec<&'static Metric>>, Misuse> {
+        let Some(set) = &self.columns else { return Ok(None) };
+        let metric = |what: What| match what {
+            What::Metric(metric) => Ok(metric),
+            other => Err(Misuse(format!("--columns: {} is drawn on the screen only", other.alias()))),
+        };
+        set.0.iter().map(|spec| metric(spec.what)).collect::<Result<_, _>>().map(Some)
+    }
+}
+
+/// Places of the processes that are meant, in order.
+fn places(sample: &Sample, narrowing: &Narrowing, order: &Order) -> Vec<usize> {
+    let keeper = narrowing.at(sample);
+    let nobody = Sample::new(sample.host.clone(), None, Arc::default());
+    let everybody = Everybody::new(sample, &nobody);
+    let kept = |row: Listed| match row {
+        Listed::Here(at) => (keeper.keeps(&sample.process(at)) == Some(true)).then_some(at),
+        _ => None,
+    };
+    everybody.ordered(order).into_iter().filter_map(kept).collect()
 }
 
 /// A number as JSON: whole ones without a point, others to six places.
@@ -114,7 +146,7 @@ fn json_value(value: &Value) -> Json {
 }
 
 /// A sample as an object. What is not permitted is `null` like what is unknown, and named in `denied`.
-fn object(sample: &Sample, places: &[usize], zone: &Zone) -> Json {
+fn object(sample: &Sample, places: &[usize], zone: &Zone, metrics: &[&Metric]) -> Json {
     let host = &sample.host;
     let system: Map<String, Json> = SYSTEM_METRICS
         .iter()
@@ -134,7 +166,7 @@ fn object(sample: &Sample, places: &[usize], zone: &Zone) -> Json {
             let view = sample.process(*place);
             let mut object = Map::new();
             let mut denied = vec![];
-            for metric in PROCESS_METRICS {
+            for metric in metrics {
                 let value = metric.of(&view);
                 if value == Value::Denied {
                     denied.push(metric.alias);
@@ -203,17 +235,18 @@ fn csv(
     sample: &Sample,
     places: &[usize],
     zone: &Zone,
+    metrics: &[&Metric],
     heading: bool,
     out: &mut impl Write,
 ) -> anyhow::Result<()> {
     let mut writer = csv::Writer::from_writer(out);
     if heading {
-        writer.write_record(["time"].into_iter().chain(PROCESS_METRICS.iter().map(|metric| metric.alias)))?;
+        writer.write_record(["time"].into_iter().chain(metrics.iter().map(|metric| metric.alias)))?;
     }
     let time = zone.rfc3339(sample.now.wall_ns());
     for place in places {
         let view = sample.process(*place);
-        let cells = PROCESS_METRICS.iter().map(|metric| match metric.of(&view) {
+        let cells = metrics.iter().map(|metric| match metric.of(&view) {
             Value::Number(value) => number(value).to_string(),
             Value::Text(text) => text.to_string(),
             Value::Word(word) => word.to_owned(),
@@ -232,7 +265,7 @@ fn table(
     sample: &Sample,
     places: &[usize],
     zone: &Zone,
-    order: &'static Metric,
+    (chosen, order): (Option<&Vec<&'static Metric>>, &Order),
     out: &mut impl Write,
 ) -> anyhow::Result<()> {
     let host = &sample.host;
@@ -251,13 +284,17 @@ fn table(
         writeln!(out, "{} {:<8} {value:>9}  {first}  {second}", point.severity.sign(), lane.name())?;
     }
     let gone = aside(sample);
-    for (.., text) in sentences(&Everybody { here: sample, gone: &gone }) {
+    for (.., text) in sentences(&Everybody::new(sample, &gone)) {
         writeln!(out, "{text}")?;
     }
-    let mut metrics: Vec<&Metric> = COLUMNS.iter().filter_map(|alias| metric(alias).ok()).collect();
-    if !metrics.contains(&order) {
-        metrics.insert(3, order);
-    }
+    let usual = || {
+        let mut metrics: Vec<&Metric> = COLUMNS.iter().map(|alias| listed(alias)).collect();
+        if !metrics.contains(&order.first.metric) {
+            metrics.insert(3, order.first.metric);
+        }
+        metrics
+    };
+    let metrics: Vec<&Metric> = chosen.cloned().unwrap_or_else(usual);
     let rows: Vec<Vec<String>> = places
         .iter()
         .map(|place| {

@@ -1,9 +1,9 @@
 //! `dozor` and `dozor watch`: this machine, live.
 
-use super::{KernelFiles, Look, interval, need_terminal};
+use super::{KernelFiles, Look, interval, need_terminal, plain_theme, show};
 use crate::feed;
 use crate::hands::Hands;
-use crate::ui::run::{Connections, run};
+use crate::ui::run::Connections;
 use crate::ui::state::State;
 use clap::Args;
 use dozor_core::source::Source as _;
@@ -13,11 +13,14 @@ use std::sync::Arc;
 use std::sync::mpsc::channel;
 use std::time::Duration;
 
+/// Time between readings where nobody says anything else.
+const EVERY: Duration = Duration::from_secs(2);
+
 #[derive(Args)]
 pub struct Watch {
-    /// Time between readings
-    #[arg(long, value_name = "DURATION", default_value = "2s", value_parser = interval)]
-    every: Duration,
+    /// Time between readings [default: 2s, or what the settings say]
+    #[arg(long, value_name = "DURATION", value_parser = interval)]
+    every: Option<Duration>,
     #[command(flatten)]
     look: Look,
     #[command(flatten)]
@@ -28,11 +31,12 @@ impl Watch {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
         need_terminal()?;
         let source = LiveSource::open(self.files.roots())?;
-        let mut state =
-            State::new(Timeline::live(Arc::new(source.host())), self.look.theme(), self.every, (0, 0));
-        self.look.apply(&mut state);
-        let (sender, incoming) = channel();
-        let pace = feed::start(Box::new(source), self.every, vec![], sender.clone());
-        run(state, Connections { hands: Hands::Live, pace: Some(pace), incoming, sender })
+        let timeline = Timeline::live(Arc::new(source.host()));
+        let mut state = State::new(timeline, plain_theme(), EVERY, (0, 0));
+        show(&self.look, &mut state, "watch", self.every, |state| {
+            let (sender, incoming) = channel();
+            let pace = feed::start(Box::new(source), state.every, vec![], sender.clone());
+            Connections { hands: Hands::Live, pace: Some(pace), incoming, sender }
+        })
     }
 }

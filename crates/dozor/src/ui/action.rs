@@ -1,8 +1,10 @@
 //! The table of actions: name, keys, topic and help of everything that a person can do.
 //!
-//! The key map, the hint line, the help page and `docs/keys.md` come from this table.
+//! The key map ([`super::keymap`]), the hint line, the help page, the prompt for commands and `docs/keys.md` come from
+//! this table. Keys can be changed in the settings.
 
 use dozor_core::lane::Lane;
+use dozor_core::rank::Arrange;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
 /// What a person can do on the screen.
@@ -20,9 +22,33 @@ pub enum Action {
     First,
     Last,
     Narrow,
+    GoTo,
+    NextMatch,
+    PreviousMatch,
     Order,
     OtherWay,
+    Arrange,
+    ArrangeBy(Arrange),
+    Open,
+    Close,
+    FoldRows,
+    Threads,
+    KernelThreads,
+    ActiveOnly,
+    Whose,
+    Columns,
+    CommandForm,
+    PanRight,
+    PanLeft,
+    Percent,
+    Mean,
+    Units,
+    Times,
+    NextView,
+    SaveView,
     Mark,
+    MarkAll,
+    InvertMarks,
     ClearMarks,
     Act,
     Freeze,
@@ -53,6 +79,8 @@ pub enum Action {
     NextSign,
     CopyPid,
     CopyCommand,
+    Commands,
+    Settings,
     Theme,
     Mouse,
     Back,
@@ -96,7 +124,7 @@ pub struct Entry {
     pub action: Action,
     /// Its name.
     pub name: &'static str,
-    /// Keys that do it.
+    /// Keys that do it unless the settings say otherwise; none for what is done by its name.
     pub keys: &'static [&'static str],
     /// Chapter of the help page.
     pub topic: Topic,
@@ -121,10 +149,37 @@ const fn entry(
 #[rustfmt::skip]
 pub static ACTIONS: &[Entry] = &[
     entry(Action::Act, "act", &["x"], Topic::Processes, "act", "Send a signal to the marked processes, or else to the selected one; the next step asks."),
-    entry(Action::Narrow, "narrow", &["/"], Topic::Processes, "narrow", "Show only processes whose name or command contains what you type."),
-    entry(Action::Order, "order", &["o"], Topic::Processes, "order", "Choose the column that processes are ordered by."),
+    entry(Action::Narrow, "narrow", &["/"], Topic::Processes, "narrow", "Show only processes that an expression holds for: plain words, or such as cpu > 20% and user = astro. tab completes, up and down recall."),
+    entry(Action::GoTo, "go to", &["g"], Topic::Processes, "", "Select the next process that an expression holds for, without hiding the others."),
+    entry(Action::NextMatch, "next match", &["n"], Topic::Processes, "", "Go to the next process of the last search."),
+    entry(Action::PreviousMatch, "previous match", &["N"], Topic::Processes, "", "Go to the one before."),
+    entry(Action::Order, "order", &["o"], Topic::Processes, "order", "Choose the column that processes are ordered by; tab chooses the second one, for ties."),
     entry(Action::OtherWay, "order the other way", &["O"], Topic::Processes, "", "Turn the order round."),
-    entry(Action::Mark, "mark", &["m", "insert"], Topic::Processes, "mark", "Mark the selected process, or take the mark off, and go to the next row."),
+    entry(Action::Arrange, "arrange", &["v"], Topic::Processes, "arrange", "Choose the arrangement: flat, family tree, by program, user, service or container."),
+    entry(Action::ArrangeBy(Arrange::Flat), "arrange flat", &[], Topic::Processes, "", "One process below the other."),
+    entry(Action::ArrangeBy(Arrange::Family), "arrange as a family tree", &[], Topic::Processes, "", "Children below their parents."),
+    entry(Action::ArrangeBy(Arrange::Program), "arrange by program", &[], Topic::Processes, "", "One row for each program, with totals."),
+    entry(Action::ArrangeBy(Arrange::User), "arrange by user", &[], Topic::Processes, "", "One row for each user, with totals."),
+    entry(Action::ArrangeBy(Arrange::Service), "arrange by service", &[], Topic::Processes, "", "One row for each service or session, with totals."),
+    entry(Action::ArrangeBy(Arrange::Container), "arrange by container", &[], Topic::Processes, "", "One row for each container, with totals."),
+    entry(Action::Open, "open row", &["right"], Topic::Processes, "", "Show what is below the selected row: children, members, threads. In a row with nothing below it: pan the command."),
+    entry(Action::Close, "fold row", &["left"], Topic::Processes, "", "Fold what is below the selected row; again: go to the row above it."),
+    entry(Action::FoldRows, "fold all rows", &["F"], Topic::Processes, "", "Fold all rows, or open all."),
+    entry(Action::Threads, "threads", &["t"], Topic::Processes, "", "Show the threads below each process, or hide them. It costs two files for each thread."),
+    entry(Action::KernelThreads, "kernel threads", &["#"], Topic::Processes, "", "Show or hide the threads of the kernel."),
+    entry(Action::ActiveOnly, "active only", &["a"], Topic::Processes, "", "Show only processes that do something, or all again."),
+    entry(Action::Whose, "whose", &["W"], Topic::Processes, "", "Show everyone's processes, only yours, only those of others."),
+    entry(Action::Columns, "columns", &["c"], Topic::Processes, "columns", "Choose the columns of this lane, their order, width and unit; save them under a name."),
+    entry(Action::CommandForm, "command", &["l"], Topic::Processes, "", "Show the program with its arguments, the whole command line, or only the name."),
+    entry(Action::PanRight, "pan right", &["shift-right"], Topic::Processes, "", "Move along command lines that are too long."),
+    entry(Action::PanLeft, "pan left", &["shift-left"], Topic::Processes, "", "Move back."),
+    entry(Action::Percent, "percent", &["%"], Topic::Processes, "", "Show shares of CPU time in percent of one core, or of the whole machine."),
+    entry(Action::Mean, "current or mean", &["~"], Topic::Processes, "", "Show rates of the last sample, or their mean over 5, 10 or 30 seconds."),
+    entry(Action::NextView, "next view", &["s"], Topic::Processes, "", "Go to the next saved view: lanes, columns, order, narrowing and arrangement together."),
+    entry(Action::SaveView, "save view", &[], Topic::Processes, "", "Keep what is shown now as a view, under a name."),
+    entry(Action::Mark, "mark", &["m", "insert"], Topic::Processes, "mark", "Mark the selected process, or take the mark off, and go to the next row. In a row of several: all of them."),
+    entry(Action::MarkAll, "mark all", &["A"], Topic::Processes, "", "Mark all processes that are shown."),
+    entry(Action::InvertMarks, "invert marks", &["R"], Topic::Processes, "", "Mark those of the shown processes that are not marked, and only them."),
     entry(Action::ClearMarks, "clear marks", &["M"], Topic::Processes, "", "Take all marks off."),
     entry(Action::Down, "next row", &["down", "j"], Topic::Processes, "", "Select the next process. The order holds still for a moment while you choose."),
     entry(Action::Up, "previous row", &["up", "k"], Topic::Processes, "", "Select the previous process."),
@@ -168,9 +223,13 @@ pub static ACTIONS: &[Entry] = &[
     entry(Action::ReadNow, "read now", &["."], Topic::Program, "", "Take one reading now."),
     entry(Action::CopyPid, "copy the PID", &["y"], Topic::Processes, "", "Copy the PID of the selected process to the clipboard of your terminal (OSC 52), of the marked ones all."),
     entry(Action::CopyCommand, "copy the command", &["Y"], Topic::Processes, "", "Copy the command line instead."),
-    entry(Action::Theme, "colours", &["T"], Topic::Program, "", "Next theme: for a dark background, a light one, without colour."),
+    entry(Action::Commands, "commands", &[":"], Topic::Program, "", "Find anything that can be done by its name, and do it."),
+    entry(Action::Settings, "settings", &[","], Topic::Program, "", "Look at the settings and change them; they stay."),
+    entry(Action::Units, "units", &["U"], Topic::Program, "", "Show sizes in binary steps (KiB, MiB) or in decimal ones (kB, MB)."),
+    entry(Action::Times, "times", &["D"], Topic::Program, "", "Show times as the clock shows them, or counted back from now."),
+    entry(Action::Theme, "colours", &["T"], Topic::Program, "", "Next theme: for a dark background, a light one, your own, without colour."),
     entry(Action::Mouse, "mouse", &["S"], Topic::Program, "", "Leave the mouse to the terminal, so that text can be selected with it; again: take it back."),
-    entry(Action::Help, "help", &["?", "f1"], Topic::Program, "help", "Show all keys."),
+    entry(Action::Help, "help", &["?", "f1"], Topic::Program, "help", "Show all keys; letters search."),
     entry(Action::Back, "back", &["esc"], Topic::Program, "", "Close what is open; else take off the narrowing; else the selection."),
     entry(Action::Suspend, "suspend", &["ctrl-z"], Topic::Program, "", "Back to the shell; its fg brings Dozor back."),
     entry(Action::Redraw, "redraw", &["ctrl-l"], Topic::Program, "", "Draw everything anew, should something else have written on the screen."),
@@ -178,8 +237,7 @@ pub static ACTIONS: &[Entry] = &[
 ];
 
 /// The table's row of an action.
-#[cfg(test)]
-fn entry_of(action: Action) -> Option<&'static Entry> {
+pub fn entry_of(action: Action) -> Option<&'static Entry> {
     ACTIONS.iter().find(|entry| entry.action == action)
 }
 
@@ -209,24 +267,51 @@ pub fn key_name(key: &KeyEvent) -> String {
     }
 }
 
-/// The key with this name; none where it names several.
+/// Keys with a name of their own.
+const NAMED: [(&str, KeyCode); 15] = [
+    ("space", KeyCode::Char(' ')),
+    ("enter", KeyCode::Enter),
+    ("esc", KeyCode::Esc),
+    ("tab", KeyCode::Tab),
+    ("backtab", KeyCode::BackTab),
+    ("backspace", KeyCode::Backspace),
+    ("delete", KeyCode::Delete),
+    ("insert", KeyCode::Insert),
+    ("home", KeyCode::Home),
+    ("end", KeyCode::End),
+    ("pageup", KeyCode::PageUp),
+    ("pagedown", KeyCode::PageDown),
+    ("up", KeyCode::Up),
+    ("down", KeyCode::Down),
+    ("left", KeyCode::Left),
+];
+
+/// The key with this name; none where there is no such key or the name stands for several.
 pub fn key_of(name: &str) -> Option<KeyEvent> {
-    let plain = |code| Some(KeyEvent::new(code, KeyModifiers::NONE));
-    let mut letters = name.chars();
-    match (name, letters.next(), letters.next()) {
-        ("space", ..) => plain(KeyCode::Char(' ')),
-        ("enter", ..) => plain(KeyCode::Enter),
-        ("esc", ..) => plain(KeyCode::Esc),
-        ("tab", ..) => plain(KeyCode::Tab),
-        (_, Some(letter), None) => plain(KeyCode::Char(letter)),
-        _ => None,
+    for (prefix, modifier) in
+        [("ctrl-", KeyModifiers::CONTROL), ("alt-", KeyModifiers::ALT), ("shift-", KeyModifiers::SHIFT)]
+    {
+        if let Some(rest) = name.strip_prefix(prefix).filter(|rest| !rest.is_empty()) {
+            let key = key_of(rest)?;
+            return key.modifiers.is_empty().then(|| KeyEvent::new(key.code, modifier));
+        }
     }
+    let mut letters = name.chars();
+    let named = NAMED.iter().find(|(other, _)| *other == name).map(|(_, code)| *code);
+    let function =
+        name.strip_prefix('f').and_then(|number| number.parse().ok()).filter(|n| (1..=24).contains(n));
+    let code = match (letters.next(), letters.next()) {
+        _ if named.is_some() => named?,
+        _ if name == "right" => KeyCode::Right,
+        (Some(letter), None) => KeyCode::Char(letter),
+        _ => KeyCode::F(function?),
+    };
+    Some(KeyEvent::new(code, KeyModifiers::NONE))
 }
 
-/// What a key does.
-pub fn action_of(key: &KeyEvent) -> Option<Action> {
-    let name = key_name(key);
-    ACTIONS.iter().find(|entry| entry.keys.contains(&name.as_str())).map(|entry| entry.action)
+/// Names of keys that are no letters, for finding the nearest to a misspelt one.
+pub fn key_names() -> impl Iterator<Item = &'static str> {
+    NAMED.iter().map(|(name, _)| *name).chain(["right"])
 }
 
 /// The text of `docs/keys.md`.
@@ -262,16 +347,19 @@ mod tests {
         let mut names = HashSet::new();
         for entry in ACTIONS {
             assert!(names.insert(entry.name), "{} stands twice", entry.name);
-            assert!(!entry.keys.is_empty() && entry.help.ends_with('.'), "{}", entry.name);
+            assert!(entry.help.ends_with('.'), "{}", entry.name);
             assert_eq!(entry_of(entry.action).map(|entry| entry.name), Some(entry.name));
             for key in entry.keys {
                 assert!(keys.insert(key), "{key} has two meanings");
+                assert_eq!(key_of(key).map(|event| key_name(&event)).as_deref(), Some(*key));
             }
         }
     }
 
     #[test]
     fn keys_of_the_terminal_find_their_action() {
+        let map = crate::ui::keymap::KeyMap::default();
+        let action_of = |key: &KeyEvent| map.action(key);
         let plain = |code| KeyEvent::new(code, KeyModifiers::NONE);
         for (key, action) in [
             (plain(KeyCode::Char('x')), Action::Act),

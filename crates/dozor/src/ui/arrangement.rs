@@ -17,6 +17,21 @@ impl Default for Arrangement {
 }
 
 impl Arrangement {
+    /// These lanes from top to bottom, the others hidden, some folded. Without any all are shown.
+    pub fn of(shown: &[Lane], folded: &[Lane]) -> Arrangement {
+        if shown.is_empty() {
+            return Arrangement { folded: folded.to_vec(), ..Arrangement::default() };
+        }
+        let mut order: Vec<Lane> = vec![];
+        for lane in shown.iter().copied().chain(Lane::ALL) {
+            if !order.contains(&lane) {
+                order.push(lane);
+            }
+        }
+        let hidden = Lane::ALL.into_iter().filter(|lane| !shown.contains(lane)).collect();
+        Arrangement { order, folded: folded.to_vec(), hidden }
+    }
+
     /// Lanes from top to bottom. The chosen one is there even if it is hidden otherwise.
     pub fn shown(&self, chosen: Option<Lane>) -> Vec<Lane> {
         let is_shown = |lane: &Lane| !self.hidden.contains(lane) || chosen == Some(*lane);

@@ -23,6 +23,10 @@ pub struct Wish {
     pub parts: u16,
     /// Somebody works with the parts: they get more of the room.
     pub in_parts: bool,
+    /// Processes are marked: a line has their totals.
+    pub marks: bool,
+    /// Lines that a prompt takes above the hint line.
+    pub prompt: u16,
 }
 
 /// Places of the parts of the screen.
@@ -50,6 +54,10 @@ pub struct Layout {
     pub rows: Rect,
     /// A message, over the last row.
     pub message: Rect,
+    /// Totals of the marked processes.
+    pub marks: Option<Rect>,
+    /// The prompt with what it offers, over the last rows; without lines where nothing is typed.
+    pub prompt: Rect,
     /// Hints, or what is being typed.
     pub hints: Rect,
 }
@@ -99,8 +107,11 @@ impl Layout {
         });
         let title = take(1);
         let headings = take(1);
-        let rows = take((height - 1).saturating_sub(headings.bottom()));
+        let marks = u16::from(wish.marks);
+        let rows = take((height - 1 - marks).saturating_sub(headings.bottom()));
+        let marks = (marks > 0).then(|| take(1));
         let hints = take(1);
+        let prompt = wish.prompt.min(height - 2);
         let facts = match width {
             0..100 => 28,
             100..140 => 40,
@@ -118,6 +129,8 @@ impl Layout {
             headings,
             rows,
             message: Rect::new(0, rows.bottom().saturating_sub(1), width, 1),
+            marks,
+            prompt: Rect::new(0, hints.y - prompt, width, prompt),
             hints,
         })
     }
@@ -156,7 +169,9 @@ mod tests {
         for lanes in [all.clone(), all[..2].to_vec(), all[..1].to_vec()] {
             for (parts, in_parts, sentences) in [(0, false, 0), (4, true, 1), (12, false, 3), (200, true, 9)]
             {
-                let wish = Wish { lanes: lanes.clone(), sentences, parts, in_parts };
+                let marks = sentences == 1;
+                let wish =
+                    Wish { lanes: lanes.clone(), sentences, parts, in_parts, marks, prompt: sentences * 3 };
                 for width in (1..260).step_by(3) {
                     for height in 1..90 {
                         let Some(layout) = Layout::new(width, height, &wish) else {
@@ -164,7 +179,7 @@ mod tests {
                             continue;
                         };
                         assert_eq!(layout.hints.bottom(), height, "{wish:?} {layout:?}");
-                        assert_eq!(layout.rows.bottom(), layout.hints.y);
+                        assert_eq!(layout.rows.bottom() + u16::from(marks), layout.hints.y);
                         let enough = layout.rows.height >= 2 && layout.strip_width >= 20;
                         assert!(enough, "{width}x{height}: {layout:?}");
                         let mut bottom = layout.standing_out.bottom();
@@ -182,7 +197,7 @@ mod tests {
     #[test]
     fn the_parts_are_there_at_80_by_24() {
         let lanes = Lane::ALL.iter().map(|lane| (*lane, false)).collect();
-        let wish = Wish { lanes, sentences: 2, parts: 20, in_parts: false };
+        let wish = Wish { lanes, sentences: 2, parts: 20, ..Wish::default() };
         let layout = Layout::new(80, 24, &wish).expect("it fits");
         assert!(layout.parts.is_some_and(|parts| parts.height >= 5) && layout.rows.height >= 4, "{layout:?}");
         let layout = Layout::new(80, 24, &Wish { in_parts: true, ..wish }).expect("it fits");

@@ -3,7 +3,7 @@
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
 /// Longest line that can be typed, in characters.
-const LONGEST: usize = 400;
+const LONGEST: usize = 1000;
 
 /// Text and the place of the caret in it, counted in characters.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -28,6 +28,17 @@ impl LineEdit {
     pub fn halves(&self) -> (String, String) {
         let (before, behind) = self.text.split_at(self.caret);
         (before.iter().collect(), behind.iter().collect())
+    }
+
+    /// The place of the caret, in bytes.
+    pub fn caret_bytes(&self) -> usize {
+        self.text[..self.caret].iter().map(|letter| letter.len_utf8()).sum()
+    }
+
+    /// Another text, with the caret at a place in bytes.
+    pub fn set(&mut self, text: &str, caret_bytes: usize) {
+        self.text = text.chars().take(LONGEST).collect();
+        self.caret = text.get(..caret_bytes).map_or(0, |before| before.chars().count()).min(self.text.len());
     }
 
     /// Takes a key; says whether it meant something here.

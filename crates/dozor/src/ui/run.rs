@@ -8,7 +8,9 @@ use super::view;
 use crate::feed::Order;
 use crate::hands::Hands;
 use crate::recorder::Recorder;
+use crate::settings;
 use anyhow::Context as _;
+use dozor_core::lane::Severity;
 use dozor_core::reading::Reading;
 use dozor_core::wanted::Wanted;
 use ratatui::crossterm::event::{
@@ -51,7 +53,7 @@ pub struct Connections {
 const IDLE: Duration = Duration::from_secs(1);
 
 /// Runs the screen until somebody leaves. Gives the signal that ended it, if one did.
-pub fn run(mut state: State, connections: Connections) -> anyhow::Result<Option<i32>> {
+pub fn run(state: &mut State, connections: Connections) -> anyhow::Result<Option<i32>> {
     listen_to_signals(connections.sender.clone())?;
     let mut screen = Screen::open(state.mouse).context("the terminal cannot be used")?;
     listen_to_terminal(connections.sender.clone());
@@ -61,7 +63,7 @@ pub fn run(mut state: State, connections: Connections) -> anyhow::Result<Option<
     let now = Instant::now();
     state.refresh(now);
     state.settle();
-    let ended = session.turn(&mut state, &mut screen);
+    let ended = session.turn(state, &mut screen);
     session.stop_recording();
     // The account of a recording is worth waiting for; it is on the disk then.
     if let Some(writing) = session.recording.take() {
@@ -149,7 +151,7 @@ impl Session {
         }
     }
 
-    fn carry_out(&mut self, effect: Effect, state: &State, screen: &mut Screen) -> anyhow::Result<()> {
+    fn carry_out(&mut self, effect: Effect, state: &mut State, screen: &mut Screen) -> anyhow::Result<()> {
         match effect {
             Effect::Quit => {}
             // The whole job stops, so that the other end of a pipe does as well; our handler then sees the signal.
@@ -162,6 +164,13 @@ impl Session {
             Effect::ReadNow => self.order(Order::Now),
             Effect::Copy(text) => screen.copy(&text)?,
             Effect::Mouse(ours) => screen.take_mouse(ours)?,
+            Effect::Configure(change) => {
+                // The change is there either way; only keeping it may fail.
+                if let Err(problem) = settings::file::change(&state.configured, &change) {
+                    let until = Instant::now() + Duration::from_secs(12);
+                    state.say(Severity::Warning, problem, Some(until));
+                }
+            }
             Effect::Signal(signal, targets) => {
                 let (hands, out) = (self.connections.hands.clone(), self.connections.sender.clone());
                 std::thread::spawn(move || {

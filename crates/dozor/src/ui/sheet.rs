@@ -1,8 +1,11 @@
-//! What can be open over the screen: the sheet of signals, the choice of the order, the help.
+//! What can be open over the screen: the sheet of signals, a list to pick from, the columns, the settings.
 
+use super::columns::{OWN, What};
 use super::line_edit::LineEdit;
+use super::pick::{Kind, Picker, metrics};
+use super::state::State;
 use crate::hands::Target;
-use dozor_core::catalogue::{Metric, PROCESS_METRICS};
+use crate::settings::table::SETTINGS;
 use dozor_core::signals::{self, Signal};
 use ratatui::layout::Rect;
 
@@ -11,10 +14,12 @@ use ratatui::layout::Rect;
 pub enum Sheet {
     /// Choose a signal.
     Act(ActSheet),
-    /// Choose the ordering column.
-    Order(OrderSheet),
-    /// All keys; the number of lines scrolled away.
-    Help(usize),
+    /// Pick from a list.
+    Pick(Picker),
+    /// Choose columns.
+    Columns(ColumnsSheet),
+    /// Look at the settings and change them.
+    Settings(SettingsSheet),
 }
 
 /// The lines of a list that are seen.
@@ -28,14 +33,19 @@ pub struct List {
 
 /// So many targets are named.
 pub const NAMED: usize = 6;
+/// Lines below a list that explain the chosen line.
+const EXPLAINED: u16 = 3;
 
 impl Sheet {
     /// Where its text stands on a screen; the title line is above it.
     pub fn place(&self, screen: Rect) -> Rect {
         let height = match self {
             Sheet::Act(sheet) => sheet.head_lines() + 12,
-            Sheet::Order(_) => 18,
-            Sheet::Help(_) => screen.height,
+            Sheet::Pick(Picker { kind: Kind::Arrange, .. }) => 10,
+            Sheet::Pick(Picker { kind: Kind::Help, .. }) => screen.height,
+            Sheet::Pick(_) => 18,
+            Sheet::Columns(_) => (screen.height * 2 / 3).max(18),
+            Sheet::Settings(_) => SETTINGS.len() as u16 + EXPLAINED + 5,
         };
         let height = height.min(screen.height.saturating_sub(2)).max(1);
         let y = screen.bottom().saturating_sub(1 + height) + 1;
@@ -45,18 +55,15 @@ impl Sheet {
     /// The part of its list that is seen, scrolled so that the chosen line is among it.
     pub fn list(&self, screen: Rect) -> List {
         let place = self.place(screen);
-        let (head, chosen) = match self {
-            Sheet::Act(sheet) => (sheet.head_lines(), Some(sheet.at)),
-            Sheet::Order(sheet) => (2, Some(sheet.at)),
-            Sheet::Help(_) => (0, None),
+        let (head, chosen, foot) = match self {
+            Sheet::Act(sheet) => (sheet.head_lines(), sheet.at, 0),
+            Sheet::Pick(picker) => (2, picker.at, 0),
+            Sheet::Columns(sheet) => (3, sheet.at, EXPLAINED),
+            Sheet::Settings(sheet) => (2, sheet.at, EXPLAINED),
         };
-        let height = place.height.saturating_sub(head);
+        let height = place.height.saturating_sub(head + foot);
         let area = Rect { y: place.y + head, height, ..place };
-        let first = match (self, chosen) {
-            (Sheet::Help(scroll), _) => *scroll,
-            (_, chosen) => (chosen.unwrap_or(0) + 1).saturating_sub(usize::from(height)),
-        };
-        List { area, first }
+        List { area, first: (chosen + 1).saturating_sub(usize::from(height)) }
     }
 }
 
@@ -86,39 +93,38 @@ impl ActSheet {
     }
 }
 
-/// Metrics to order by, narrowed by what is typed.
+/// Columns of a lane, and all others that there could be, narrowed by what is typed.
 #[derive(Clone, Debug, Default)]
-pub struct OrderSheet {
+pub struct ColumnsSheet {
     /// What is typed.
     pub typed: LineEdit,
     /// Place among those that match.
     pub at: usize,
+    /// The named set that was taken last.
+    pub set: Option<String>,
 }
 
-impl OrderSheet {
-    /// Metrics whose alias, heading or meaning contains what is typed; matches in the alias come first.
-    pub fn matching(&self) -> Vec<&'static Metric> {
+impl ColumnsSheet {
+    /// Columns that match: those of the lane in their order, then the others.
+    pub fn items(&self, state: &State) -> Vec<What> {
         let typed = self.typed.text().trim().to_lowercase();
-        let in_name = |metric: &&Metric| metric.alias.contains(&typed) || metric.heading.contains(&typed);
-        let by_name = PROCESS_METRICS.iter().filter(in_name);
-        let by_help = PROCESS_METRICS
+        let own = OWN
             .iter()
-            .filter(|metric| !in_name(metric) && metric.help.to_lowercase().contains(&typed));
-        by_name.chain(by_help).collect()
+            .filter(|(_, alias, help)| alias.contains(&typed) || help.to_lowercase().contains(&typed));
+        let all = metrics(&typed).into_iter().map(What::Metric).chain(own.map(|(what, ..)| *what));
+        let all: Vec<What> = all.collect();
+        let set = state.columns();
+        let shown = set.0.iter().map(|spec| spec.what).filter(|what| all.contains(what));
+        let others = all.iter().copied().filter(|what| set.find(*what).is_none());
+        shown.chain(others).collect()
     }
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn metrics_are_found_by_alias_before_meaning() {
-        let sheet = OrderSheet { typed: LineEdit::new("swap"), at: 0 };
-        let found: Vec<_> = sheet.matching().iter().map(|metric| metric.alias).collect();
-        assert_eq!(found, ["swap"]);
-        let sheet = OrderSheet { typed: LineEdit::new("zombie"), at: 0 };
-        assert_eq!(sheet.matching()[0].alias, "state");
-        assert_eq!(OrderSheet::default().matching().len(), PROCESS_METRICS.len());
-    }
+/// The settings.
+#[derive(Clone, Debug, Default)]
+pub struct SettingsSheet {
+    /// The chosen one.
+    pub at: usize,
+    /// What was changed, the newest last: the setting, its value before, and whether the file had it.
+    pub undo: Vec<(&'static str, String, Option<String>)>,
 }

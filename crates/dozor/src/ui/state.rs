@@ -1,25 +1,27 @@
 //! All that the screen depends on.
 
+use super::action::Action;
 use super::arrangement::Arrangement;
-use super::axis::{Axis, Strips, Zoom};
-use super::columns;
+use super::axis::{Strips, Zoom};
+use super::columns::{self, ColumnSet};
+use super::keymap::KeyMap;
 use super::layout::{Layout, Wish};
-use super::line_edit::LineEdit;
 use super::parts::{Parts, Placed};
+use super::prompt::Prompt;
 use super::sheet::Sheet;
 use super::symbols::Symbols;
 use super::theme::Theme;
 use super::trend::Trends;
 use crate::clock::Zone;
-use dozor_core::aside::aside;
-use dozor_core::catalogue::listed;
-use dozor_core::lane::{Lane, Severity, sentences};
-use dozor_core::parts::{self, PartId, Users, users};
-use dozor_core::rank::{Everybody, Listed, Narrow, Order, Persistence};
-use dozor_core::reading::{ProcessKey, ProcessRow};
-use dozor_core::row::Row as _;
+use crate::settings::Configured;
+use dozor_core::expr::Expression;
+use dozor_core::lane::{Lane, Severity};
+use dozor_core::parts::{self, PartId};
+use dozor_core::rank::{Arrange, Folds, Listed, Narrowing, Order, Persistence, RowId, Table};
+use dozor_core::reading::ProcessKey;
 use dozor_core::sample::Sample;
 use dozor_core::timeline::Timeline;
+use dozor_core::units::Steps;
 use dozor_core::wanted::{Part, Wanted};
 use std::collections::{BTreeSet, HashMap};
 use std::path::PathBuf;
@@ -67,22 +69,30 @@ pub struct Recording {
     pub since: Instant,
 }
 
-/// A line that is being typed.
-#[derive(Clone, Debug)]
-pub struct Prompt {
-    /// The line.
-    pub line: LineEdit,
-    /// What it is for.
-    pub purpose: Purpose,
+/// How much of a command line is shown.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum CommandForm {
+    /// The program's base name with its arguments.
+    #[default]
+    Arguments,
+    /// The whole command line with the way to the program.
+    Whole,
+    /// The program's base name alone.
+    Name,
 }
 
-/// What a typed line is for.
-#[derive(Clone, Debug)]
-pub enum Purpose {
-    /// Narrowing; what was narrowed before comes back when it is given up.
-    Narrow(Narrow),
-    /// The note of a bookmark at an instant.
-    Note(i64),
+impl CommandForm {
+    /// All of them, in the order of their key.
+    pub const ALL: [CommandForm; 3] = [CommandForm::Arguments, CommandForm::Whole, CommandForm::Name];
+
+    /// Its word.
+    pub const fn word(self) -> &'static str {
+        match self {
+            CommandForm::Arguments => "arguments",
+            CommandForm::Whole => "whole",
+            CommandForm::Name => "name",
+        }
+    }
 }
 
 /// What a sign on the time axis stands for.
@@ -161,18 +171,56 @@ pub struct State {
     /// Order of the processes.
     pub order: Order,
     /// Which processes are shown.
-    pub narrow: Narrow,
+    pub narrowing: Narrowing,
+    /// What somebody goes to from row to row.
+    pub find: Option<Expression>,
+    /// Expressions that were typed, the newest last.
+    pub history: Vec<String>,
+    /// How rows are arranged.
+    pub arrange: Arrange,
+    /// What is open below them.
+    pub folds: Folds,
+    /// Threads are shown below their processes.
+    pub threads: bool,
+    /// Columns that somebody chose, for each lane and the overview.
+    pub column_sets: HashMap<Option<Lane>, ColumnSet>,
+    /// Shares of CPU time are of the whole machine, not of one core.
+    pub of_machine: bool,
+    /// Rates are means over this time; the last sample alone where it is zero.
+    pub mean: Duration,
+    /// Steps in which sizes are shown.
+    pub steps: Steps,
+    /// Times are counted back from the shown moment.
+    pub times_relative: bool,
+    /// How much of a command line is shown.
+    pub command_form: CommandForm,
+    /// Cells by which command lines are moved to the left.
+    pub pan: u16,
+    /// The saved view that was chosen last.
+    pub view: Option<String>,
+    /// Which key does what.
+    pub keys: KeyMap,
+    /// What is configured, and where it comes from.
+    pub configured: Configured,
     /// What is being typed.
     pub prompt: Option<Prompt>,
-    /// The shown processes in order.
-    pub rows: Vec<Listed>,
+    /// All processes in order, narrowed or not.
+    pub ordered: Vec<Listed>,
+    /// The rows, arranged.
+    pub table: Table,
+    /// Of so many processes it is not known whether they should be shown.
+    pub undecided: usize,
+    /// Threads of the shown sample.
+    pub thread_sample: Option<Arc<Sample>>,
+    /// The shown sample over a longer time.
+    pub calm: Option<Arc<Sample>>,
     /// Largest values among the rows of the metrics whose columns have bars.
     pub largest: HashMap<&'static str, f64>,
     /// Trends of the rows that are seen.
     pub trends: Trends,
-    /// The selected process.
-    pub selected: Option<ProcessKey>,
-    /// Where the selected process was last among the rows.
+    /// The selected row.
+    pub selected: Option<RowId>,
+    /// Where the selected row was last.
     pub selected_row: usize,
     /// First row on the screen.
     pub scroll: usize,
@@ -226,9 +274,28 @@ impl State {
             parts: Parts::default(),
             users_of: None,
             order: Order::by_cpu(),
-            narrow: Narrow::default(),
+            narrowing: Narrowing::default(),
+            find: None,
+            history: vec![],
+            arrange: Arrange::Flat,
+            folds: Folds::default(),
+            threads: false,
+            column_sets: HashMap::new(),
+            of_machine: false,
+            mean: Duration::ZERO,
+            steps: Steps::Binary,
+            times_relative: false,
+            command_form: CommandForm::default(),
+            pan: 0,
+            view: None,
+            keys: KeyMap::default(),
+            configured: Configured::default(),
             prompt: None,
-            rows: vec![],
+            ordered: vec![],
+            table: Table::default(),
+            undecided: 0,
+            thread_sample: None,
+            calm: None,
             largest: HashMap::new(),
             trends: Trends::default(),
             selected: None,
@@ -250,10 +317,21 @@ impl State {
 
     /// What the source must collect for what is on the screen, and for a recording that is written.
     pub fn wanted(&self) -> Wanted {
-        let columns = columns::fit(self.lane, self.order.metric, self.size.0.max(80)).list;
+        let columns =
+            columns::fit(self.columns(), self.lane, self.order.first.metric, self.size.0.max(80)).list;
         let shown: Wanted = columns.iter().filter_map(|column| column.metric.needs).collect();
         // A full file system and what came and went unseen stand out wherever one looks.
         let mut wanted = shown.with(Part::Filesystems).with(Part::Ended);
+        wanted = wanted.union(self.narrowing.wanted()).union(self.arrange.wanted());
+        if let Some(expression) = &self.find {
+            wanted = wanted.union(expression.wanted());
+        }
+        if let Some(part) = self.order.then.and_then(|then| then.metric.needs) {
+            wanted = wanted.with(part);
+        }
+        if self.threads {
+            wanted = wanted.with(Part::Threads);
+        }
         if let Some(lane) = self.lane {
             wanted = wanted.union(parts::wanted(lane, self.sample.as_deref()));
         }
@@ -261,6 +339,16 @@ impl State {
             wanted = wanted.with(Part::Mounts);
         }
         if self.recording.is_some() { wanted.union(Wanted::recorded()) } else { wanted }
+    }
+
+    /// Columns of the chosen lane, or of the overview.
+    pub fn columns(&self) -> &ColumnSet {
+        self.column_sets.get(&self.lane).unwrap_or_else(|| ColumnSet::usual(self.lane))
+    }
+
+    /// The first key of an action, for texts that name it.
+    pub fn key(&self, action: Action) -> String {
+        self.keys.key(action)
     }
 
     /// Number of the sample that is shown.
@@ -275,6 +363,8 @@ impl State {
         let mut wish = Wish {
             lanes: lanes.into_iter().map(|lane| (lane, self.lanes.is_folded(lane))).collect(),
             sentences: self.standing_out.len().min(9) as u16,
+            marks: !self.marked.is_empty(),
+            prompt: self.prompt.as_ref().map_or(0, |prompt| prompt.lines(self.size.1)),
             parts: self.lane.map_or(0, |_| self.parts.wish(self.size.0)),
             in_parts: self.parts.in_focus,
         };
@@ -291,199 +381,13 @@ impl State {
         }
     }
 
-    /// Whether the order holds still.
-    pub fn is_held(&self, now: Instant) -> bool {
-        matches!(self.sheet, Some(Sheet::Act(_)))
-            || matches!(self.drag, Some(Drag::ScrollBar(_)))
-            || self.held_until.is_some_and(|until| now < until)
-    }
-
-    /// Those that are there and those who are gone.
-    pub fn everybody(&self) -> Option<Everybody<'_>> {
-        Some(Everybody { here: self.sample.as_ref()?, gone: self.gone.as_ref()? })
-    }
-
-    /// Identity of the process in a row.
-    pub fn key_of_row(&self, row: usize) -> Option<ProcessKey> {
-        let listed = *self.rows.get(row)?;
-        Some(self.everybody()?.view(listed).now.key())
-    }
-
-    /// Row of the selected process.
-    pub fn row_of_selected(&self) -> Option<usize> {
-        let key = self.selected?;
-        let everybody = self.everybody()?;
-        let here = everybody.here.find(key).map(Listed::Here);
-        let listed = here.or_else(|| everybody.gone.find(key).map(Listed::Gone))?;
-        self.rows.iter().position(|row| *row == listed)
-    }
-
-    /// Goes to the sample of the cursor and works out all that depends on it.
-    pub fn refresh(&mut self, now: Instant) {
-        let Some(shown) = self.shown() else { return };
-        let selection_was_visible = self.row_of_selected().is_some_and(|row| self.is_visible(row));
-        let held: Option<HashMap<ProcessKey, usize>> = self
-            .is_held(now)
-            .then(|| (0..self.rows.len()).filter_map(|row| Some((self.key_of_row(row)?, row))).collect());
-        let sample = match self.timeline.sample(shown) {
-            Ok(sample) => sample,
-            Err(error) => {
-                self.say(Severity::Warning, format!("this moment cannot be read: {error}"), None);
-                return;
-            }
-        };
-        let gone = Arc::new(aside(&sample));
-        self.standing_out = sentences(&Everybody { here: &sample, gone: &gone });
-        self.gone = Some(gone);
-        self.warn_of_own_cost();
-        self.chosen_lane_first();
-        if self.cursor.is_none() {
-            self.marked.retain(|key| sample.find(*key).is_some());
+    /// Makes the texts of the shown moment anew: after other units were chosen.
+    pub fn refresh_texts(&mut self) {
+        if let Some(everybody) = self.everybody() {
+            self.standing_out = dozor_core::lane::sentences(&everybody);
+            self.chosen_lane_first();
         }
-        let shown_before = self.sample.replace(sample.clone());
         self.look_at_parts();
-        let follows = shown_before.zip(sample.before.as_ref());
-        self.rank(follows.is_some_and(|(shown, before)| Arc::ptr_eq(&shown.now, before)));
-        if let Some(held) = held
-            && let Some(everybody) = self.everybody()
-        {
-            // Those that were there keep their places; those that came since stand behind them.
-            let place =
-                |row: &Listed| held.get(&everybody.view(*row).now.key()).copied().unwrap_or(usize::MAX);
-            let mut rows: Vec<(usize, Listed)> = self.rows.iter().map(|row| (place(row), *row)).collect();
-            rows.sort_by_key(|(place, _)| *place);
-            // Rows above that are gone must not pull the others away from under the hand.
-            self.scroll = rows.partition_point(|(place, _)| *place < self.scroll);
-            self.rows = rows.into_iter().map(|(_, row)| row).collect();
-        }
-        self.fill_window(shown);
-        self.follow_persistence();
-        // Whoever turned the wheel away from the selection is not pulled back to it.
-        if selection_was_visible {
-            self.keep_selection_visible();
-        }
-        self.stay_within_rows();
-    }
-
-    fn warn_of_own_cost(&mut self) {
-        if let Some(cost) = self.own_cost.filter(|cost| *cost >= COSTLY && self.mode == Mode::Live) {
-            let text =
-                format!("Dozor itself uses {cost:.0} % of a core at this interval; + reads less often.");
-            self.standing_out.push((Severity::Notice, Lane::Cpu, text));
-        }
-    }
-
-    /// What stands out of the chosen lane comes first, else the worst.
-    pub fn chosen_lane_first(&mut self) {
-        let lane = self.lane;
-        self.standing_out.sort_by_key(|(severity, of, _)| std::cmp::Reverse((lane == Some(*of), *severity)));
-    }
-
-    /// Works out the parts of the chosen lane at the shown moment.
-    pub fn look_at_parts(&mut self) {
-        self.parts.sections = match (self.lane, &self.sample) {
-            (Some(lane), Some(sample)) => parts::sections(lane, sample),
-            _ => vec![],
-        };
-        self.parts.current = self.parts.current.min(self.parts.sections.len().saturating_sub(1));
-        if self.parts.sections.is_empty() {
-            self.parts.in_focus = false;
-        }
-    }
-
-    /// Narrows and orders the processes of the shown moment. Where it follows the one that was shown, equal rows keep
-    /// their places.
-    fn rank(&mut self, follows: bool) {
-        let (Some(sample), Some(everybody)) = (&self.sample, self.everybody()) else { return };
-        let users = self.parts.selected.as_ref().map(|part| users(part, sample));
-        let narrow = &self.narrow;
-        let uses = |row: &ProcessRow| match &users {
-            Some(Users::Those(uses, _)) => uses(row),
-            _ => true,
-        };
-        let keeps = |row: &ProcessRow| narrow.keeps(row) && uses(row);
-        let rows = if follows {
-            everybody.ranked_after(&self.rows, keeps, &self.order)
-        } else {
-            everybody.ranked(keeps, &self.order)
-        };
-        // In the overview only; elsewhere no column has a bar.
-        let barred = if self.lane.is_none() { columns::BARRED } else { &[] };
-        let largest = barred.iter().map(|alias| {
-            let values = rows.iter().filter_map(|row| listed(alias).of(&everybody.view(*row)).number());
-            (*alias, values.fold(0.0, f64::max))
-        });
-        self.largest = largest.collect();
-        self.users_of = match users {
-            Some(Users::Those(_, words)) => Some(Ok(words)),
-            Some(Users::Unknown(reason)) => Some(Err(reason)),
-            Some(Users::All) | None => None,
-        };
-        self.rows = rows;
-    }
-
-    fn fill_window(&mut self, shown: usize) {
-        let from = (shown + 1).saturating_sub(TREND_SAMPLES).max(self.timeline.first());
-        // Backwards in time would decode each key frame's readings again for every sample.
-        self.window = (from..=shown).filter_map(|number| self.timeline.sample(number).ok()).collect();
-    }
-
-    fn follow_persistence(&mut self) {
-        let Some(shown) = self.shown() else { return };
-        let Some(newest) = self.window.last() else { return };
-        if self.persistence.follow(shown, newest, &self.order) {
-            return;
-        }
-        self.persistence = Persistence::default();
-        let first = shown + 1 - self.window.len();
-        for (number, sample) in (first..).zip(&self.window) {
-            self.persistence.follow(number, sample, &self.order);
-        }
-    }
-
-    /// Works out the rows anew: after another order, another narrowing, another part.
-    pub fn rank_anew(&mut self) {
-        self.rank(false);
-        self.follow_persistence();
-        self.held_until = None;
-        self.keep_selection_visible();
-    }
-
-    /// Works out what is drawn but depends on where things stand. Called after every event.
-    pub fn settle(&mut self) {
-        let Some(layout) = self.layout() else { return };
-        let axis = Axis::new(self, layout.strip_width);
-        self.strips.follow(axis, self.zoom, &self.timeline);
-        let seen = usize::from(layout.rows.height);
-        let last = self.rows.len().min(self.scroll + seen);
-        let visible = self.rows.get(self.scroll..last).unwrap_or_default();
-        let lens = columns::trend_metric(self.lane, self.order.metric);
-        let mut trends = std::mem::take(&mut self.trends);
-        trends.follow(self.shown(), &self.window, visible, lens);
-        self.trends = trends;
-    }
-
-    fn visible_rows(&self) -> usize {
-        self.layout().map_or(1, |layout| usize::from(layout.rows.height)).max(1)
-    }
-
-    fn is_visible(&self, row: usize) -> bool {
-        (self.scroll..self.scroll + self.visible_rows()).contains(&row)
-    }
-
-    /// Scrolls no further than to the last row.
-    pub fn stay_within_rows(&mut self) {
-        self.scroll = self.scroll.min(self.rows.len().saturating_sub(self.visible_rows()));
-    }
-
-    /// Scrolls so far that the selected row can be seen.
-    pub fn keep_selection_visible(&mut self) {
-        let height = self.visible_rows();
-        if let Some(row) = self.row_of_selected() {
-            self.selected_row = row;
-            self.scroll = self.scroll.clamp((row + 1).saturating_sub(height), row);
-        }
-        self.stay_within_rows();
     }
 
     /// Shows a line.

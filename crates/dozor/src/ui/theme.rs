@@ -4,7 +4,7 @@
 use dozor_core::lane::{Lane, Severity};
 use ratatui::style::{Color, Modifier, Style};
 use std::collections::BTreeMap;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// How many colours the terminal shows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
@@ -65,15 +65,62 @@ pub enum Ground {
     Ordered,
 }
 
-/// A complete set of colours.
+/// Roles by the names that they have in the files of own themes.
+pub const ROLES: [(&str, Role, &str); 14] = [
+    ("text", Role::Text, "ordinary text"),
+    ("strong", Role::Strong, "names, values now"),
+    ("quiet", Role::Quiet, "labels, zeroes, unknown values, arguments"),
+    ("line", Role::Line, "rules and ticks"),
+    ("accent", Role::Accent, "keys, titles, the time cursor, the ordering column"),
+    ("cpu", Role::Lane(Lane::Cpu), "the lane and all that belongs to it"),
+    ("memory", Role::Lane(Lane::Memory), "the same"),
+    ("disk", Role::Lane(Lane::Disk), "the same"),
+    ("network", Role::Lane(Lane::Network), "the same"),
+    ("heat", Role::Lane(Lane::Heat), "the same"),
+    ("fine", Role::Severity(Severity::Fine), "nothing is wrong"),
+    ("notice", Role::Severity(Severity::Notice), "worth a look"),
+    ("warning", Role::Severity(Severity::Warning), "soon a problem"),
+    ("critical", Role::Severity(Severity::Critical), "a problem"),
+];
+
+/// Backgrounds by the names that they have in the files of own themes.
+pub const GROUNDS: [(&str, Ground, &str); 4] = [
+    ("screen", Ground::Screen, "the screen"),
+    ("panel", Ground::Panel, "the top line, the hint line, the chosen lane, sheets"),
+    ("selected", Ground::Selected, "the selected row"),
+    ("ordered", Ground::Ordered, "the ordering column"),
+];
+
+/// Colours that somebody chose; what is not among them is that of the theme that they are laid over.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Own {
+    /// Its name.
+    pub name: String,
+    /// Laid over the theme for a light background.
+    pub light: bool,
+    /// Colours of roles.
+    pub roles: Vec<(Role, u32)>,
+    /// Colours of backgrounds.
+    pub grounds: Vec<(Ground, u32)>,
+}
+
+/// What the environment says of the terminal.
 #[derive(Clone, Copy, Debug)]
+pub struct Found {
+    coloured: Depth,
+    unwanted: bool,
+    light: bool,
+}
+
+/// A complete set of colours.
+#[derive(Clone, Debug)]
 pub struct Theme {
     /// Colours the terminal has.
     pub depth: Depth,
     /// Background they are made for.
     pub light: bool,
-    /// Colours of the terminal before somebody chose none.
-    coloured: Depth,
+    /// Colours of somebody's own.
+    pub own: Option<Arc<Own>>,
 }
 
 struct Paint {
@@ -131,19 +178,9 @@ fn ground_paint(ground: Ground) -> (u32, u32) {
     }
 }
 
-impl Theme {
-    /// A theme of this depth.
-    pub fn new(depth: Depth, light: bool) -> Theme {
-        Theme { depth, light, coloured: depth }
-    }
-
-    /// Finds out what the terminal can do from its environment variables, given by a lookup. What somebody set goes
-    /// before what is found.
-    pub fn detect(
-        shade: Option<Shade>,
-        depth: Option<Depth>,
-        variable: impl Fn(&str) -> Option<String>,
-    ) -> Theme {
+impl Found {
+    /// Finds out what the terminal can do from its environment variables, given by a lookup.
+    pub fn by(variable: impl Fn(&str) -> Option<String>) -> Found {
         let is = |name: &str, wanted: &[&str]| {
             variable(name).is_some_and(|value| wanted.iter().any(|word| value.contains(word)))
         };
@@ -161,33 +198,48 @@ impl Theme {
         };
         // Some terminals name their background: the last of the numbers is one of the 16 colours.
         let background = variable("COLORFGBG").and_then(|value| value.rsplit(';').next()?.parse::<u8>().ok());
+        let light = background.is_some_and(|number| number == 7 || (9..=15).contains(&number));
+        let unwanted = variable("NO_COLOR").is_some_and(|value| !value.is_empty());
+        Found { coloured, unwanted, light }
+    }
+
+    /// The theme for it; what somebody set goes before what was found.
+    pub fn theme(self, shade: Option<Shade>, depth: Option<Depth>) -> Theme {
         let light = match shade {
             Some(Shade::Light) => true,
             Some(Shade::Dark) => false,
-            _ => background.is_some_and(|number| number == 7 || (9..=15).contains(&number)),
+            _ => self.light,
         };
-        let unwanted = variable("NO_COLOR").is_some_and(|value| !value.is_empty());
         let depth = match (shade, depth) {
             (Some(Shade::Mono), _) => Depth::Mono,
             (_, Some(depth)) => depth,
-            _ if unwanted => Depth::Mono,
-            _ => coloured,
+            _ if self.unwanted => Depth::Mono,
+            _ => self.coloured,
         };
-        Theme { depth, light, coloured: if depth == Depth::Mono { coloured } else { depth } }
+        Theme::new(depth, light)
     }
 
-    /// The next theme: dark, light, without colour.
+    /// The same, where somebody asks for colours although the environment has them switched off.
     #[must_use]
-    pub fn next(self) -> Theme {
-        match (self.depth, self.light) {
-            (Depth::Mono, _) => Theme { depth: self.coloured, light: false, ..self },
-            (_, false) => Theme { light: true, ..self },
-            (_, true) => Theme { depth: Depth::Mono, light: false, ..self },
-        }
+    pub fn wanting_colours(self) -> Found {
+        Found { unwanted: false, ..self }
+    }
+}
+
+impl Theme {
+    /// A theme of this depth.
+    pub fn new(depth: Depth, light: bool) -> Theme {
+        Theme { depth, light, own: None }
+    }
+
+    /// With somebody's own colours.
+    #[must_use]
+    pub fn with(self, own: Arc<Own>) -> Theme {
+        Theme { light: own.light, own: Some(own), ..self }
     }
 
     /// Style of text in a role.
-    pub fn role(self, role: Role) -> Style {
+    pub fn role(&self, role: Role) -> Style {
         let style = match role {
             Role::Strong => Style::new().add_modifier(Modifier::BOLD),
             Role::Severity(Severity::Critical) => Style::new().add_modifier(Modifier::BOLD),
@@ -203,11 +255,18 @@ impl Theme {
         }
     }
 
-    fn colour(self, role: Role) -> Option<Color> {
+    fn colour(&self, role: Role) -> Option<Color> {
         let paint = role_paint(role);
-        let rgb = if self.light { paint.light } else { paint.dark };
+        let own = self.own.as_ref().and_then(|own| own.roles.iter().find(|(other, _)| *other == role));
+        let rgb = match own {
+            Some((_, rgb)) => *rgb,
+            None if self.light => paint.light,
+            None => paint.dark,
+        };
         match self.depth {
             Depth::True => Some(true_colour(rgb)),
+            // Whoever chose a colour has looked at it.
+            Depth::Indexed if own.is_some() => Some(Color::Indexed(nearest_indexed(rgb, false, self.light))),
             // Rules and ticks are no text.
             Depth::Indexed => Some(Color::Indexed(nearest_indexed(rgb, role != Role::Line, self.light))),
             Depth::Sixteen => Some(paint.ansi[usize::from(self.light)]),
@@ -216,11 +275,19 @@ impl Theme {
     }
 
     /// Style of a background.
-    pub fn ground(self, ground: Ground) -> Style {
+    pub fn ground(&self, ground: Ground) -> Style {
         let (dark, light) = ground_paint(ground);
-        let rgb = if self.light { light } else { dark };
+        let own = self.own.as_ref().and_then(|own| own.grounds.iter().find(|(other, _)| *other == ground));
+        let rgb = match own {
+            Some((_, rgb)) => *rgb,
+            None if self.light => light,
+            None => dark,
+        };
         match self.depth {
             Depth::True => Style::new().bg(true_colour(rgb)),
+            Depth::Indexed if own.is_some() => {
+                Style::new().bg(Color::Indexed(nearest_indexed(rgb, false, self.light)))
+            }
             Depth::Indexed => {
                 Style::new().bg(Color::Indexed(ground_indexed(ground)[usize::from(self.light)]))
             }
@@ -231,7 +298,7 @@ impl Theme {
     }
 
     /// A lane's hue, brought near the background while nothing is wrong.
-    pub fn strip(self, lane: Lane, severity: Severity) -> Style {
+    pub fn strip(&self, lane: Lane, severity: Severity) -> Style {
         let paint = role_paint(Role::Lane(lane));
         if self.depth == Depth::Sixteen && (self.light || severity == Severity::Fine) {
             // Strips are no text: a hue that would be too pale or too dark to read tells the lanes apart.
@@ -253,7 +320,13 @@ impl Theme {
             return self.role(Role::Lane(lane));
         }
         let (dark, light) = ground_paint(Ground::Screen);
-        let (hue, ground) = if self.light { (paint.light, light) } else { (paint.dark, dark) };
+        let (mut hue, mut ground) = if self.light { (paint.light, light) } else { (paint.dark, dark) };
+        if let Some(own) = &self.own {
+            let of_lane = own.roles.iter().find(|(role, _)| *role == Role::Lane(lane));
+            hue = of_lane.map_or(hue, |(_, rgb)| *rgb);
+            let of_screen = own.grounds.iter().find(|(other, _)| *other == Ground::Screen);
+            ground = of_screen.map_or(ground, |(_, rgb)| *rgb);
+        }
         let mix = |shift: u32| (((hue >> shift & 0xff) * 13 + (ground >> shift & 0xff) * 7) / 20) << shift;
         let mixed = mix(16) | mix(8) | mix(0);
         Style::new().fg(match self.depth {
@@ -368,7 +441,7 @@ mod tests {
     fn found(shade: Option<Shade>, depth: Option<Depth>, pairs: &[(&str, &str)]) -> Theme {
         let find =
             |name: &str| pairs.iter().find(|(key, _)| *key == name).map(|(_, value)| (*value).to_owned());
-        Theme::detect(shade, depth, find)
+        Found::by(find).theme(shade, depth)
     }
 
     #[test]
@@ -392,13 +465,5 @@ mod tests {
         assert_eq!(found(None, Some(Depth::True), &terminal).depth, Depth::True);
         assert_eq!(found(Some(Shade::Mono), Some(Depth::True), &terminal).depth, Depth::Mono);
         assert!(!found(Some(Shade::Dark), None, &terminal).light);
-        let mut theme = found(None, None, &[("TERM", "xterm-256color")]);
-        let mut seen = vec![];
-        for _ in 0..4 {
-            seen.push((theme.depth, theme.light));
-            theme = theme.next();
-        }
-        assert_eq!(seen[..3], [(Depth::Indexed, false), (Depth::Indexed, true), (Depth::Mono, false)]);
-        assert_eq!(seen[3], seen[0]);
     }
 }

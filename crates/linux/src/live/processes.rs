@@ -491,7 +491,12 @@ pub(super) fn open_pid(proc: &OwnedFd, pid: i64, name: &str) -> Result<OwnedFd, 
 }
 
 /// Reads a file of a process into the buffer, which grows for a long one (a huge command line).
-pub(super) fn read_pid<'a>(proc: &OwnedFd, pid: i64, name: &str, buffer: &'a mut Vec<u8>) -> Result<&'a [u8], Errno> {
+pub(super) fn read_pid<'a>(
+    proc: &OwnedFd,
+    pid: i64,
+    name: &str,
+    buffer: &'a mut Vec<u8>,
+) -> Result<&'a [u8], Errno> {
     const LONGEST: usize = 1 << 20;
     let file = open_pid(proc, pid, name)?;
     let mut filled = 0;

@@ -14,7 +14,8 @@ pub fn read(proc: &OwnedFd, processes: &[Arc<ProcessRow>], buffer: &mut Vec<u8>)
     for process in processes.iter().filter(|row| row.threads.value() > Some(1)) {
         let Some(pid) = process.pid.value() else { continue };
         for tid in thread_numbers(proc, pid) {
-            let Ok(stat) = read_pid(proc, pid, &format!("task/{tid}/stat"), buffer).map(<[u8]>::to_vec) else {
+            let Ok(stat) = read_pid(proc, pid, &format!("task/{tid}/stat"), buffer).map(<[u8]>::to_vec)
+            else {
                 continue;
             };
             let ran = read_pid(proc, pid, &format!("task/{tid}/schedstat"), buffer).ok();

@@ -58,7 +58,8 @@ fn in_a_file_of_its_own(number: &str, lib: &Path) -> Option<String> {
 /// Engines that keep one list of all.
 fn in_a_list(number: &str, lib: &Path) -> Option<String> {
     let list = json(&lib.join("containers/storage/overlay-containers/containers.json"))?;
-    let entry = list.as_array()?.iter().find(|entry| entry.get("id").and_then(Value::as_str) == Some(number))?;
+    let entry =
+        list.as_array()?.iter().find(|entry| entry.get("id").and_then(Value::as_str) == Some(number))?;
     Some(entry.get("names")?.get(0)?.as_str()?.to_owned())
 }
 

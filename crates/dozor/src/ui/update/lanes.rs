@@ -9,7 +9,8 @@ use dozor_core::parts::{PartId, lens};
 use dozor_core::rank::Order;
 use std::time::Instant;
 
-pub(super) fn choose(state: &mut State, lane: Option<Lane>) {
+/// Looks at a lane, or at the overview.
+pub fn choose(state: &mut State, lane: Option<Lane>) {
     state.lane = lane;
     state.parts = Parts::default();
     state.order = lane.map_or_else(Order::by_cpu, |lane| Order::by(lane.lens()));

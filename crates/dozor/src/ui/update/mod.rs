@@ -1,22 +1,35 @@
 //! What happens on an event: the only place where the state changes.
 //!
 //! [`keys`] and [`mouse`] turn what people do into actions; [`act`] carries an action out, with [`time`], [`lanes`],
-//! [`rows`] and [`pace`].
+//! [`rows`], [`pace`] and [`views`]. What is open takes keys for itself: [`prompt`], [`pick`], [`columns_sheet`],
+//! [`settings_sheet`].
 
+mod columns_sheet;
 mod keys;
 mod lanes;
 mod mouse;
 mod pace;
+mod pick;
+mod prompt;
 mod rows;
+mod settings_sheet;
 mod time;
+mod views;
 
+pub use lanes::choose as choose_lane;
 pub use mouse::thumb;
 
 use super::action::Action;
-use super::sheet::{OrderSheet, Sheet};
-use super::state::{Mode, Recording, SignKind, State};
+use super::pick::{Kind, Picker};
+use super::prompt::{Prompt, Purpose};
+use super::sheet::Sheet;
+use super::state::{CommandForm, Mode, Recording, SignKind, State};
 use crate::hands::{Outcome, Target, summary};
+use crate::settings::Origin;
+use crate::settings::file::Change;
+use crate::settings::table::{MEANS, setting, theme_names};
 use dozor_core::lane::Severity;
+use dozor_core::rank::Whose;
 use dozor_core::reading::Reading;
 use dozor_core::signals::Signal;
 use ratatui::crossterm::event::{KeyEvent, MouseEvent};
@@ -80,11 +93,21 @@ pub enum Effect {
     Copy(String),
     /// Take the mouse, or leave it to the terminal.
     Mouse(bool),
+    /// Keep something in the file of settings.
+    Configure(Change),
 }
 
 /// Takes in an event.
 pub fn update(state: &mut State, event: Event, now: Instant) -> Vec<Effect> {
-    let effects = take_in(state, event, now);
+    let (every, mouse) = (state.every, state.mouse);
+    let mut effects = take_in(state, event, now);
+    // Whoever changed them: a key, the settings.
+    if state.every != every {
+        effects.push(Effect::Every(state.every));
+    }
+    if state.mouse != mouse {
+        effects.push(Effect::Mouse(state.mouse));
+    }
     state.settle();
     effects
 }
@@ -93,7 +116,7 @@ fn take_in(state: &mut State, event: Event, now: Instant) -> Vec<Effect> {
     match event {
         Event::Key(key) => return keys::pressed(state, &key, now),
         Event::Mouse(mouse) => return mouse::moved(state, mouse, now),
-        Event::Paste(text) => keys::pasted(state, &text),
+        Event::Paste(text) => prompt::pasted(state, &text, now),
         Event::Resize(width, height) => {
             state.size = (width, height);
             state.drag = None;
@@ -183,8 +206,41 @@ pub fn act(state: &mut State, action: Action, now: Instant) -> Vec<Effect> {
                 rows::go(state, action, now);
             }
         }
-        Action::Narrow => keys::begin_narrowing(state),
-        Action::Order => state.sheet = Some(Sheet::Order(OrderSheet::default())),
+        Action::Narrow => prompt::begin_narrowing(state),
+        Action::GoTo => prompt::begin_going(state),
+        Action::NextMatch => rows::go_to_match(state, rows::Way::On, now),
+        Action::PreviousMatch => rows::go_to_match(state, rows::Way::Back, now),
+        Action::Arrange => state.sheet = Some(arrange_sheet(state)),
+        Action::ArrangeBy(arrange) => pick::arrange_by(state, arrange),
+        Action::Open => rows::open(state, now),
+        Action::Close => rows::close(state, now),
+        Action::FoldRows => {
+            state.folds.turn_all();
+            state.rank_anew();
+        }
+        Action::Columns => columns_sheet::open(state),
+        Action::PanRight => rows::pan(state, true),
+        Action::PanLeft => rows::pan(state, false),
+        Action::Threads
+        | Action::KernelThreads
+        | Action::ActiveOnly
+        | Action::Whose
+        | Action::CommandForm
+        | Action::Percent
+        | Action::Mean
+        | Action::Units
+        | Action::Times
+        | Action::Theme => switch(state, action, now),
+        Action::NextView => views::next(state, now),
+        Action::SaveView => {
+            let name = state.view.clone().unwrap_or_default();
+            state.prompt = Some(Prompt::new(Purpose::View, &name));
+        }
+        Action::MarkAll => rows::mark_all(state),
+        Action::InvertMarks => rows::invert_marks(state),
+        Action::Commands => state.sheet = Some(Sheet::Pick(Picker::new(Kind::Commands))),
+        Action::Settings => settings_sheet::open(state),
+        Action::Order => state.sheet = Some(Sheet::Pick(Picker::new(Kind::Order))),
         Action::OtherWay => {
             state.order = state.order.reversed();
             state.rank_anew();
@@ -205,7 +261,7 @@ pub fn act(state: &mut State, action: Action, now: Instant) -> Vec<Effect> {
         Action::Wider => state.zoom = state.zoom.step(true, state.every),
         Action::Narrower => state.zoom = state.zoom.step(false, state.every),
         Action::Means => state.zoom.mean = !state.zoom.mean,
-        Action::Bookmark => keys::begin_note(state),
+        Action::Bookmark => prompt::begin_note(state),
         Action::PreviousSign => time::go_to_sign(state, false, now),
         Action::NextSign => time::go_to_sign(state, true, now),
         Action::Record => return pace::record(state, now),
@@ -213,7 +269,6 @@ pub fn act(state: &mut State, action: Action, now: Instant) -> Vec<Effect> {
         Action::Faster => return pace::interval(state, false, now),
         Action::ByHand => return pace::by_hand(state, now),
         Action::ReadNow => return pace::read_now(state, now),
-        Action::Theme => state.theme = state.theme.next(),
         Action::Mouse => {
             state.mouse = !state.mouse;
             let text = if state.mouse {
@@ -222,12 +277,72 @@ pub fn act(state: &mut State, action: Action, now: Instant) -> Vec<Effect> {
                 "the mouse is the terminal's: select text with it; S takes it back"
             };
             state.say(Severity::Fine, text.to_owned(), Some(now + MESSAGE));
-            return vec![Effect::Mouse(state.mouse)];
         }
-        Action::Help => state.sheet = Some(Sheet::Help(0)),
+        Action::Help => state.sheet = Some(Sheet::Pick(Picker::new(Kind::Help))),
         Action::Back => keys::back(state),
     }
     vec![]
+}
+
+/// The list of arrangements, at the present one.
+fn arrange_sheet(state: &State) -> Sheet {
+    let mut picker = Picker::new(Kind::Arrange);
+    let present = dozor_core::rank::Arrange::ALL.iter().position(|arrange| *arrange == state.arrange);
+    picker.at = present.unwrap_or(0);
+    Sheet::Pick(picker)
+}
+
+/// Goes to the next value of something that is switched, and says what it is now.
+fn switch(state: &mut State, action: Action, now: Instant) {
+    fn next<T: PartialEq>(all: &[T], present: &T) -> usize {
+        all.iter().position(|other| other == present).map_or(0, |at| (at + 1) % all.len())
+    }
+    let turned = |on: bool| (!on).to_string();
+    let (name, value) = match action {
+        Action::Threads => ("threads", turned(state.threads)),
+        Action::KernelThreads => ("kernel_threads", turned(state.narrowing.kernel_threads)),
+        Action::ActiveOnly => ("active", turned(state.narrowing.active)),
+        Action::Whose => {
+            let next = Whose::ALL[next(&Whose::ALL, &state.narrowing.whose)];
+            ("whose", next.word().to_owned())
+        }
+        Action::CommandForm => {
+            let next = CommandForm::ALL[next(&CommandForm::ALL, &state.command_form)];
+            ("command", next.word().to_owned())
+        }
+        Action::Percent => ("percent", if state.of_machine { "core" } else { "machine" }.to_owned()),
+        Action::Mean => {
+            let present = setting("mean").map_or(String::new(), |setting| setting.get(state));
+            ("mean", MEANS[next(&MEANS, &present.as_str())].to_owned())
+        }
+        Action::Units => {
+            let decimal = state.steps == dozor_core::units::Steps::Decimal;
+            ("units", if decimal { "binary" } else { "decimal" }.to_owned())
+        }
+        Action::Times => ("times", if state.times_relative { "clock" } else { "relative" }.to_owned()),
+        _ => {
+            // What the terminal says is one of the others; it is not worth a step of its own.
+            let names: Vec<String> = theme_names(state).into_iter().skip(1).collect();
+            let present = match (state.configured.theme.as_str(), state.theme.light) {
+                ("auto", _) if state.theme.depth == super::theme::Depth::Mono => "mono".to_owned(),
+                ("auto", true) => "light".to_owned(),
+                ("auto", false) => "dark".to_owned(),
+                (name, _) => name.to_owned(),
+            };
+            ("theme", names[next(&names, &present)].clone())
+        }
+    };
+    let Some(setting) = setting(name) else { return };
+    match setting.set(state, &value) {
+        Ok(()) => {
+            state.configured.origins.insert(setting.name, Origin::Session);
+            let word = super::hints::now_word(state, action);
+            let word = if word.is_empty() { value } else { word };
+            let name = super::action::entry_of(action).map_or(name, |entry| entry.name);
+            state.say(Severity::Fine, format!("{name}: {word}"), Some(now + MESSAGE / 2));
+        }
+        Err(problem) => state.say(Severity::Notice, problem, Some(now + MESSAGE)),
+    }
 }
 
 /// Puts a sign for something that was done on the axis.

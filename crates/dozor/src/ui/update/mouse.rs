@@ -1,12 +1,14 @@
 //! What the mouse does.
 
-use super::{Effect, act, keys, lanes, rows, time};
+use super::{Effect, columns_sheet, keys, lanes, pick, rows, settings_sheet, time};
+use crate::settings::table::SETTINGS;
 use crate::ui::columns;
 use crate::ui::hints::hints;
 use crate::ui::layout::Layout;
 use crate::ui::sheet::Sheet;
 use crate::ui::state::{Drag, HOLD, State};
 use crate::ui::view;
+use dozor_core::catalogue::Metric;
 use dozor_core::lane::Lane;
 use dozor_core::rank::Order;
 use ratatui::crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
@@ -23,6 +25,12 @@ pub(super) fn moved(state: &mut State, mouse: MouseEvent, now: Instant) -> Vec<E
         MouseEventKind::ScrollDown => wheel(state, &layout, at, true, now),
         MouseEventKind::ScrollUp => wheel(state, &layout, at, false, now),
         MouseEventKind::Down(MouseButton::Left) => return pressed(state, &layout, at, now),
+        MouseEventKind::Down(MouseButton::Right) if layout.headings.contains(at) && state.sheet.is_none() => {
+            if let Some(metric) = heading_at(state, at.x) {
+                state.order = state.order.then_by(metric);
+                state.rank_anew();
+            }
+        }
         MouseEventKind::Down(MouseButton::Right) if state.sheet.is_none() => {
             if let Some(lane) = lane_at(&layout, at).filter(|_| at.x < layout.strip_x) {
                 state.lanes.fold(Some(lane));
@@ -55,19 +63,28 @@ fn pressed(state: &mut State, layout: &Layout, at: Position, now: Instant) -> Ve
             .map(|key| keys::pressed(state, &key, now))
             .unwrap_or_default();
     }
+    if state.prompt.is_some() {
+        return vec![];
+    }
     if state.sheet.is_some() {
         return sheet_pressed(state, at, now);
     }
     if layout.headings.contains(at) {
         order_by_heading(state, at.x);
     } else if layout.rows.contains(at) {
-        if layout.scroll_bar().contains(at) && state.rows.len() > usize::from(layout.rows.height) {
+        if layout.scroll_bar().contains(at) && state.table.lines.len() > usize::from(layout.rows.height) {
             grab_scroll_bar(state, layout, at);
         } else {
             let row = state.scroll + usize::from(at.y - layout.rows.y);
-            if row < state.rows.len() {
+            if let Some(line) = state.line(row) {
                 state.parts.in_focus = false;
                 rows::select(state, row, now);
+                let sign = view::fold_sign_x(state, &line);
+                if let (Some(open), Some(sign)) = (line.open, sign)
+                    && (sign..sign + 2).contains(&at.x)
+                {
+                    rows::set_open(state, row, !open, now);
+                }
             }
         }
     } else if is_on_strips(layout, at) {
@@ -126,19 +143,21 @@ fn sheet_pressed(state: &mut State, at: Position, now: Instant) -> Vec<Effect> {
     let Some(row) = line.map(|line| list.first + line) else { return vec![] };
     match sheet {
         Sheet::Act(sheet) => sheet.at = row.min(sheet.signals.len() - 1),
-        Sheet::Order(sheet) => {
-            let chosen = sheet.matching().get(row).copied();
-            if let Some(metric) = chosen {
-                state.sheet = None;
-                state.order = Order::by(metric);
-                state.rank_anew();
+        Sheet::Pick(picker) => {
+            picker.at = row;
+            return pick::choose(state, false, now);
+        }
+        Sheet::Columns(sheet) => {
+            sheet.at = row;
+            let Some(Sheet::Columns(sheet)) = &state.sheet else { return vec![] };
+            if let Some(what) = sheet.items(state).get(row).copied() {
+                columns_sheet::toggle(state, what);
             }
         }
-        Sheet::Help(_) => {
-            let action = view::help_lines(state).get(row).and_then(|line| line.action);
-            if let Some(action) = action {
-                state.sheet = None;
-                return act(state, action, now);
+        Sheet::Settings(sheet) => {
+            if let Some(setting) = SETTINGS.get(row) {
+                sheet.at = row;
+                return settings_sheet::step(state, setting, true, now);
             }
         }
     }
@@ -147,7 +166,7 @@ fn sheet_pressed(state: &mut State, at: Position, now: Instant) -> Vec<Effect> {
 
 /// First row and length of the scroll bar's thumb, in cells below its top.
 pub fn thumb(state: &State, layout: &Layout) -> (u16, u16) {
-    let (height, rows) = (usize::from(layout.rows.height), state.rows.len().max(1));
+    let (height, rows) = (usize::from(layout.rows.height), state.table.lines.len().max(1));
     let length = (height * height / rows).clamp(1, height.max(1));
     let travel = rows.saturating_sub(height).max(1);
     let first = (state.scroll.min(travel) * (height - length) + travel / 2) / travel;
@@ -167,7 +186,7 @@ fn drag_scroll_bar(state: &mut State, layout: &Layout, at: Position, held: u16) 
     let (_, length) = thumb(state, layout);
     let travel = usize::from(layout.rows.height - length).max(1);
     let first = usize::from(at.y.saturating_sub(layout.rows.y).saturating_sub(held)).min(travel);
-    let most = state.rows.len().saturating_sub(usize::from(layout.rows.height));
+    let most = state.table.lines.len().saturating_sub(usize::from(layout.rows.height));
     state.scroll = (first * most + travel / 2) / travel;
 }
 
@@ -199,16 +218,23 @@ fn released(state: &mut State, layout: &Layout, at: Position, now: Instant) {
 
 fn wheel(state: &mut State, layout: &Layout, at: Position, down: bool, now: Instant) {
     let rows = if down { WHEEL } else { -WHEEL };
-    let last_of_help = view::help_lines(state).len().saturating_sub(1);
-    match &mut state.sheet {
-        Some(Sheet::Help(lines)) => *lines = lines.saturating_add_signed(rows).min(last_of_help),
-        Some(Sheet::Act(sheet)) => {
-            sheet.at = sheet.at.saturating_add_signed(rows.signum()).min(sheet.signals.len() - 1);
-        }
-        Some(Sheet::Order(sheet)) => {
-            let last = sheet.matching().len().saturating_sub(1);
-            sheet.at = sheet.at.saturating_add_signed(rows.signum()).min(last);
-        }
+    let last = match &state.sheet {
+        Some(Sheet::Act(sheet)) => sheet.signals.len(),
+        Some(Sheet::Pick(picker)) => picker.items(state).len(),
+        Some(Sheet::Columns(sheet)) => sheet.items(state).len(),
+        Some(Sheet::Settings(_)) => SETTINGS.len(),
+        None => 0,
+    }
+    .saturating_sub(1);
+    let at_line = match &mut state.sheet {
+        Some(Sheet::Act(sheet)) => Some(&mut sheet.at),
+        Some(Sheet::Pick(picker)) => Some(&mut picker.at),
+        Some(Sheet::Columns(sheet)) => Some(&mut sheet.at),
+        Some(Sheet::Settings(sheet)) => Some(&mut sheet.at),
+        None => None,
+    };
+    match at_line {
+        Some(line) => *line = line.saturating_add_signed(rows.signum()).min(last),
         None if is_on_strips(layout, at) => state.zoom = state.zoom.step(down, state.every),
         None if layout.parts.is_some_and(|area| area.contains(at)) => {
             let most = state.parts.sections.get(state.parts.current).map_or(0, |section| section.rows.len());
@@ -216,18 +242,26 @@ fn wheel(state: &mut State, layout: &Layout, at: Position, down: bool, now: Inst
             state.parts.scroll = scroll.min(most.saturating_sub(1));
         }
         None => {
-            let most = state.rows.len().saturating_sub(usize::from(layout.rows.height));
+            let most = state.table.lines.len().saturating_sub(usize::from(layout.rows.height));
             state.scroll = state.scroll.saturating_add_signed(rows).min(most);
             state.held_until = Some(now + HOLD);
         }
     }
 }
 
-fn order_by_heading(state: &mut State, x: u16) {
-    let columns = columns::fit(state.lane, state.order.metric, state.size.0);
+/// The metric of the heading at a cell.
+fn heading_at(state: &State, x: u16) -> Option<&'static Metric> {
+    let columns = columns::fit(state.columns(), state.lane, state.order.first.metric, state.size.0);
     let hit = columns.list.iter().find(|column| x + 1 >= column.x && x < column.x + column.width);
-    let Some(column) = hit else { return };
-    state.order =
-        if state.order.metric == column.metric { state.order.reversed() } else { Order::by(column.metric) };
+    hit.map(|column| column.metric)
+}
+
+fn order_by_heading(state: &mut State, x: u16) {
+    let Some(metric) = heading_at(state, x) else { return };
+    state.order = if state.order.first.metric == metric {
+        state.order.reversed()
+    } else {
+        Order { then: state.order.then.filter(|then| then.metric != metric), ..Order::by(metric) }
+    };
     state.rank_anew();
 }

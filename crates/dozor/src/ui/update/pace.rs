@@ -38,7 +38,7 @@ pub(super) fn interval(state: &mut State, longer: bool, now: Instant) -> Vec<Eff
     };
     let Some(every) = next else { return vec![] };
     state.every = every;
-    vec![Effect::Every(every)]
+    vec![]
 }
 
 pub(super) fn by_hand(state: &mut State, now: Instant) -> Vec<Effect> {

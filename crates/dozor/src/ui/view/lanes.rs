@@ -6,7 +6,7 @@ use crate::ui::layout::Layout;
 use crate::ui::state::{SignKind, State};
 use crate::ui::theme::{Ground, Role};
 use dozor_core::lane::{Lane, Point, Severity};
-use dozor_core::units::long_duration;
+use dozor_core::units::{NANOS, long_duration, short_duration};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
@@ -48,9 +48,16 @@ fn draw_axis(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout, ax
         theme.role(Role::Quiet),
     );
     // Ticks stand at round times of the zone that is shown.
-    for (column, wall) in axis.ticks(state.zone.offset_seconds(axis.end)) {
+    // Counted back, they stand at round distances from the end.
+    let offset =
+        if state.times_relative { -axis.end.div_euclid(NANOS) } else { state.zone.offset_seconds(axis.end) };
+    for (column, wall) in axis.ticks(offset) {
         let x = layout.strip_x + column;
-        let name = if axis.shows_seconds() { state.zone.time(wall) } else { state.zone.minute(wall) };
+        let name = match state.times_relative {
+            true => format!("-{}", short_duration(((axis.end - wall) / NANOS) as f64)),
+            false if axis.shows_seconds() => state.zone.time(wall),
+            false => state.zone.minute(wall),
+        };
         let room = (layout.strip_x + layout.strip_width).saturating_sub(x);
         if usize::from(room) > name.len() {
             put(buffer, x, area.y, 1, "╵", theme.role(Role::Line));

@@ -1,6 +1,8 @@
 //! Drawing: reads the state and writes cells, nothing else.
 
 mod bottom;
+mod cell;
+mod command;
 mod lanes;
 mod parts;
 mod sheets;
@@ -8,7 +10,7 @@ mod table;
 mod top;
 
 pub use parts::tabs_begin;
-pub use sheets::help_lines;
+pub use table::fold_sign_x;
 
 use super::layout::SMALLEST;
 use super::state::State;
@@ -35,9 +37,15 @@ pub fn draw(state: &State, frame: &mut Frame<'_>, now: Instant) {
     top::standing_out(state, buffer, layout.standing_out);
     parts::draw(state, buffer, &layout);
     table::draw(state, buffer, &layout, now);
+    if let Some(area) = layout.marks {
+        bottom::marks(state, buffer, area);
+    }
     bottom::draw(state, buffer, layout.hints);
-    bottom::message(state, buffer, layout.message);
     sheets::draw(state, buffer, area);
+    if state.prompt.is_none() {
+        bottom::message(state, buffer, layout.message);
+    }
+    bottom::prompt(state, buffer, layout.prompt, layout.hints);
     state.symbols.apply(buffer);
 }
 

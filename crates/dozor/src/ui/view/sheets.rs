@@ -1,22 +1,28 @@
 //! What is open over the screen.
 
 use super::put;
-use crate::ui::action::{ACTIONS, Action, Topic};
-use crate::ui::sheet::{ActSheet, NAMED, OrderSheet, Sheet};
+use crate::settings::Origin;
+use crate::settings::table::SETTINGS;
+use crate::ui::columns::What;
+use crate::ui::pick::{Kind, Picker};
+use crate::ui::sheet::{ActSheet, ColumnsSheet, NAMED, SettingsSheet, Sheet};
 use crate::ui::state::State;
 use crate::ui::theme::{Ground, Role};
+use dozor_core::lane::{Lane, Severity};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Modifier;
 use ratatui::widgets::{Clear, Widget as _};
+use unicode_width::UnicodeWidthStr as _;
 
 /// Draws the open sheet.
 pub fn draw(state: &State, buffer: &mut Buffer, area: Rect) {
     let Some(open) = &state.sheet else { return };
     match open {
         Sheet::Act(sheet) => act(state, buffer, area, open, sheet),
-        Sheet::Order(sheet) => order(state, buffer, area, open, sheet),
-        Sheet::Help(_) => help(state, buffer, area, open),
+        Sheet::Pick(picker) => pick(state, buffer, area, open, picker),
+        Sheet::Columns(sheet) => columns(state, buffer, area, open, sheet),
+        Sheet::Settings(sheet) => settings(state, buffer, area, open, sheet),
     }
 }
 
@@ -93,102 +99,197 @@ fn children_words(children: usize) -> String {
     }
 }
 
-fn order(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet: &OrderSheet) {
-    let place = open(state, buffer, area, "Order processes by", whole);
-    let typed = sheet.typed.text();
+/// The line in which is typed what is searched for.
+fn search(state: &State, buffer: &mut Buffer, place: Rect, typed: &str) -> u16 {
     let x = put(buffer, place.x, place.y, 10, "search ", state.theme.role(Role::Quiet));
-    let x = put(buffer, x, place.y, 40, &typed, state.theme.role(Role::Strong));
+    let x = put(buffer, x, place.y, 40, typed, state.theme.role(Role::Strong));
     put(buffer, x, place.y, 1, " ", state.theme.role(Role::Strong).add_modifier(Modifier::REVERSED));
-    let list = sheet.matching();
+    x + 3
+}
+
+/// Marks the chosen line of a list.
+fn choose(state: &State, buffer: &mut Buffer, place: Rect, y: u16) {
+    let row = Rect { x: place.x.saturating_sub(1), y, width: place.width + 1, height: 1 };
+    buffer.set_style(row, state.theme.ground(Ground::Selected));
+    put(buffer, place.x - 1, y, 1, "▸", state.theme.role(Role::Accent));
+}
+
+/// A text over some lines, broken between words.
+fn paragraph(state: &State, buffer: &mut Buffer, area: Rect, text: &str, role: Role) {
+    let mut lines: Vec<String> = vec![String::new()];
+    for word in text.split(' ') {
+        let line = lines.last_mut().unwrap_or_else(|| unreachable!("there is always a line"));
+        if line.is_empty() {
+            line.push_str(word);
+        } else if line.width() + 1 + word.width() <= usize::from(area.width) {
+            line.push(' ');
+            line.push_str(word);
+        } else {
+            lines.push(word.to_owned());
+        }
+    }
+    for (y, line) in (area.top()..area.bottom()).zip(lines) {
+        put(buffer, area.x, y, area.width, &line, state.theme.role(role));
+    }
+}
+
+fn pick(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, picker: &Picker) {
+    let place = open(state, buffer, area, picker.kind.title(), whole);
+    let theme = &state.theme;
+    search(state, buffer, place, &picker.typed.text());
+    let rows = picker.items(state);
     let seen = whole.list(area);
     let (height, from) = (usize::from(seen.area.height), seen.first);
-    for (at, metric) in list.iter().enumerate().skip(from).take(height) {
+    // Names first, or keys first where those are looked for.
+    let (name_width, keys_width) = match picker.kind {
+        Kind::Order | Kind::Arrange => (16, 0),
+        Kind::Commands => (24, 12),
+        Kind::Help => (20, 18),
+    };
+    for (at, row) in rows.iter().enumerate().skip(from).take(height) {
+        let y = seen.area.y + (at - from) as u16;
+        if at == picker.at {
+            choose(state, buffer, place, y);
+        }
+        if row.title {
+            put(buffer, place.x, y, place.width, &row.name, theme.role(Role::Accent));
+            continue;
+        }
+        let mut x = place.x + 1;
+        if picker.kind == Kind::Help {
+            put(buffer, x + 1, y, keys_width, &row.keys, theme.role(Role::Strong));
+            x += keys_width + 2;
+            put(buffer, x, y, name_width, &row.name, theme.role(Role::Text));
+            x += if row.name.is_empty() { 0 } else { name_width + 1 };
+        } else {
+            put(buffer, x, y, name_width, &row.name, theme.role(Role::Strong));
+            x += name_width + 1;
+            if keys_width > 0 {
+                put(buffer, x, y, keys_width, &row.keys, theme.role(Role::Accent));
+                x += keys_width + 1;
+            }
+        }
+        let room = |x: u16| place.right().saturating_sub(x);
+        if !row.now.is_empty() {
+            x = put(buffer, x, y, room(x).min(24), &row.now, theme.role(Role::Accent)) + 2;
+        } else if picker.kind == Kind::Order {
+            x += 8;
+        }
+        put(buffer, x, y, room(x), &row.help, theme.role(Role::Quiet));
+    }
+    if rows.is_empty() {
+        put(buffer, place.x + 1, place.y + 2, 40, "nothing is called so", theme.role(Role::Quiet));
+    }
+}
+
+fn columns(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet: &ColumnsSheet) {
+    let name = state.lane.map_or("the overview", Lane::name);
+    let set = sheet.set.as_ref().map(|set| format!(", saved as '{set}'")).unwrap_or_default();
+    let place = open(state, buffer, area, &format!("Columns of {name}{set}"), whole);
+    let theme = &state.theme;
+    search(state, buffer, place, &sheet.typed.text());
+    let set = state.columns();
+    let fitted = crate::ui::columns::fit(set, state.lane, state.order.first.metric, area.width);
+    let fits = match fitted.left_out {
+        0 => format!("{} columns; all find room", set.0.len()),
+        some => format!("{} columns; {some} find no room on this screen", set.0.len()),
+    };
+    put(buffer, place.x, place.y + 1, place.width, &fits, theme.role(Role::Quiet));
+    let seen = whole.list(area);
+    let items = sheet.items(state);
+    let (height, from) = (usize::from(seen.area.height), seen.first);
+    for (at, what) in items.iter().enumerate().skip(from).take(height) {
         let y = seen.area.y + (at - from) as u16;
         if at == sheet.at {
-            let row = Rect { x: place.x.saturating_sub(1), y, width: place.width + 1, height: 1 };
-            buffer.set_style(row, state.theme.ground(Ground::Selected));
-            put(buffer, place.x - 1, y, 1, "▸", state.theme.role(Role::Accent));
+            choose(state, buffer, place, y);
         }
-        let present = if *metric == state.order.metric { "now" } else { "" };
-        put(buffer, place.x + 1, y, 15, metric.alias, state.theme.role(Role::Strong));
-        put(buffer, place.x + 17, y, 4, present, state.theme.role(Role::Accent));
-        put(
-            buffer,
-            place.x + 21,
-            y,
-            place.width.saturating_sub(21),
-            metric.help,
-            state.theme.role(Role::Quiet),
-        );
+        let at_place = set.find(*what);
+        let number = at_place.map_or("   ".to_owned(), |at| format!("{:>2} ", at + 1));
+        let role = if at_place.is_some() { Role::Strong } else { Role::Text };
+        let x = put(buffer, place.x, y, 4, &number, theme.role(Role::Accent));
+        put(buffer, x, y, 16, what.alias(), theme.role(role));
+        let spec = at_place.map(|at| set.0[at]);
+        let width = spec.and_then(|spec| spec.width).map_or(String::new(), |width| format!("{width} wide"));
+        let unit = spec.and_then(|spec| spec.scale).map_or("", |scale| scale.name);
+        put(buffer, x + 17, y, 8, &width, theme.role(Role::Accent));
+        put(buffer, x + 26, y, 6, unit, theme.role(Role::Accent));
+        let needs = match what {
+            What::Metric(metric) => metric.needs,
+            _ => None,
+        };
+        let mut help_x = x + 33;
+        if needs.is_some() {
+            let sign = theme.role(Role::Severity(Severity::Notice));
+            help_x = put(buffer, help_x, y, 8, "◇ costs ", sign);
+        }
+        put(buffer, help_x, y, place.right().saturating_sub(help_x), what.help(), theme.role(Role::Quiet));
     }
-    if list.is_empty() {
-        put(buffer, place.x + 1, place.y + 2, 40, "no metric contains that", state.theme.role(Role::Quiet));
-    }
+    let Some(what) = items.get(sheet.at) else { return };
+    let (unit, cost) = match what {
+        What::Metric(metric) => {
+            let cost = metric.needs.map_or("collected anyway".to_owned(), |part| {
+                format!("collected only while it is shown, since it takes {}", part.cost())
+            });
+            (metric.unit.word(), cost)
+        }
+        _ => ("drawn", "made of what is there".to_owned()),
+    };
+    let text = format!("{}: {} Unit: {unit}; {cost}.", what.alias(), what.help());
+    let below = Rect {
+        y: seen.area.bottom() + 1,
+        height: place.bottom().saturating_sub(seen.area.bottom() + 1),
+        ..place
+    };
+    paragraph(state, buffer, below, &text, Role::Text);
 }
 
-/// A line of the help page: keys and what they do, or a title without keys.
-pub struct HelpLine {
-    keys: String,
-    text: String,
-    /// What a click on it does.
-    pub action: Option<Action>,
-}
-
-/// Lines of the help page.
-pub fn help_lines(state: &State) -> Vec<HelpLine> {
-    let plain =
-        |keys: &str, text: &str| HelpLine { keys: keys.to_owned(), text: text.to_owned(), action: None };
-    let mut lines = vec![];
-    for topic in Topic::ALL {
-        lines.push(plain("", topic.title()));
-        for entry in ACTIONS.iter().filter(|entry| entry.topic == topic) {
-            let text = format!("{}: {}", entry.name, entry.help);
-            lines.push(HelpLine { keys: entry.keys.join("  "), text, action: Some(entry.action) });
+fn settings(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet: &SettingsSheet) {
+    let place = open(state, buffer, area, "Settings", whole);
+    let theme = &state.theme;
+    let file = match &state.configured.path {
+        Some(path) => format!("kept in {}", path.display()),
+        None => "there is no home folder to keep them in".to_owned(),
+    };
+    put(buffer, place.x, place.y, place.width, &file, theme.role(Role::Quiet));
+    if let Some(problem) = state.configured.problems.first() {
+        let more = match state.configured.problems.len() - 1 {
+            0 => String::new(),
+            more => format!(" (and {more} more: dozor settings)"),
+        };
+        let style = theme.role(Role::Severity(Severity::Warning));
+        put(buffer, place.x, place.y + 1, place.width, &format!("▲ {problem}{more}"), style);
+    }
+    let seen = whole.list(area);
+    let (height, from) = (usize::from(seen.area.height), seen.first);
+    for (at, setting) in SETTINGS.iter().enumerate().skip(from).take(height) {
+        let y = seen.area.y + (at - from) as u16;
+        if at == sheet.at {
+            choose(state, buffer, place, y);
         }
-        lines.push(plain("", ""));
+        let value = setting.get(state);
+        let is_default = value == setting.default;
+        let role = if is_default { Role::Text } else { Role::Strong };
+        put(buffer, place.x + 1, y, 15, setting.name, theme.role(Role::Strong));
+        let shown = if value.is_empty() { "none" } else { &value };
+        put(buffer, place.x + 17, y, 20, shown, theme.role(role));
+        let default = if setting.default.is_empty() { "none" } else { setting.default };
+        let origin = match state.configured.origin(setting.name) {
+            Origin::Default if is_default => "default".to_owned(),
+            Origin::Default => format!("changed on the screen; default {default}"),
+            origin if is_default => origin.words(),
+            origin => format!("{}; default {default}", origin.words()),
+        };
+        put(buffer, place.x + 38, y, place.width.saturating_sub(38), &origin, theme.role(Role::Quiet));
     }
-    lines.push(plain("", "Mouse"));
-    for (what, text) in [
-        ("click", "Chooses what is under it: a lane, a part, a row, a moment, a hint, a line of this page."),
-        ("heading", "Orders by the column; again: the other way."),
-        ("drag", "The time cursor over the strips, the scroll bar, a lane's name to another place."),
-        ("wheel", "Moves rows and parts; over the strips more or less time."),
-        ("right click", "On a lane's name: folds it."),
-    ] {
-        lines.push(plain(what, text));
-    }
-    lines.push(plain("", ""));
-    lines.push(plain("", "Signs"));
-    for (signs, text) in [
-        ("· ◇ ▲ ◆", "Fine, notice, warning, critical."),
-        ("– ×", "Unknown; not permitted (run Dozor as root to see it)."),
-        ("_ ┄", "On a strip: zero; a gap, in which nothing is known."),
-        ("✶ ⚑", "On the time axis: something was done; a bookmark."),
-        ("+", "Before a process: it has just started. Just gone says so in its state."),
-        (">1:00", "Near the top for at least so long: what was before was not followed."),
-        ("×n", "A receding row with a count: processes that came and went between two readings."),
-    ] {
-        lines.push(plain(signs, text));
-    }
-    lines.push(plain("", ""));
-    lines.push(plain("", "This machine"));
-    let host = state.timeline.host();
-    lines.push(plain(&host.name, &format!("{}, {}, {} cores", host.kernel, host.cpu_model, host.cores)));
-    if let Some(recording) = &state.recording {
-        lines.push(plain("● rec", &format!("Recording into {}.", recording.path.display())));
-    }
-    lines
-}
-
-fn help(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet) {
-    let place = open(state, buffer, area, "Help", whole);
-    let lines = help_lines(state).into_iter().skip(whole.list(area).first);
-    for (y, HelpLine { keys, text, .. }) in (place.top()..place.bottom()).zip(lines) {
-        if keys.is_empty() {
-            put(buffer, place.x, y, place.width, &text, state.theme.role(Role::Accent));
-        } else {
-            put(buffer, place.x + 2, y, 18, &keys, state.theme.role(Role::Strong));
-            put(buffer, place.x + 21, y, place.width.saturating_sub(21), &text, state.theme.role(Role::Text));
-        }
-    }
+    let setting = &SETTINGS[sheet.at.min(SETTINGS.len() - 1)];
+    let choices = setting.choices(state).join(", ");
+    let choices = if choices.is_empty() { "enter types a value".to_owned() } else { choices };
+    let text = format!("{} One of: {choices}.", setting.help)
+        .replace("One of: enter types a value.", "Enter types a value.");
+    let below = Rect {
+        y: seen.area.bottom() + 1,
+        height: place.bottom().saturating_sub(seen.area.bottom() + 1),
+        ..place
+    };
+    paragraph(state, buffer, below, &text, Role::Text);
 }

@@ -1,6 +1,7 @@
 //! The table of processes. Only rows that can be seen are formatted.
 
-use super::{BARS, SIDEWAYS, even_out, put, put_right, rule};
+use super::{BARS, SIDEWAYS, cell, command, even_out, put, put_right, rule};
+use crate::ui::action::Action;
 use crate::ui::columns::{self, Column, Columns, ON_TOP, TREND};
 use crate::ui::layout::Layout;
 use crate::ui::state::{State, TREND_SAMPLES};
@@ -8,17 +9,18 @@ use crate::ui::theme::{Ground, Role};
 use crate::ui::trend::Trend;
 use crate::ui::update::thumb;
 use dozor_core::aside::is_gathered;
-use dozor_core::catalogue::{Metric, Unit, Value, listed};
+use dozor_core::catalogue::{Combine, Metric, Value, listed};
+use dozor_core::expr::Bound;
 use dozor_core::lane::{Lane, Severity};
-use dozor_core::rank::{Everybody, Listed};
-use dozor_core::reading::ProcessRow;
+use dozor_core::rank::{Arrange, Everybody, Line, Listed, Order, Total, Whose};
 use dozor_core::row::Row as _;
 use dozor_core::sample::ProcessView;
-use dozor_core::units::short_duration;
+use dozor_core::units::{long_duration, short_duration};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
 use std::time::Instant;
+use unicode_width::UnicodeWidthStr as _;
 
 /// A process is marked as just started for so long, in seconds, or for two samples.
 const NEW: f64 = 5.0;
@@ -26,38 +28,56 @@ const NEW: f64 = 5.0;
 const PERSISTENT: [f64; 2] = [10.0, 60.0];
 
 /// What all rows of a frame share.
-struct Table<'a> {
+struct Rows<'a> {
     state: &'a State,
     columns: Columns,
     everybody: Everybody<'a>,
+    /// What the last search finds.
+    found: Option<Bound<'a>>,
+}
+
+fn fitted(state: &State) -> Columns {
+    columns::fit(state.columns(), state.lane, state.order.first.metric, state.size.0)
+}
+
+/// First cell of the sign that opens and folds a row; none where the command is not shown.
+pub fn fold_sign_x(state: &State, line: &Line) -> Option<u16> {
+    let columns = fitted(state);
+    let command = columns.list.last().filter(|column| column.metric.alias == "command")?;
+    Some(command.x + command::sign_at(state, line))
 }
 
 /// Draws title, headings and rows.
 pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout, now: Instant) {
-    let columns = columns::fit(state.lane, state.order.metric, layout.rows.width);
+    let columns = fitted(state);
     tint_ordering_column(state, buffer, layout, &columns);
     title(state, buffer, layout.title, now);
     headings(state, buffer, layout.headings, &columns);
     let Some(everybody) = state.everybody() else { return };
-    let table = Table { state, columns, everybody };
+    let found = state.find.as_ref().map(|find| find.bind(everybody.here, &state.narrowing.me));
+    let rows = Rows { state, columns, everybody, found };
     let height = usize::from(layout.rows.height);
-    let visible = state.rows.iter().skip(state.scroll).take(height);
-    for (row, (y, listed)) in (layout.rows.top()..layout.rows.bottom()).zip(visible).enumerate() {
+    let visible = state.table.lines.iter().skip(state.scroll).take(height);
+    let selected = state.row_of_selected();
+    for (row, (y, line)) in (layout.rows.top()..layout.rows.bottom()).zip(visible).enumerate() {
         let area = Rect { y, height: 1, width: layout.rows.width - 1, ..layout.rows };
-        table.row(buffer, area, *listed);
-        if let (Some(x), Some(trend)) = (table.columns.trend, state.trends.list.get(row)) {
+        let is_selected = selected == Some(state.scroll + row);
+        rows.row(buffer, area, line, is_selected);
+        if let (Some(x), Some(trend)) = (rows.columns.trend, state.trends.list.get(row)) {
             draw_trend(state, buffer, x, y, trend);
         }
-        if state.selected == Some(everybody.view(*listed).now.key()) {
+        if is_selected {
             even_out(state, buffer, area);
         }
     }
     scroll_bar(state, buffer, layout);
-    if state.rows.is_empty() {
-        let text = if state.narrow.is_empty() {
-            "no process; esc shows all".to_owned()
-        } else {
-            format!("no process contains '{}'; esc shows all", state.narrow.text())
+    if state.table.lines.is_empty() {
+        let back = state.key(Action::Back);
+        let text = match &state.narrowing.expression {
+            Some(expression) => {
+                format!("no process for which '{}' holds; {back} shows all", expression.text())
+            }
+            None => format!("no process; {back} shows all"),
         };
         put(buffer, 4, layout.rows.y, layout.rows.width - 4, &text, state.theme.role(Role::Quiet));
     }
@@ -65,7 +85,7 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout, now: Instant) {
 
 fn scroll_bar(state: &State, buffer: &mut Buffer, layout: &Layout) {
     let area = layout.scroll_bar();
-    if state.rows.len() <= usize::from(area.height) {
+    if state.table.lines.len() <= usize::from(area.height) {
         return;
     }
     let (first, length) = thumb(state, layout);
@@ -77,7 +97,7 @@ fn scroll_bar(state: &State, buffer: &mut Buffer, layout: &Layout) {
 }
 
 fn tint_ordering_column(state: &State, buffer: &mut Buffer, layout: &Layout, columns: &Columns) {
-    if let Some(column) = columns.list.iter().find(|column| column.metric == state.order.metric) {
+    if let Some(column) = columns.list.iter().find(|column| column.metric == state.order.first.metric) {
         let x = column.x.saturating_sub(1);
         let width = (column.width + 2).min(layout.rows.right().saturating_sub(x));
         let height = layout.rows.bottom() - layout.headings.y;
@@ -86,48 +106,98 @@ fn tint_ordering_column(state: &State, buffer: &mut Buffer, layout: &Layout, col
     }
 }
 
+fn arrow(descending: bool) -> &'static str {
+    if descending { "▾" } else { "▴" }
+}
+
 fn title(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) {
-    let order = state.order;
-    let arrow = if order.descending { "▾" } else { "▴" };
-    let begin = rule(buffer, area, &format!("Processes by {} {arrow}", order.metric.heading), state);
+    let Order { first, then } = state.order;
+    let mut text = format!("Processes by {} {}", first.metric.heading, arrow(first.descending));
+    if let Some(then) = then {
+        text.push_str(&format!(", then {} {}", then.metric.heading, arrow(then.descending)));
+    }
+    match state.arrange {
+        Arrange::Flat => {}
+        Arrange::Family => text.push_str(" in families"),
+        other => text.push_str(&format!(" in groups by {}", other.word())),
+    }
+    let begin = rule(buffer, area, &text, state);
     let total = state.sample.as_ref().map_or(0, |sample| sample.tasks().total);
-    // Traffic of nobody and those who are gone are rows, but no processes.
-    let is_process = |row: &&Listed| match (row, &state.sample) {
-        (Listed::Here(at), Some(sample)) => sample.now.processes[*at].pid.value().is_some(),
-        _ => false,
-    };
-    let here = state.rows.iter().filter(is_process).count();
+    // What goes first when there is little room stands last.
     let mut parts = vec![];
     match &state.users_of {
         Some(Ok(words)) => parts.push(words.clone()),
         Some(Err(reason)) => parts.push(format!("all: {reason}")),
         None => {}
     }
-    parts.push(format!("{here} of {total}"));
-    if !state.narrow.is_empty() {
-        parts.push(format!("narrowed: {}", state.narrow.text()));
-    } else if state.users_of.is_none() {
-        parts.push("everyone".to_owned());
+    parts.push(format!("{} of {total}", state.processes_shown()));
+    let narrowing = &state.narrowing;
+    if let Some(expression) = &narrowing.expression {
+        parts.push(format!("narrowed: {}", expression.text()));
+        if state.undecided > 0 {
+            parts.push(format!("{} unknown", state.undecided));
+        }
     }
-    if !state.marked.is_empty() {
-        parts.push(format!("{} marked", state.marked.len()));
+    if let Some(pids) = &narrowing.pids {
+        let family = if narrowing.descendants { " and descendants" } else { "" };
+        parts.push(match pids.iter().next() {
+            Some(one) if pids.len() == 1 => format!("PID {one}{family}"),
+            _ => format!("{} PIDs{family}", pids.len()),
+        });
+    }
+    match narrowing.whose {
+        Whose::Everyone if narrowing.is_empty() && state.users_of.is_none() => {
+            parts.push("everyone".to_owned())
+        }
+        Whose::Everyone => {}
+        whose => parts.push(whose.word().to_owned()),
+    }
+    if narrowing.active {
+        parts.push("only active".to_owned());
+    }
+    if !narrowing.kernel_threads {
+        parts.push("no kernel threads".to_owned());
+    }
+    if state.of_machine {
+        parts.push("% of the machine".to_owned());
+    }
+    if let Some(seconds) = state.calm.as_ref().and_then(|calm| calm.seconds()) {
+        parts.push(format!("mean of {}", long_duration(seconds)));
+    }
+    if state.pan > 0 {
+        parts.push(format!("command from {} on", state.pan));
     }
     if state.is_held(now) {
         parts.push("order held while you choose".to_owned());
     }
-    let text = format!(" {} ", parts.join(" · "));
-    let room = area.right().saturating_sub(begin + 4);
-    put_right(buffer, area.right().saturating_sub(3), area.y, room, &text, state.theme.role(Role::Quiet));
+    let room = usize::from(area.right().saturating_sub(begin + 4));
+    let joined = |parts: &[String]| format!(" {} ", parts.join(" · "));
+    while parts.len() > 1 && joined(&parts).width() > room {
+        parts.pop();
+    }
+    let text = joined(&parts);
+    put_right(
+        buffer,
+        area.right().saturating_sub(3),
+        area.y,
+        room as u16,
+        &text,
+        state.theme.role(Role::Quiet),
+    );
 }
 
 fn headings(state: &State, buffer: &mut Buffer, area: Rect, columns: &Columns) {
     for column in &columns.list {
-        let ordering = column.metric == state.order.metric;
-        let arrow = if state.order.descending { "▾" } else { "▴" };
-        let text = if ordering {
-            format!("{}{arrow}", column.metric.heading)
-        } else {
-            column.metric.heading.to_owned()
+        let ordering = column.metric == state.order.first.metric;
+        let heading =
+            if column.scale.is_some() { column.heading() } else { cell::heading(state, column.metric) };
+        let text = match state.order {
+            order if ordering => format!("{heading}{}", arrow(order.first.descending)),
+            // The second key is told by its arrow alone.
+            Order { then: Some(then), .. } if then.metric == column.metric => {
+                format!("{heading}{}", arrow(then.descending))
+            }
+            _ => heading,
         };
         let style = if ordering {
             state.theme.role(Role::Accent).add_modifier(Modifier::BOLD)
@@ -156,50 +226,96 @@ fn headings(state: &State, buffer: &mut Buffer, area: Rect, columns: &Columns) {
     }
 }
 
-impl Table<'_> {
-    fn row(&self, buffer: &mut Buffer, area: Rect, listed: Listed) {
+impl Rows<'_> {
+    fn row(&self, buffer: &mut Buffer, area: Rect, line: &Line, selected: bool) {
         let (state, theme) = (self.state, &self.state.theme);
-        let view = self.everybody.view(listed);
-        let key = view.now.key();
-        let receding = matches!(listed, Listed::Gone(_));
-        if state.selected == Some(key) {
+        let view = (!matches!(line.listed, Listed::Group(_))).then(|| self.everybody.view(line.listed));
+        let receding = line.context || matches!(line.listed, Listed::Gone(_));
+        if selected {
             buffer.set_style(area, theme.ground(Ground::Selected));
             put(buffer, area.x, area.y, 1, "▸", theme.role(Role::Accent));
         }
-        if state.marked.contains(&key) {
-            put(buffer, area.x + 1, area.y, 1, "✓", theme.role(Role::Accent));
-        } else if !receding && self.has_just_started(&view) {
-            put(buffer, area.x + 1, area.y, 1, "+", theme.role(Role::Accent));
-        }
+        let sign = self.sign(line, view.as_ref(), receding);
+        put(buffer, area.x + 1, area.y, 1, sign, theme.role(Role::Accent));
         for column in &self.columns.list {
             if column.metric.alias == "command" {
-                command(state, buffer, column, area.y, view.now, receding);
+                let found = view.as_ref().is_some_and(|view| {
+                    self.found.as_ref().is_some_and(|found| found.holds(view) == Some(true))
+                });
+                command::draw(
+                    state,
+                    buffer,
+                    column,
+                    area.y,
+                    line,
+                    view.map(|view| view.now),
+                    receding,
+                    found,
+                );
             } else {
-                self.cell(buffer, area.y, column, &view, receding);
+                self.cell(buffer, area.y, column, line, receding);
             }
         }
-        if let Some(x) = self.columns.on_top.filter(|_| !receding) {
+        if let (Some(x), Some(view), false) = (self.columns.on_top, view, receding) {
             self.near_top(buffer, x, area.y, &view);
         }
     }
 
-    fn cell(&self, buffer: &mut Buffer, y: u16, column: &Column, view: &ProcessView<'_>, receding: bool) {
+    /// The sign before a row: marked, or just started. Of several some may be marked.
+    fn sign(&self, line: &Line, view: Option<&ProcessView<'_>>, receding: bool) -> &'static str {
+        let marked = &self.state.marked;
+        if !marked.is_empty() && !matches!(line.listed, Listed::Thread(_)) {
+            let members = self.state.table.members(line);
+            let is_marked = |row: &&Listed| marked.contains(&self.everybody.view(**row).now.key());
+            match members.iter().filter(is_marked).count() {
+                0 => {}
+                all if all == members.len() => return "✓",
+                _ => return "·",
+            }
+        }
+        if !receding && view.is_some_and(|view| self.has_just_started(view)) { "+" } else { " " }
+    }
+
+    fn cell(&self, buffer: &mut Buffer, y: u16, column: &Column, line: &Line, receding: bool) {
         let (state, theme) = (self.state, &self.state.theme);
-        // Rows that stand for several processes have no PID of their own.
-        let gathered = is_gathered(view.now.key()) && matches!(column.metric.alias, "pid" | "ppid" | "age");
-        let value = if gathered { Value::Absent } else { column.metric.of(view) };
-        let text = cell_text(column.metric, &value);
+        let Total { value, partial } = self.value(column.metric, line);
+        let mut text = cell::text(state, column.metric, column.scale, &value);
+        if partial {
+            text.insert(0, '≥');
+        }
         let style = if receding { theme.role(Role::Quiet) } else { cell_style(state, column.metric, &value) };
         if column.metric.unit.is_text() {
             put(buffer, column.x, y, column.width, &text, style);
         } else {
-            let room = column.width - column.bar;
+            // Two blanks are between columns: one of them may be needed for the sign.
+            let room = column.width - column.bar + u16::from(partial);
             put_right(buffer, column.x + column.width, y, room, &text, style);
         }
         let largest = state.largest.get(column.metric.alias).copied().unwrap_or(0.0);
         if let (Some(lane), Some(value)) = (column.lane.filter(|_| largest > 0.0), value.number()) {
             let style = if receding { theme.role(Role::Quiet) } else { theme.role(Role::Lane(lane)) };
             share(buffer, column.x, y, column.bar, value / largest, style);
+        }
+    }
+
+    /// The value of a row. Rows that stand for several processes have no PID of their own.
+    fn value(&self, metric: &Metric, line: &Line) -> Total {
+        let gathered = match line.listed {
+            Listed::Gone(_) => is_gathered(self.everybody.view(line.listed).now.key()),
+            _ => false,
+        };
+        let own_only = matches!(metric.alias, "pid" | "ppid" | "age");
+        match line.listed {
+            _ if gathered && own_only => Total { value: Value::Absent, partial: false },
+            Listed::Group(at) if metric.alias == "pid" => {
+                let count = self.state.table.groups[at].members.len();
+                Total { value: Value::Text(format!("×{count}").into()), partial: false }
+            }
+            // What a folded family has in common says little; who stands at its head does.
+            Listed::Here(_) | Listed::Gone(_) if metric.combine == Combine::Same => {
+                Total { value: metric.of(&self.everybody.view(line.listed)), partial: false }
+            }
+            _ => self.state.table.value(&self.everybody, line, metric),
         }
     }
 
@@ -239,13 +355,6 @@ fn share(buffer: &mut Buffer, x: u16, y: u16, cells: u16, part: f64, style: Styl
     }
 }
 
-fn cell_text(metric: &Metric, value: &Value) -> String {
-    match (metric.unit, value) {
-        (Unit::Percent | Unit::PercentOfCore, Value::Number(number)) if *number == 0.0 => "0".to_owned(),
-        _ => value.short(metric.unit),
-    }
-}
-
 fn cell_style(state: &State, metric: &Metric, value: &Value) -> Style {
     let theme = &state.theme;
     let role = match value {
@@ -255,33 +364,11 @@ fn cell_style(state: &State, metric: &Metric, value: &Value) -> Style {
         Value::Word("blocked" | "zombie") => Role::Severity(Severity::Critical),
         Value::Word("stopped" | "traced") => Role::Severity(Severity::Warning),
         Value::Word(_) => Role::Quiet,
-        _ if metric == state.order.metric => return theme.role(Role::Accent),
+        _ if *metric == *state.order.first.metric => return theme.role(Role::Accent),
         _ if matches!(metric.alias, "user" | "real_user" | "age" | "pid") => Role::Quiet,
         _ => Role::Text,
     };
     theme.role(role)
-}
-
-/// The program's base name stands out in the command; the way to it and the arguments recede.
-fn command(state: &State, buffer: &mut Buffer, column: &Column, y: u16, row: &ProcessRow, receding: bool) {
-    let text = &*row.command;
-    let (strong, quiet) = (state.theme.role(Role::Strong), state.theme.role(Role::Quiet));
-    let first_end = text.find(' ').unwrap_or(text.len());
-    let base = text[..first_end].rfind('/').filter(|_| text.starts_with('/')).map_or(0, |slash| slash + 1);
-    let end = column.x + column.width;
-    let style = if receding || text.starts_with('[') { quiet } else { strong };
-    let mut x = put(buffer, column.x, y, column.width, &text[base..first_end], style);
-    // A thread of control may rename itself; then both names are shown.
-    if !row.name.is_empty()
-        && !receding
-        && row.pid.value().is_some()
-        && !text.starts_with('[')
-        && !text[..first_end].contains(&*row.name)
-    {
-        let room = end.saturating_sub(x);
-        x = put(buffer, x, y, room, &format!(" ({})", row.name), state.theme.role(Role::Text));
-    }
-    put(buffer, x, y, end.saturating_sub(x), &text[first_end..], quiet);
 }
 
 fn draw_trend(state: &State, buffer: &mut Buffer, x: u16, y: u16, trend: &Trend) {

@@ -1,0 +1,142 @@
+//! How the screen was left: `dozor/state.toml` in the folder for state. Each kind of screen (this machine, the demo, a
+//! replay) is remembered on its own.
+
+use super::file::{Places, read, write};
+use super::table::SETTINGS;
+use super::{Origin, lane_by_name};
+use crate::ui::arrangement::Arrangement;
+use crate::ui::columns::ColumnSet;
+use crate::ui::state::State;
+use dozor_core::lane::Lane;
+use dozor_core::text::without_number;
+use toml_edit::{Array, DocumentMut, Item, Table, value};
+
+/// Puts the screen as it was left. Values whose configured value has changed since then are left alone; a broken file, or a
+/// broken part of it, is of no importance.
+pub fn restore(state: &mut State, places: &Places, screen: &str) {
+    let Some(text) = places.state.as_ref().and_then(|folder| read(&folder.join("state.toml")).ok().flatten())
+    else {
+        return;
+    };
+    let Ok(document) = text.parse::<DocumentMut>() else { return };
+    let text_of =
+        |table: &str, name: &str| document.get(screen)?.get(table)?.get(name)?.as_str().map(str::to_owned);
+    let lanes = |name: &str| -> Option<Vec<Lane>> {
+        let words = text_of("screen", name)?;
+        words
+            .split(',')
+            .filter(|word| !word.is_empty())
+            .map(|word| lane_by_name(word).ok().flatten())
+            .collect()
+    };
+    if let (Some(shown), Some(folded)) = (lanes("lanes"), lanes("folded")) {
+        state.lanes = Arrangement::of(&shown, &folded);
+    }
+    for lane in Lane::ALL.map(Some).into_iter().chain([None]) {
+        let name = lane.map_or("overview", Lane::name);
+        if let Some(set) = text_of("columns", name).and_then(|text| ColumnSet::parse(&text).ok()) {
+            state.column_sets.insert(lane, set);
+        }
+    }
+    if let Some(history) = document.get(screen).and_then(|it| it.get("history")).and_then(Item::as_array) {
+        state.history = history.iter().filter_map(|it| it.as_str().map(str::to_owned)).collect();
+    }
+    for setting in SETTINGS.iter().filter(|setting| setting.left) {
+        let Some(left) = text_of("values", setting.name) else { continue };
+        let configured_then = text_of("configured", setting.name);
+        let configured = state.configured.in_file.get(setting.name);
+        if configured_then.as_ref() == configured
+            && setting.get(state) != left
+            && setting.set(state, &left).is_ok()
+        {
+            state.configured.origins.insert(setting.name, Origin::Left);
+        }
+    }
+}
+
+/// Keeps how the screen is left.
+pub fn keep(state: &State, places: &Places, screen: &str) -> Result<(), String> {
+    let Some(folder) = places.state.as_ref().filter(|_| state.configured.remember) else { return Ok(()) };
+    let path = folder.join("state.toml");
+    let old = read(&path).ok().flatten().and_then(|text| text.parse::<DocumentMut>().ok());
+    let mut document = old.unwrap_or_default();
+    document[screen] = Item::Table(table_of(state));
+    write(&path, &document.to_string())
+        .map_err(|error| format!("{}: {}", path.display(), without_number(&error)))
+}
+
+fn table_of(state: &State) -> Table {
+    let names = |lanes: Vec<Lane>| lanes.iter().map(|lane| lane.name()).collect::<Vec<_>>().join(",");
+    let mut whole = Table::new();
+    let (mut values, mut configured, mut screen, mut columns) =
+        (Table::new(), Table::new(), Table::new(), Table::new());
+    for setting in SETTINGS.iter().filter(|setting| setting.left) {
+        // What the command line said was for that time only.
+        if state.configured.origin(setting.name) == Origin::CommandLine {
+            continue;
+        }
+        values[setting.name] = value(setting.get(state));
+        if let Some(in_file) = state.configured.in_file.get(setting.name) {
+            configured[setting.name] = value(in_file.clone());
+        }
+    }
+    screen["lanes"] = value(names(state.lanes.shown(None)));
+    screen["folded"] =
+        value(names(Lane::ALL.into_iter().filter(|lane| state.lanes.is_folded(*lane)).collect()));
+    for (lane, set) in &state.column_sets {
+        columns[lane.map_or("overview", Lane::name)] = value(set.to_string());
+    }
+    whole["values"] = Item::Table(values);
+    whole["configured"] = Item::Table(configured);
+    whole["screen"] = Item::Table(screen);
+    whole["columns"] = Item::Table(columns);
+    whole["history"] = value(state.history.iter().map(String::as_str).collect::<Array>());
+    whole
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::settings::file;
+    use crate::ui::theme::{Depth, Theme};
+    use dozor_core::timeline::Timeline;
+    use std::sync::Arc;
+    use std::time::Duration;
+
+    fn state() -> State {
+        let theme = Theme::new(Depth::Mono, false);
+        State::new(Timeline::live(Arc::default()), theme, Duration::from_secs(2), (120, 40))
+    }
+
+    #[test]
+    fn the_screen_comes_back_as_it_was_left_unless_the_file_has_changed() {
+        let folder = tempfile::tempdir().expect("a folder");
+        let places = Places { settings: None, state: Some(folder.path().join("deep/dozor")) };
+        let mut left = state();
+        file::apply(&mut left, "times = \"relative\"\npercent = \"core\"\n");
+        left.of_machine = true;
+        left.times_relative = false;
+        left.lanes.hide(Lane::Heat);
+        left.lanes.fold(Some(Lane::Cpu));
+        left.column_sets.insert(Some(Lane::Disk), ColumnSet::parse("pid,write:10").expect("a set"));
+        left.history = vec!["cpu > 5%".to_owned()];
+        keep(&left, &places, "watch").expect("it is kept");
+        keep(&state(), &places, "demo").expect("it is kept");
+
+        let mut again = state();
+        // The configured times are what they were, the configured percent is not.
+        file::apply(&mut again, "times = \"relative\"\npercent = \"machine\"\n");
+        restore(&mut again, &places, "watch");
+        assert!(!again.times_relative && again.configured.origin("times") == Origin::Left);
+        assert_eq!(again.configured.origin("percent"), Origin::File(2));
+        assert_eq!(again.lanes, left.lanes);
+        assert_eq!(again.column_sets, left.column_sets);
+        assert_eq!(again.history, left.history);
+        let mut other = state();
+        restore(&mut other, &places, "demo");
+        assert!(other.column_sets.is_empty(), "another kind of screen is remembered on its own");
+        std::fs::write(folder.path().join("deep/dozor/state.toml"), "broken = ").expect("written");
+        restore(&mut other, &places, "watch");
+        keep(&left, &places, "watch").expect("a broken file is written anew");
+    }
+}

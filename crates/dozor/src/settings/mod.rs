@@ -1,0 +1,164 @@
+//! Settings: one table of what can be set ([`table`]), the file that they stand in ([`file`]), how the screen was left
+//! ([`left`]), saved views ([`view`]) and own themes ([`themes`]).
+//!
+//! What somebody configured and how the screen was left are kept apart: the first in the folder for settings, the second
+//! in the folder for state. What was left goes before what is configured, until the configured value changes; what the
+//! command line says goes before both.
+
+pub mod file;
+pub mod left;
+pub mod table;
+pub mod themes;
+pub mod view;
+
+use crate::ui::theme::{Depth, Found, Own};
+use dozor_core::lane::Lane;
+use dozor_core::text::nearest;
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::sync::Arc;
+use view::View;
+
+/// Where a value comes from.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Origin {
+    /// It is as the program comes.
+    #[default]
+    Default,
+    /// The file of settings, in this line.
+    File(usize),
+    /// The screen was left so.
+    Left,
+    /// An option of the command line.
+    CommandLine,
+    /// It was changed on the screen, and stays for this session.
+    Session,
+}
+
+impl Origin {
+    /// In words.
+    pub fn words(&self) -> String {
+        match self {
+            Origin::Default => "default".to_owned(),
+            Origin::File(line) => format!("settings.toml, line {line}"),
+            Origin::Left => "as it was left".to_owned(),
+            Origin::CommandLine => "command line".to_owned(),
+            Origin::Session => "changed on the screen".to_owned(),
+        }
+    }
+}
+
+/// What is configured beside the values that the state of the screen holds itself.
+#[derive(Clone, Debug)]
+pub struct Configured {
+    /// Where the values come from that are not as the program comes.
+    pub origins: BTreeMap<&'static str, Origin>,
+    /// What the file says, as texts.
+    pub in_file: BTreeMap<&'static str, String>,
+    /// What is wrong with the files.
+    pub problems: Vec<String>,
+    /// The file of settings, where there is a place for one.
+    pub path: Option<PathBuf>,
+    /// Own themes.
+    pub themes: Vec<Arc<Own>>,
+    /// What the environment says of the terminal.
+    pub found: Option<Found>,
+    /// The chosen theme by name.
+    pub theme: String,
+    /// The chosen number of colours; what was found where there is none.
+    pub colors: Option<Depth>,
+    /// The symbols that were asked for; what was found where there are none.
+    pub symbols: Option<crate::ui::symbols::Symbols>,
+    /// The screen begins as it was left.
+    pub remember: bool,
+    /// Shown instead of the CPU's model, where it is not empty.
+    pub cpu_model: String,
+    /// The view that the screen begins with.
+    pub first_view: String,
+    /// Saved views, those that come with the program first.
+    pub views: Vec<View>,
+    /// How it looked before somebody went through the views.
+    pub before_views: Option<View>,
+    /// Sets of columns by name.
+    pub column_sets: BTreeMap<String, String>,
+}
+
+impl Default for Configured {
+    fn default() -> Configured {
+        Configured {
+            origins: BTreeMap::new(),
+            in_file: BTreeMap::new(),
+            problems: vec![],
+            path: None,
+            themes: vec![],
+            found: None,
+            theme: "auto".to_owned(),
+            colors: None,
+            symbols: None,
+            remember: true,
+            cpu_model: String::new(),
+            first_view: String::new(),
+            views: view::shipped(),
+            before_views: None,
+            column_sets: BTreeMap::new(),
+        }
+    }
+}
+
+impl Configured {
+    /// What to call the processor.
+    pub fn cpu_label<'a>(&'a self, model: &'a str) -> &'a str {
+        if self.cpu_model.is_empty() { model } else { &self.cpu_model }
+    }
+
+    /// Where the value of a setting comes from.
+    pub fn origin(&self, name: &str) -> Origin {
+        self.origins.get(name).cloned().unwrap_or_default()
+    }
+
+    /// Adds a view, or puts it in the place of one with the same name.
+    pub fn keep_view(&mut self, view: View) {
+        match self.views.iter_mut().find(|other| other.name == view.name) {
+            Some(other) => *other = view,
+            None => self.views.push(view),
+        }
+    }
+}
+
+/// A lane by its name; none for the overview.
+pub fn lane_by_name(name: &str) -> Result<Option<Lane>, String> {
+    if name == "overview" {
+        return Ok(None);
+    }
+    let found = Lane::ALL.into_iter().find(|lane| lane.name() == name).map(Some);
+    let names = Lane::ALL.map(Lane::name).into_iter().chain(["overview"]);
+    found.ok_or_else(|| unknown("no lane is called", name, names))
+}
+
+/// The message for a word that is not among some.
+fn unknown<'a>(what: &str, word: &str, words: impl IntoIterator<Item = &'a str>) -> String {
+    let words: Vec<&str> = words.into_iter().collect();
+    match nearest(word, words.iter().copied()) {
+        Some(near) => format!("{what} '{word}'; did you mean '{near}'?"),
+        None => format!("{what} '{word}'; there are {}", words.join(", ")),
+    }
+}
+
+/// One of some values by its word.
+fn word<T: Copy>(text: &str, all: &[T], word: impl Fn(T) -> &'static str) -> Result<T, String> {
+    let found = all.iter().copied().find(|value| word(*value) == text);
+    found.ok_or_else(|| unknown("it cannot be", text, all.iter().map(|value| word(*value))))
+}
+
+fn switch(text: &str) -> Result<bool, String> {
+    match text {
+        "true" => Ok(true),
+        "false" => Ok(false),
+        other => Err(format!("it is true or false, not '{other}'")),
+    }
+}
+
+/// The line of a place in a text, from 1 on.
+fn toml_line(text: &str, at: usize) -> usize {
+    text.get(..at).map_or(1, |before| before.matches('\n').count() + 1)
+}

@@ -1,0 +1,268 @@
+//! Everything that can be set. The file, the screen of settings, `dozor settings` and `docs/settings.md` come from this
+//! table.
+
+use super::{lane_by_name, switch, unknown, word};
+use crate::ui::state::{CommandForm, State};
+use crate::ui::symbols::Symbols;
+use crate::ui::theme::{Depth, Found, Shade, Theme};
+use clap::ValueEnum as _;
+use dozor_core::expr::Expression;
+use dozor_core::lane::Lane;
+use dozor_core::rank::{Arrange, Order, Whose};
+use dozor_core::units::{Steps, parse_duration};
+use std::time::Duration;
+
+/// What values a setting takes.
+#[derive(Clone, Copy)]
+pub enum Kind {
+    /// True or false.
+    Switch,
+    /// One of these words.
+    Choice(&'static [&'static str]),
+    /// The themes that come with the program, and somebody's own.
+    Theme,
+    /// Text of a kind that the explanation says.
+    Text,
+}
+
+/// One setting.
+pub struct Setting {
+    /// Its name in the file.
+    pub name: &'static str,
+    /// What values it takes.
+    pub kind: Kind,
+    /// Its value where nobody set it.
+    pub default: &'static str,
+    /// It is kept when the screen is left.
+    pub left: bool,
+    /// What it does.
+    pub help: &'static str,
+    get: fn(&State) -> String,
+    set: fn(&mut State, &str) -> Result<(), String>,
+}
+
+impl Setting {
+    /// Its value now.
+    pub fn get(&self, state: &State) -> String {
+        (self.get)(state)
+    }
+
+    /// Sets it; says what is wrong with the value.
+    pub fn set(&self, state: &mut State, text: &str) -> Result<(), String> {
+        if let Kind::Choice(words) = self.kind
+            && !words.contains(&text)
+        {
+            return Err(unknown("it cannot be", text, words.iter().copied()));
+        }
+        (self.set)(state, text)
+    }
+
+    /// Words that it can be, where they are known.
+    pub fn choices(&self, state: &State) -> Vec<String> {
+        match self.kind {
+            Kind::Switch => vec!["false".to_owned(), "true".to_owned()],
+            Kind::Choice(words) => words.iter().map(|word| (*word).to_owned()).collect(),
+            Kind::Theme => theme_names(state),
+            Kind::Text => vec![],
+        }
+    }
+}
+
+/// The setting with this name.
+pub fn setting(name: &str) -> Option<&'static Setting> {
+    SETTINGS.iter().find(|setting| setting.name == name)
+}
+
+/// Times over which rates can be means.
+pub const MEANS: [&str; 4] = ["off", "5s", "10s", "30s"];
+const THEMES: [&str; 4] = ["auto", "dark", "light", "mono"];
+
+/// Names of all themes.
+pub fn theme_names(state: &State) -> Vec<String> {
+    let own = state.configured.themes.iter().map(|own| own.name.clone());
+    THEMES.map(str::to_owned).into_iter().chain(own).collect()
+}
+
+/// Paints the screen with the chosen theme.
+pub fn paint(state: &mut State) {
+    let configured = &state.configured;
+    // Without an environment (in tests) the theme stays what it is.
+    let Some(found) = configured.found else { return };
+    let own = configured.themes.iter().find(|own| own.name == configured.theme);
+    let shade = match configured.theme.as_str() {
+        "dark" => Some(Shade::Dark),
+        "light" => Some(Shade::Light),
+        "mono" => Some(Shade::Mono),
+        _ => None,
+    };
+    let found = if own.is_some() { Found::wanting_colours(found) } else { found };
+    let theme: Theme = found.theme(shade, configured.colors);
+    state.theme = match own {
+        Some(own) => theme.with(own.clone()),
+        None => theme,
+    };
+}
+
+fn set_theme(state: &mut State, name: &str) -> Result<(), String> {
+    let names = theme_names(state);
+    if !names.iter().any(|other| other == name) {
+        return Err(unknown("no theme is called", name, names.iter().map(String::as_str)));
+    }
+    state.configured.theme = name.to_owned();
+    paint(state);
+    Ok(())
+}
+
+fn mean_word(mean: Duration) -> String {
+    if mean.is_zero() { "off".to_owned() } else { format!("{}s", mean.as_secs()) }
+}
+
+fn set_every(state: &mut State, text: &str) -> Result<(), String> {
+    let every = parse_duration(text).map_err(|error| error.to_string())?;
+    if every < Duration::from_millis(50) {
+        return Err("the shortest interval is 50ms".to_owned());
+    }
+    state.every = every;
+    Ok(())
+}
+
+fn every_word(state: &State) -> String {
+    let ms = state.every.as_millis();
+    if ms.is_multiple_of(1000) { format!("{}s", ms / 1000) } else { format!("{ms}ms") }
+}
+
+fn yes(on: bool) -> String {
+    on.to_string()
+}
+
+/// Puts the choice between a word for what the terminal shows, and values of clap's.
+fn enum_word<T: clap::ValueEnum>(value: Option<T>) -> String {
+    let word = value.and_then(|value| value.to_possible_value().map(|it| it.get_name().to_owned()));
+    word.unwrap_or_else(|| "auto".to_owned())
+}
+
+/// All settings, in the order of the screen and the documents.
+#[rustfmt::skip]
+pub static SETTINGS: &[Setting] = &[
+    Setting { name: "theme", kind: Kind::Theme, default: "auto", left: true,
+        help: "Colours for a dark or a light background, none at all, or your own from the folder themes; auto: what the terminal says of its background.",
+        get: |s| s.configured.theme.clone(), set: set_theme },
+    Setting { name: "colors", kind: Kind::Choice(&["auto", "true", "256", "16", "none"]), default: "auto", left: false,
+        help: "Colours that the terminal has, where that is not found out right.",
+        get: |s| enum_word(s.configured.colors),
+        set: |s, text| { s.configured.colors = Depth::from_str(text, false).ok(); paint(s); Ok(()) } },
+    Setting { name: "symbols", kind: Kind::Choice(&["auto", "unicode", "ascii"]), default: "auto", left: false,
+        help: "Signs that the terminal can show; auto: what the locale says.",
+        get: |s| enum_word(s.configured.symbols),
+        set: |s, text| {
+            s.configured.symbols = Symbols::from_str(text, false).ok();
+            s.symbols = s.configured.symbols.unwrap_or_else(|| Symbols::detect(|name| std::env::var(name).ok()));
+            Ok(())
+        } },
+    Setting { name: "mouse", kind: Kind::Switch, default: "true", left: false,
+        help: "The mouse is Dozor's; else it is the terminal's, and text can be selected with it.",
+        get: |s| yes(s.mouse), set: |s, text| { s.mouse = switch(text)?; Ok(()) } },
+    Setting { name: "every", kind: Kind::Text, default: "2s", left: false,
+        help: "Time between readings, such as 500ms, 2s or 1m. Shorter costs more.",
+        get: every_word, set: set_every },
+    Setting { name: "percent", kind: Kind::Choice(&["core", "machine"]), default: "core", left: true,
+        help: "Shares of CPU time in percent of one core, which can pass 100, or of the whole machine.",
+        get: |s| if s.of_machine { "machine" } else { "core" }.to_owned(), set: |s, text| { s.of_machine = text == "machine"; Ok(()) } },
+    Setting { name: "mean", kind: Kind::Choice(&MEANS), default: "off", left: true,
+        help: "Rates of processes as means over this time instead of those of the last sample.",
+        get: |s| mean_word(s.mean),
+        set: |s, text| { s.mean = parse_duration(text).unwrap_or(Duration::ZERO); s.rank_anew(); Ok(()) } },
+    Setting { name: "units", kind: Kind::Choice(&["binary", "decimal"]), default: "binary", left: true,
+        help: "Sizes in binary steps (KiB, MiB) or in decimal ones (kB, MB).",
+        get: |s| if s.steps == Steps::Decimal { "decimal" } else { "binary" }.to_owned(),
+        set: |s, text| {
+            s.steps = if text == "decimal" { Steps::Decimal } else { Steps::Binary };
+            s.steps.choose();
+            s.refresh_texts();
+            Ok(())
+        } },
+    Setting { name: "times", kind: Kind::Choice(&["clock", "relative"]), default: "clock", left: true,
+        help: "Times as the clock shows them, or counted back from now.",
+        get: |s| if s.times_relative { "relative" } else { "clock" }.to_owned(), set: |s, text| { s.times_relative = text == "relative"; Ok(()) } },
+    Setting { name: "command", kind: Kind::Choice(&["arguments", "whole", "name"]), default: "arguments", left: true,
+        help: "The program with its arguments, the whole command line with the way to the program, or only the name.",
+        get: |s| s.command_form.word().to_owned(), set: |s, text| { s.command_form = word(text, &CommandForm::ALL, CommandForm::word)?; Ok(()) } },
+    Setting { name: "kernel_threads", kind: Kind::Switch, default: "true", left: true,
+        help: "Threads of the kernel are shown.",
+        get: |s| yes(s.narrowing.kernel_threads), set: |s, text| { s.narrowing.kernel_threads = switch(text)?; s.rank_anew(); Ok(()) } },
+    Setting { name: "threads", kind: Kind::Switch, default: "false", left: true,
+        help: "Threads of processes are shown below them. It costs two files for each thread at each reading.",
+        get: |s| yes(s.threads), set: |s, text| { s.threads = switch(text)?; s.rank_anew(); Ok(()) } },
+    Setting { name: "active", kind: Kind::Switch, default: "false", left: true,
+        help: "Only processes that do something are shown.",
+        get: |s| yes(s.narrowing.active), set: |s, text| { s.narrowing.active = switch(text)?; s.rank_anew(); Ok(()) } },
+    Setting { name: "whose", kind: Kind::Choice(&["everyone", "mine", "others"]), default: "everyone", left: true,
+        help: "Everyone's processes, only your own, or only those of others.",
+        get: |s| s.narrowing.whose.word().to_owned(), set: |s, text| { s.narrowing.whose = word(text, &Whose::ALL, Whose::word)?; s.rank_anew(); Ok(()) } },
+    Setting { name: "arrange", kind: Kind::Choice(&["flat", "family", "program", "user", "service", "container"]), default: "flat", left: true,
+        help: "How processes are arranged.",
+        get: |s| s.arrange.word().to_owned(), set: |s, text| { s.arrange = word(text, &Arrange::ALL, Arrange::word)?; s.rank_anew(); Ok(()) } },
+    Setting { name: "lane", kind: Kind::Choice(&["overview", "cpu", "memory", "disk", "network", "heat"]), default: "overview", left: true,
+        help: "The lane that the screen begins with.",
+        get: |s| s.lane.map_or("overview", Lane::name).to_owned(),
+        set: |s, text| { let lane = lane_by_name(text)?; if lane != s.lane { crate::ui::update::choose_lane(s, lane); } Ok(()) } },
+    Setting { name: "order", kind: Kind::Text, default: "cpu", left: true,
+        help: "One or two metrics to order by, with a minus where the largest shall come first and a plus where the smallest shall: user,-rss. A lane that is chosen later brings its own.",
+        get: |s| s.order.written(), set: |s, text| { s.order = Order::parse(text).map_err(|error| error.to_string())?; s.rank_anew(); Ok(()) } },
+    Setting { name: "narrow", kind: Kind::Text, default: "", left: true,
+        help: "An expression that narrows; see docs/expressions.md.",
+        get: |s| s.narrowing.expression.as_ref().map_or(String::new(), |it| it.text().to_owned()),
+        set: |s, text| {
+            let parsed = if text.trim().is_empty() { None } else { Some(Expression::parse(text).map_err(|error| error.message)?) };
+            s.narrowing.expression = parsed;
+            s.rank_anew();
+            Ok(())
+        } },
+    Setting { name: "view", kind: Kind::Text, default: "", left: false,
+        help: "The saved view that the screen begins with, by its name.",
+        get: |s| s.configured.first_view.clone(),
+        set: |s, text| {
+            let found = s.configured.views.iter().find(|view| view.name == text).cloned();
+            if let Some(view) = found { view.apply(s) } else if !text.is_empty() {
+                return Err(unknown("no view is called", text, s.configured.views.iter().map(|view| view.name.as_str())));
+            }
+            text.clone_into(&mut s.configured.first_view);
+            Ok(())
+        } },
+    Setting { name: "remember", kind: Kind::Switch, default: "true", left: false,
+        help: "The screen begins as it was left.",
+        get: |s| yes(s.configured.remember), set: |s, text| { s.configured.remember = switch(text)?; Ok(()) } },
+    Setting { name: "cpu_model", kind: Kind::Text, default: "", left: false,
+        help: "A name for the processor instead of the one that it states.",
+        get: |s| s.configured.cpu_model.clone(), set: |s, text| { text.clone_into(&mut s.configured.cpu_model); Ok(()) } },
+];
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use dozor_core::timeline::Timeline;
+    use std::sync::Arc;
+
+    #[test]
+    fn every_setting_takes_its_default_and_each_of_its_choices_and_refuses_nonsense() {
+        let theme = Theme::new(Depth::Mono, false);
+        let mut state = State::new(Timeline::live(Arc::default()), theme, Duration::from_secs(2), (120, 40));
+        for setting in SETTINGS {
+            assert_eq!(setting.get(&state), setting.default, "{}: as the program comes", setting.name);
+            assert!(setting.help.ends_with('.'), "{}", setting.name);
+            for choice in setting.choices(&state).into_iter().chain([setting.default.to_owned()]) {
+                setting.set(&mut state, &choice).unwrap_or_else(|error| panic!("{}: {error}", setting.name));
+                assert_eq!(setting.get(&state), choice, "{}", setting.name);
+            }
+            if !matches!(setting.name, "cpu_model") {
+                assert!(setting.set(&mut state, "narrow = (").is_err(), "{} takes nonsense", setting.name);
+                assert_eq!(
+                    setting.get(&state),
+                    setting.default,
+                    "{}: what was refused changes nothing",
+                    setting.name
+                );
+            }
+        }
+    }
+}

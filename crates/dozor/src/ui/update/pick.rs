@@ -1,0 +1,78 @@
+//! Sheets with a list to pick from: the order, the arrangement, commands, the help.
+
+use super::{Effect, act, views};
+use crate::ui::pick::{Item, Picker};
+use crate::ui::sheet::Sheet;
+use crate::ui::state::State;
+use dozor_core::rank::{Folds, Order};
+use ratatui::crossterm::event::{KeyCode, KeyEvent};
+use std::time::Instant;
+
+pub(super) fn key(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Effect> {
+    let Some(Sheet::Pick(picker)) = &state.sheet else { return vec![] };
+    let last = picker.items(state).len().saturating_sub(1);
+    let own_key = picker.kind.action().is_some_and(|action| state.keys.action(key) == Some(action));
+    let Some(Sheet::Pick(picker)) = &mut state.sheet else { return vec![] };
+    match key.code {
+        KeyCode::Down => picker.at = (picker.at + 1).min(last),
+        KeyCode::Up => picker.at = picker.at.saturating_sub(1),
+        KeyCode::PageDown => picker.at = (picker.at + 10).min(last),
+        KeyCode::PageUp => picker.at = picker.at.saturating_sub(10),
+        KeyCode::Home => picker.at = 0,
+        KeyCode::End => picker.at = last,
+        KeyCode::Enter => return choose(state, false, now),
+        KeyCode::Tab => return choose(state, true, now),
+        KeyCode::Esc => state.sheet = None,
+        // The key that opened it closes it, as long as nothing is searched for.
+        _ if own_key && picker.typed.text().is_empty() => state.sheet = None,
+        _ => {
+            picker.typed.key(key);
+            picker.at = 0;
+        }
+    }
+    vec![]
+}
+
+/// Does what the chosen line says; with `second` what `tab` does to it.
+pub(super) fn choose(state: &mut State, second: bool, now: Instant) -> Vec<Effect> {
+    let Some(Sheet::Pick(Picker { at, .. })) = &state.sheet else { return vec![] };
+    let at = *at;
+    let Some(Sheet::Pick(picker)) = &state.sheet else { return vec![] };
+    let Some(row) = picker.items(state).into_iter().nth(at) else { return vec![] };
+    match row.item {
+        Item::Metric(metric) => {
+            state.order = if second {
+                state.order.then_by(metric)
+            } else {
+                Order { then: state.order.then.filter(|then| then.metric != metric), ..Order::by(metric) }
+            };
+            if !second {
+                state.sheet = None;
+            }
+            state.rank_anew();
+        }
+        Item::Arrange(arrange) => {
+            state.sheet = None;
+            arrange_by(state, arrange);
+        }
+        Item::Action(action) if !second => {
+            state.sheet = None;
+            return act(state, action, now);
+        }
+        Item::View(name) if !second => {
+            state.sheet = None;
+            views::show(state, &name, now);
+        }
+        Item::Action(_) | Item::View(_) | Item::Text => {}
+    }
+    vec![]
+}
+
+/// Arranges rows in another way; what was open belongs to the old one.
+pub(super) fn arrange_by(state: &mut State, arrange: dozor_core::rank::Arrange) {
+    if state.arrange != arrange {
+        state.arrange = arrange;
+        state.folds = Folds::default();
+        state.rank_anew();
+    }
+}

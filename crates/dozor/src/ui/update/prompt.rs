@@ -1,0 +1,153 @@
+//! What is typed: narrowing, going to a process, notes, names, values of settings.
+
+use super::{Effect, MESSAGE, rows, settings_sheet, views};
+use crate::ui::prompt::{Prompt, Purpose};
+use crate::ui::state::{SignKind, State};
+use dozor_core::expr::Expression;
+use dozor_core::lane::Severity;
+use ratatui::crossterm::event::{KeyCode, KeyEvent};
+use std::time::Instant;
+
+/// Expressions that are remembered.
+const REMEMBERED: usize = 50;
+
+pub(super) fn begin_narrowing(state: &mut State) {
+    let before = state.narrowing.expression.clone();
+    let text = before.as_ref().map_or(String::new(), |expression| expression.text().to_owned());
+    state.prompt = Some(Prompt::new(Purpose::Narrow(before), &text));
+}
+
+pub(super) fn begin_going(state: &mut State) {
+    state.prompt = Some(Prompt::new(Purpose::GoTo(state.find.clone()), ""));
+}
+
+pub(super) fn begin_note(state: &mut State) {
+    if let Some(sample) = &state.sample {
+        state.prompt = Some(Prompt::new(Purpose::Note(sample.now.wall_ns()), ""));
+    }
+}
+
+pub(super) fn pasted(state: &mut State, text: &str, now: Instant) {
+    if let Some(prompt) = &mut state.prompt {
+        prompt.line.insert_text(text);
+        typed(state, now);
+    }
+}
+
+pub(super) fn key(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Effect> {
+    let Some(prompt) = &mut state.prompt else { return vec![] };
+    match key.code {
+        KeyCode::Enter => return accept(state, now),
+        KeyCode::Esc => give_up(state),
+        KeyCode::Tab | KeyCode::BackTab => {
+            if prompt.completions.is_empty() {
+                state.offer_completions(true);
+            } else {
+                prompt.complete(key.code == KeyCode::Tab);
+                use_line(state, now);
+            }
+        }
+        KeyCode::Up | KeyCode::Down if prompt.purpose.is_expression() => {
+            prompt.recall(&state.history, key.code == KeyCode::Up);
+            use_line(state, now);
+        }
+        _ => {
+            if prompt.line.key(key) {
+                typed(state, now);
+            }
+        }
+    }
+    vec![]
+}
+
+fn typed(state: &mut State, now: Instant) {
+    state.offer_completions(false);
+    use_line(state, now);
+}
+
+/// Shows at once what a typed expression does. Where it is wrong the last good one stays.
+fn use_line(state: &mut State, now: Instant) {
+    let Some(prompt) = &mut state.prompt else { return };
+    prompt.problem = None;
+    if !prompt.purpose.is_expression() {
+        return;
+    }
+    let text = prompt.line.text();
+    let parsed = if text.trim().is_empty() { Ok(None) } else { Expression::parse(&text).map(Some) };
+    let expression = match parsed {
+        Ok(expression) => expression,
+        Err(error) => {
+            prompt.error = Some(error);
+            return;
+        }
+    };
+    prompt.error = None;
+    if let Purpose::Narrow(_) = prompt.purpose {
+        if state.narrowing.expression != expression {
+            state.narrowing.expression = expression;
+            state.scroll = 0;
+            state.rank_anew();
+        }
+    } else {
+        state.find = expression;
+        rows::go_to_match(state, rows::Way::Here, now);
+    }
+}
+
+fn give_up(state: &mut State) {
+    match state.prompt.take().map(|prompt| prompt.purpose) {
+        Some(Purpose::Narrow(before)) => {
+            state.narrowing.expression = before;
+            state.rank_anew();
+        }
+        Some(Purpose::GoTo(before)) => state.find = before,
+        _ => {}
+    }
+}
+
+fn accept(state: &mut State, now: Instant) -> Vec<Effect> {
+    let Some(prompt) = &mut state.prompt else { return vec![] };
+    let text = prompt.line.text().trim().to_owned();
+    match prompt.purpose.clone() {
+        Purpose::Narrow(_) | Purpose::GoTo(_) => {
+            // A wrong line stays open with its caret, so that it can be mended.
+            if prompt.error.is_some() {
+                prompt.completions.clear();
+                return vec![];
+            }
+            let went = matches!(prompt.purpose, Purpose::GoTo(_));
+            state.prompt = None;
+            if !text.is_empty() {
+                state.history.retain(|other| *other != text);
+                state.history.push(text);
+                let excess = state.history.len().saturating_sub(REMEMBERED);
+                state.history.drain(..excess);
+                if went {
+                    rows::say_match(state, now);
+                }
+            }
+        }
+        Purpose::Note(wall) => {
+            state.prompt = None;
+            let text = if text.is_empty() { "without a note".to_owned() } else { text };
+            state.sign(wall, SignKind::Bookmark, text);
+            let said = format!("bookmark at {}; ( and ) go from sign to sign", state.zone.time(wall));
+            state.say(Severity::Fine, said, Some(now + MESSAGE));
+        }
+        Purpose::View | Purpose::Columns => {
+            if text.is_empty() {
+                prompt.problem = Some("a name is missing".to_owned());
+                return vec![];
+            }
+            let view = prompt.purpose == Purpose::View;
+            state.prompt = None;
+            return if view {
+                views::save(state, &text, now)
+            } else {
+                views::save_columns(state, &text, now)
+            };
+        }
+        Purpose::Setting(name) => return settings_sheet::typed(state, name, &text),
+    }
+    vec![]
+}

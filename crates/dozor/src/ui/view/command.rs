@@ -1,0 +1,129 @@
+//! The command of a row: where it stands in its family, what it has below it, the program's base name, and as much of the
+//! rest as somebody wants to see.
+
+use super::put;
+use crate::ui::columns::Column;
+use crate::ui::state::{CommandForm, State};
+use crate::ui::theme::Role;
+use dozor_core::lane::Severity;
+use dozor_core::rank::{Line, Listed};
+use dozor_core::reading::ProcessRow;
+use ratatui::buffer::Buffer;
+use ratatui::style::{Modifier, Style};
+use unicode_width::UnicodeWidthChar as _;
+
+/// Deepest level that is indented; what is deeper stands there as well.
+const DEEPEST: u16 = 24;
+
+/// Cells before the sign that opens and folds a row.
+pub fn sign_at(state: &State, line: &Line) -> u16 {
+    if is_arranged(state) { line.depth.min(DEEPEST) * 2 } else { 0 }
+}
+
+/// Whether rows stand below others.
+fn is_arranged(state: &State) -> bool {
+    state.arrange != dozor_core::rank::Arrange::Flat || state.thread_sample.is_some()
+}
+
+/// Pieces of text side by side, of which the first cells may be moved out at the left.
+struct Pieces<'a> {
+    buffer: &'a mut Buffer,
+    x: u16,
+    y: u16,
+    end: u16,
+    /// Cells that are still to be left out.
+    skip: u16,
+}
+
+impl Pieces<'_> {
+    fn put(&mut self, text: &str, style: Style) {
+        let mut rest = text;
+        while let Some(letter) = rest.chars().next().filter(|_| self.skip > 0) {
+            self.skip = self.skip.saturating_sub(letter.width().unwrap_or(0) as u16);
+            rest = &rest[letter.len_utf8()..];
+        }
+        self.x = put(self.buffer, self.x, self.y, self.end.saturating_sub(self.x), rest, style);
+    }
+}
+
+/// Draws it.
+#[allow(clippy::too_many_arguments, reason = "each is another thing that a row knows of itself")]
+pub fn draw(
+    state: &State,
+    buffer: &mut Buffer,
+    column: &Column,
+    y: u16,
+    line: &Line,
+    row: Option<&ProcessRow>,
+    receding: bool,
+    found: bool,
+) {
+    let theme = &state.theme;
+    let end = column.x + column.width;
+    let mut x = column.x;
+    if is_arranged(state) {
+        x = branches(state, buffer, x, y, end, line);
+    }
+    let mut pieces = Pieces { buffer, x, y, end, skip: state.pan };
+    let (strong, quiet) = (theme.role(Role::Strong), theme.role(Role::Quiet));
+    if let Listed::Group(at) = line.listed {
+        let group = &state.table.groups[at];
+        pieces.put(&group.label, strong);
+        pieces.put(&format!(" ×{}", group.members.len()), quiet);
+        return;
+    }
+    let Some(row) = row else { return };
+    let text = &*row.command;
+    let is_thread = matches!(line.listed, Listed::Thread(_));
+    let first_end = text.find(' ').filter(|_| !is_thread).unwrap_or(text.len());
+    let base = text[..first_end].rfind('/').filter(|_| text.starts_with('/')).map_or(0, |slash| slash + 1);
+    let mut style = if receding || is_thread || text.starts_with('[') { quiet } else { strong };
+    if found {
+        style = style.add_modifier(Modifier::UNDERLINED);
+    }
+    if state.command_form == CommandForm::Whole {
+        pieces.put(&text[..base], quiet);
+    }
+    pieces.put(&text[base..first_end], style);
+    if row.replaced.value() == Some(1) && !receding {
+        pieces.put(" replaced", theme.role(Role::Severity(Severity::Notice)));
+    }
+    if let (Some(at), false) = (line.totals, is_thread) {
+        pieces.put(&format!(" ×{}", state.table.groups[at].members.len()), theme.role(Role::Text));
+    }
+    // A process may rename itself; then both names are shown.
+    if !row.name.is_empty()
+        && !receding
+        && row.pid.value().is_some()
+        && !text.starts_with('[')
+        && !text[..first_end].contains(&*row.name)
+    {
+        pieces.put(&format!(" ({})", row.name), theme.role(Role::Text));
+    }
+    if state.command_form != CommandForm::Name {
+        pieces.put(&text[first_end..], quiet);
+    }
+}
+
+/// Lines from the parents, and the sign of what is below. Gives the next free cell.
+fn branches(state: &State, buffer: &mut Buffer, x: u16, y: u16, end: u16, line: &Line) -> u16 {
+    let style = state.theme.role(Role::Line);
+    let mut x = x;
+    let depth = line.depth.min(DEEPEST);
+    for level in 1..=depth {
+        let goes_on = line.branches.checked_shr(u32::from(level)).unwrap_or(0) & 1 == 1;
+        let sign = match (level == depth, line.last, goes_on) {
+            (true, true, _) => "└ ",
+            (true, false, _) => "├ ",
+            (false, _, true) => "│ ",
+            (false, _, false) => "  ",
+        };
+        x = put(buffer, x, y, end.saturating_sub(x), sign, style);
+    }
+    let sign = match line.open {
+        Some(true) => "▿ ",
+        Some(false) => "▹ ",
+        None => "",
+    };
+    put(buffer, x, y, end.saturating_sub(x), sign, state.theme.role(Role::Accent))
+}
