@@ -70,14 +70,6 @@ impl Expression {
     }
 }
 
-/// The words of a text, where it is nothing but words that are looked for.
-pub fn plain(text: &str) -> Option<String> {
-    match parser::parse(text) {
-        Ok(Node::Text(words)) => Some(words),
-        _ => None,
-    }
-}
-
 /// The tree of a text, not compared with the catalogue.
 pub fn parse_tree(text: &str) -> Result<Node, ExpressionError> {
     parser::parse(text)

@@ -291,16 +291,8 @@ pub fn change(configured: &Configured, change: &Change) -> Result<(), String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::ui::theme::{Depth, Theme};
+    use crate::settings::tests::state;
     use dozor_core::rank::Arrange;
-    use dozor_core::timeline::Timeline;
-    use std::sync::Arc;
-    use std::time::Duration;
-
-    fn state() -> State {
-        let theme = Theme::new(Depth::Mono, false);
-        State::new(Timeline::live(Arc::default()), theme, Duration::from_secs(2), (120, 40))
-    }
 
     const FILE: &str = "# My machine room\npercent = \"machine\"  # as I am used to\n\n[columns]\ndisk = \"pid,write\"\nmine = \"pid,cpu\"\n\n\
         [views.night]\nlane = \"disk\"\narrange = \"family\"\n[keys]\nact = [\"ctrl-x\"]\n";
@@ -321,12 +313,12 @@ mod tests {
 
     #[test]
     fn mistakes_are_reported_with_line_and_nearest_name_and_the_rest_is_used() {
-        let mut state = state();
+        let mut wrong = state();
         let text = "thme = \"dark\"\npercent = \"cpu\"\nunits = \"decimal\"\nmouse = [1]\norder = \"cpuu\"\n[views.a]\nlnes = \"cpu\"\n\
             [columns]\nx = \"pid,rrss\"\n[keys]\nacct = \"x\"\n[color]\nnarrow = 1\n";
-        apply(&mut state, text);
+        apply(&mut wrong, text);
         let problems: Vec<&str> =
-            state.configured.problems.iter().map(|it| it.trim_start_matches("settings.toml, ")).collect();
+            wrong.configured.problems.iter().map(|it| it.trim_start_matches("settings.toml, ")).collect();
         assert_eq!(
             problems,
             [
@@ -334,17 +326,17 @@ mod tests {
                 "line 2: percent: it cannot be 'cpu'; there are core, machine",
                 "line 4: mouse is a text, a number, true or false",
                 "line 5: order: no process metric is called 'cpuu'; did you mean 'cpu'?",
-                "line 7: view a: a view has no 'lnes'; did you mean 'lane'?",
+                "line 7: view a: a view has no 'lnes'; did you mean 'lanes'?",
                 "line 9: columns x: no process metric is called 'rrss'; did you mean 'rss'?; dozor metrics lists them",
                 "line 11: nothing that can be done is called 'acct'; did you mean 'act'?",
                 "line 12: no setting is called 'color'; did you mean 'colors'?",
             ]
         );
-        assert_eq!(state.steps, dozor_core::units::Steps::Decimal, "the rest is used");
+        assert_eq!(wrong.steps, dozor_core::units::Steps::Decimal, "the rest is used");
         dozor_core::units::Steps::Binary.choose();
-        let mut state = super::tests::state();
-        apply(&mut state, "percent = \n");
-        assert!(state.configured.problems[0].starts_with("settings.toml, line 1: "));
+        let mut broken = state();
+        apply(&mut broken, "percent = \n");
+        assert!(broken.configured.problems[0].starts_with("settings.toml, line 1: "));
     }
 
     #[test]

@@ -98,15 +98,7 @@ fn table_of(state: &State) -> Table {
 mod tests {
     use super::*;
     use crate::settings::file;
-    use crate::ui::theme::{Depth, Theme};
-    use dozor_core::timeline::Timeline;
-    use std::sync::Arc;
-    use std::time::Duration;
-
-    fn state() -> State {
-        let theme = Theme::new(Depth::Mono, false);
-        State::new(Timeline::live(Arc::default()), theme, Duration::from_secs(2), (120, 40))
-    }
+    use crate::settings::tests::state;
 
     #[test]
     fn the_screen_comes_back_as_it_was_left_unless_the_file_has_changed() {

@@ -162,3 +162,18 @@ fn switch(text: &str) -> Result<bool, String> {
 fn toml_line(text: &str, at: usize) -> usize {
     text.get(..at).map_or(1, |before| before.matches('\n').count() + 1)
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::ui::state::State;
+    use crate::ui::theme::{Depth, Theme};
+    use dozor_core::timeline::Timeline;
+    use std::sync::Arc;
+    use std::time::Duration;
+
+    /// A screen before anything is read.
+    pub fn state() -> State {
+        let theme = Theme::new(Depth::Mono, false);
+        State::new(Timeline::live(Arc::default()), theme, Duration::from_secs(2), (120, 40))
+    }
+}

@@ -240,13 +240,11 @@ pub static SETTINGS: &[Setting] = &[
 #[cfg(test)]
 mod tests {
     use super::*;
-    use dozor_core::timeline::Timeline;
-    use std::sync::Arc;
+    use crate::settings::tests::state;
 
     #[test]
     fn every_setting_takes_its_default_and_each_of_its_choices_and_refuses_nonsense() {
-        let theme = Theme::new(Depth::Mono, false);
-        let mut state = State::new(Timeline::live(Arc::default()), theme, Duration::from_secs(2), (120, 40));
+        let mut state = state();
         for setting in SETTINGS {
             assert_eq!(setting.get(&state), setting.default, "{}: as the program comes", setting.name);
             assert!(setting.help.ends_with('.'), "{}", setting.name);

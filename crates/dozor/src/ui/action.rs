@@ -223,7 +223,7 @@ pub static ACTIONS: &[Entry] = &[
     entry(Action::ReadNow, "read now", &["."], Topic::Program, "", "Take one reading now."),
     entry(Action::CopyPid, "copy the PID", &["y"], Topic::Processes, "", "Copy the PID of the selected process to the clipboard of your terminal (OSC 52), of the marked ones all."),
     entry(Action::CopyCommand, "copy the command", &["Y"], Topic::Processes, "", "Copy the command line instead."),
-    entry(Action::Commands, "commands", &[":"], Topic::Program, "", "Find anything that can be done by its name, and do it."),
+    entry(Action::Commands, "commands", &[":"], Topic::Program, "anything", "Find anything that can be done by its name, and do it."),
     entry(Action::Settings, "settings", &[","], Topic::Program, "", "Look at the settings and change them; they stay."),
     entry(Action::Units, "units", &["U"], Topic::Program, "", "Show sizes in binary steps (KiB, MiB) or in decimal ones (kB, MB)."),
     entry(Action::Times, "times", &["D"], Topic::Program, "", "Show times as the clock shows them, or counted back from now."),

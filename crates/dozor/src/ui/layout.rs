@@ -154,7 +154,7 @@ fn parts_height(lower: u16, tall: bool, wish: &Wish) -> u16 {
         return 0;
     }
     let table = if wish.in_parts { (lower / 4).max(4) } else { (lower / 2).max(5) };
-    let most = lower.saturating_sub(table + u16::from(tall));
+    let most = lower.saturating_sub(table + u16::from(tall) + u16::from(wish.marks));
     let height = wish.parts.min(most);
     if height < LEAST { 0 } else { height }
 }

@@ -33,7 +33,9 @@ impl Terminal {
             &height,
             "-c",
             &folder.display().to_string(),
-            "env PS1='ready> ' TERM=screen-256color bash --norc --noprofile -i",
+            // Settings and state of its own: nothing of the machine that the test runs on.
+            "env PS1='ready> ' TERM=screen-256color XDG_CONFIG_HOME=$PWD/config XDG_STATE_HOME=$PWD/state \
+             bash --norc --noprofile -i",
         ]);
         terminal.wait("the shell", |screen| screen.contains("ready>"));
         terminal.text(&line);

@@ -37,9 +37,9 @@ mod tests {
             ("run/systemd/container", "pod\n"),
         ]);
         let at = |name: &str| root.path().join(name);
-        let roots = Roots { proc: at("proc"), sys: at("sys"), run: at("run") };
+        let roots = Roots { proc: at("proc"), sys: at("sys"), run: at("run"), lib: at("lib") };
         assert_eq!(hints(&roots), "virtual machine (Made-up Cloud), container");
-        let bare = Roots { proc: at("none"), sys: at("none"), run: at("none") };
+        let bare = Roots { proc: at("none"), sys: at("none"), run: at("none"), lib: at("none") };
         assert_eq!(hints(&bare), "");
     }
 }

@@ -8,10 +8,16 @@ use crate::ui::state::Mode;
 use crate::ui::update::{Effect, Event, update};
 use crate::ui::view;
 use dozor_core::lane::Lane;
+use dozor_core::rank::RowId;
 use dozor_core::row::Row as _;
 use ratatui::crossterm::event::{KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use std::collections::HashSet;
 use std::time::Duration;
+
+/// The expression that narrows.
+fn narrowed(desk: &Desk) -> &str {
+    desk.state.narrowing.expression.as_ref().map_or("", |expression| expression.text())
+}
 
 #[test]
 fn a_lane_orders_by_what_its_users_use() {
@@ -22,31 +28,31 @@ fn a_lane_orders_by_what_its_users_use() {
     desk.press("O");
     assert_ne!(&*desk.process(0).name, "stacker");
     desk.press("o :virtual enter");
-    assert_eq!(desk.state.order.metric.alias, "virtual");
+    assert_eq!(desk.state.order.first.metric.alias, "virtual");
     assert_eq!(&*desk.process(0).name, "stacker");
     desk.press("tab");
     assert_eq!(desk.state.lane, Some(Lane::Network));
     desk.press("0");
-    assert_eq!((desk.state.lane, desk.state.order.metric.alias), (None, "cpu"));
+    assert_eq!((desk.state.lane, desk.state.order.first.metric.alias), (None, "cpu"));
 }
 
 #[test]
 fn narrowing_shows_as_one_types_and_can_be_undone() {
     let mut desk = Desk::at(50, (120, 40));
     desk.press("/ :stack");
-    assert_eq!(desk.state.rows.len(), 1);
+    assert_eq!(desk.state.table.lines.len(), 1);
     desk.press("enter");
     assert!(desk.state.prompt.is_none());
     assert!(desk.screen().contains("1 of 20") && desk.screen().contains("narrowed: stack"));
     desk.press("/ :xyz");
     assert!(desk.screen().contains("no process contains 'stackxyz'"));
     desk.press("esc");
-    assert_eq!(desk.state.narrow.text(), "stack", "esc goes back to what was narrowed before");
+    assert_eq!(narrowed(&desk), "stack", "esc goes back to what was narrowed before");
     desk.press("esc");
-    assert!(desk.state.narrow.is_empty());
+    assert_eq!(narrowed(&desk), "");
     desk.press("/");
     desk.event(Event::Paste("dome\ncam\x1b".to_owned()));
-    assert_eq!(desk.state.narrow.text(), "domecam");
+    assert_eq!(narrowed(&desk), "domecam");
 }
 
 #[test]
@@ -73,19 +79,19 @@ fn the_selection_follows_its_process_and_the_order_holds_while_choosing() {
 fn the_wheel_does_not_change_what_is_selected() {
     let mut desk = Desk::at(50, (120, 24));
     desk.press("down");
-    let (selected, row) = (desk.state.selected, desk.state.layout().expect("a layout").rows.y);
+    let (selected, row) = (desk.state.selected.clone(), desk.state.layout().expect("a layout").rows.y);
     for _ in 0..10 {
         desk.mouse(MouseEventKind::ScrollDown, 5, row + 2);
     }
     assert_eq!(desk.state.scroll, 30);
     let first = desk.process(30).key();
     desk.run(2);
-    assert_eq!((desk.state.selected, desk.process(desk.state.scroll).key()), (selected, first));
+    assert_eq!((desk.state.selected.clone(), desk.process(desk.state.scroll).key()), (selected, first));
     for _ in 0..200 {
         desk.mouse(MouseEventKind::ScrollDown, 5, row + 2);
     }
     let height = usize::from(desk.state.layout().expect("a layout").rows.height);
-    assert_eq!(desk.state.scroll, desk.state.rows.len() - height, "the last row is the end");
+    assert_eq!(desk.state.scroll, desk.state.table.lines.len() - height, "the last row is the end");
 }
 
 #[test]
@@ -98,9 +104,9 @@ fn the_mouse_orders_selects_and_goes_back_in_time() {
         heading.chars().collect::<Vec<_>>().windows(3).position(|w| w == ['r', 's', 's']).expect("rss")
             as u16;
     desk.click(column, layout.headings.y);
-    assert_eq!((desk.state.order.metric.alias, desk.state.order.descending), ("rss", true));
+    assert_eq!((desk.state.order.first.metric.alias, desk.state.order.first.descending), ("rss", true));
     desk.click(column, layout.headings.y);
-    assert!(!desk.state.order.descending);
+    assert!(!desk.state.order.first.descending);
     desk.click(40, layout.rows.y + 3);
     assert_eq!(desk.state.row_of_selected(), Some(3));
     desk.click(5, layout.lanes[1].1.y);
@@ -141,7 +147,7 @@ fn what_cannot_be_seen_is_not_acted_on() {
     desk.press("x");
     assert!(matches!(desk.state.sheet, Some(Sheet::Act(_))));
     desk.press("esc");
-    let key = desk.state.selected.expect("selected");
+    let Some(RowId::Process(key)) = desk.state.selected.clone() else { panic!("a process") };
     desk.machine.signal(key, 9).expect("it ends");
     desk.run(2);
     assert_eq!(desk.press("x enter"), [], "the neighbour of a process that ended is not the target");
@@ -203,7 +209,7 @@ fn random_keys_clicks_and_sizes_do_no_harm() {
                 desk.event(Event::Resize(next(200) as u16, next(70) as u16));
             }
             4 => {
-                if let Some(key) = desk.state.key_of_row(next(10)) {
+                if let Some(RowId::Process(key)) = desk.state.id_of_row(next(10)) {
                     let _ = desk.machine.signal(key, 9);
                 }
             }
@@ -214,10 +220,10 @@ fn random_keys_clicks_and_sizes_do_no_harm() {
         if step % 5 == 0 {
             desk.lines();
         }
-        let everybody = desk.state.everybody().expect("a sample");
-        let keys: HashSet<_> = desk.state.rows.iter().map(|row| everybody.view(*row).now.key()).collect();
-        assert_eq!(keys.len(), desk.state.rows.len(), "no process stands twice");
-        assert!(desk.state.scroll <= desk.state.rows.len());
+        let rows = 0..desk.state.table.lines.len();
+        let keys: HashSet<_> = rows.map(|row| desk.state.id_of_row(row)).collect();
+        assert_eq!(keys.len(), desk.state.table.lines.len(), "no process stands twice");
+        assert!(desk.state.scroll <= desk.state.table.lines.len());
         let sections = desk.state.parts.sections.len();
         assert!(desk.state.parts.current < sections.max(1), "a table that is there");
     }
@@ -232,7 +238,7 @@ fn the_scroll_bar_is_dragged_and_the_order_holds_meanwhile() {
     desk.click(bar.x, bar.y);
     assert!(desk.screen().contains("order held"));
     desk.mouse(MouseEventKind::Drag(MouseButton::Left), bar.x, bar.bottom() - 1);
-    let last = desk.state.rows.len() - usize::from(layout.rows.height);
+    let last = desk.state.table.lines.len() - usize::from(layout.rows.height);
     assert_eq!(desk.state.scroll, last, "the lowest place of the bar is the end");
     let first = desk.process(desk.state.scroll).key();
     desk.run(2);
@@ -344,7 +350,7 @@ fn sheets_are_chosen_from_by_clicks_and_closed_by_one_beside_them() {
     desk.press("o :rss");
     let row = desk.lines().iter().position(|line| line.contains(" rss ")).expect("a metric") as u16;
     desk.click(10, row);
-    assert_eq!(desk.state.order.metric.alias, "rss");
+    assert_eq!(desk.state.order.first.metric.alias, "rss");
     desk.press("?");
     desk.click(10, 0);
     assert!(desk.state.sheet.is_none(), "a click beside a sheet closes it");

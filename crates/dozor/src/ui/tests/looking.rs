@@ -68,16 +68,16 @@ fn a_part_narrows_to_its_users_and_gives_them_back() {
     let mut desk = Desk::at(60, (160, 48));
     let all = {
         desk.press("3");
-        desk.state.rows.len()
+        desk.state.table.lines.len()
     };
     desk.press("p p down down");
     assert_eq!(desk.state.parts.selected, Some(PartId::Mount("/archive".into())));
     assert!(desk.screen().contains("with files on /archive · 2 of 203"), "{}", desk.screen());
     desk.press("enter down");
     assert!(desk.state.selected.is_some(), "the arrows are the processes' again");
-    assert_eq!(desk.state.rows.len(), 2);
+    assert_eq!(desk.state.table.lines.len(), 2);
     desk.press("esc");
-    assert_eq!(desk.state.rows.len(), all, "esc gives all back");
+    assert_eq!(desk.state.table.lines.len(), all, "esc gives all back");
     desk.press("p down");
     assert_eq!(desk.state.parts.selected, Some(PartId::Mount("/".into())), "p goes on where one was");
     desk.press("P down");
@@ -86,18 +86,18 @@ fn a_part_narrows_to_its_users_and_gives_them_back() {
     assert_eq!(desk.state.parts.selected, None, "another lane has other parts");
     desk.press("p down");
     assert!(desk.screen().contains("all: the kernel does not say which process uses which interface"));
-    assert!(desk.state.rows.len() > 200);
+    assert!(desk.state.table.lines.len() > 200);
 }
 
 #[test]
 fn a_sign_of_shortage_orders_by_what_it_is_about_unless_somebody_chose_an_order() {
     let mut desk = Desk::at(246, (160, 48));
     desk.press("2 p p down down");
-    assert_eq!(desk.state.order.metric.alias, "swap");
+    assert_eq!(desk.state.order.first.metric.alias, "swap");
     desk.press("esc");
-    assert_eq!(desk.state.order.metric.alias, "rss");
+    assert_eq!(desk.state.order.first.metric.alias, "rss");
     desk.press("o :cpu_time enter p p down down");
-    assert_eq!(desk.state.order.metric.alias, "cpu_time", "a chosen order stays");
+    assert_eq!(desk.state.order.first.metric.alias, "cpu_time", "a chosen order stays");
 }
 
 #[test]

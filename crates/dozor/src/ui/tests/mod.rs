@@ -5,6 +5,7 @@ mod looking;
 mod screens;
 mod terminal;
 
+use super::action::key_of;
 use super::state::State;
 use super::theme::{Depth, Theme};
 use super::update::{Effect, Event, update};
@@ -66,32 +67,26 @@ impl Desk {
         update(&mut self.state, event, now)
     }
 
+    /// Types text as it is.
+    fn types(&mut self, text: &str) -> Vec<Effect> {
+        let keys = text.chars().map(|letter| KeyEvent::new(KeyCode::Char(letter), KeyModifiers::NONE));
+        keys.flat_map(|key| self.event(Event::Key(key))).collect::<Vec<_>>()
+    }
+
     /// Presses keys, separated by blanks; `:text` types text.
     fn press(&mut self, keys: &str) -> Vec<Effect> {
         let mut effects = vec![];
         for key in keys.split(' ') {
-            let codes: Vec<KeyCode> = match key {
-                "enter" => vec![KeyCode::Enter],
-                "esc" => vec![KeyCode::Esc],
-                "down" => vec![KeyCode::Down],
-                "up" => vec![KeyCode::Up],
-                "tab" => vec![KeyCode::Tab],
-                "home" => vec![KeyCode::Home],
-                "end" => vec![KeyCode::End],
-                "left" => vec![KeyCode::Left],
-                "right" => vec![KeyCode::Right],
-                "insert" => vec![KeyCode::Insert],
-                "pageup" => vec![KeyCode::PageUp],
-                "pagedown" => vec![KeyCode::PageDown],
-                "backtab" => vec![KeyCode::BackTab],
-                "f1" => vec![KeyCode::F(1)],
-                "shift-up" | "shift-down" => vec![],
-                "space" => vec![KeyCode::Char(' ')],
-                "backspace" => vec![KeyCode::Backspace],
-                text => text.trim_start_matches(':').chars().map(KeyCode::Char).collect(),
+            // A colon alone is a key.
+            let events: Vec<KeyEvent> = match key_of(key) {
+                Some(event) => vec![event],
+                None => {
+                    let letters = key.strip_prefix(':').unwrap_or(key).chars().map(KeyCode::Char);
+                    letters.map(|code| KeyEvent::new(code, KeyModifiers::NONE)).collect()
+                }
             };
-            for code in codes {
-                effects.extend(self.event(Event::Key(KeyEvent::new(code, KeyModifiers::NONE))));
+            for event in events {
+                effects.extend(self.event(Event::Key(event)));
             }
         }
         effects
@@ -120,7 +115,7 @@ impl Desk {
     }
 
     fn process(&self, row: usize) -> &ProcessRow {
-        self.state.everybody().expect("a sample").view(self.state.rows[row]).now
+        self.state.view_of_row(row).expect("a process").now
     }
 
     fn order_of(&self, rows: usize) -> Vec<String> {

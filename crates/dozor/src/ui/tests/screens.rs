@@ -2,6 +2,7 @@
 
 use super::Desk;
 use crate::ui::action::ACTIONS;
+use crate::ui::pick::Kind;
 use crate::ui::sheet::Sheet;
 use crate::ui::state::State;
 use crate::ui::theme::{Depth, Theme};
@@ -119,15 +120,20 @@ fn unknown_forbidden_and_zero_look_different() {
 
 #[test]
 fn the_help_page_shows_every_action() {
-    let mut desk = Desk::at(10, (140, 70));
+    let mut desk = Desk::at(10, (140, 160));
     desk.press("?");
-    assert!(matches!(desk.state.sheet, Some(Sheet::Help(0))));
+    assert!(matches!(&desk.state.sheet, Some(Sheet::Pick(picker)) if picker.kind == Kind::Help));
     let screen = desk.screen();
     for entry in ACTIONS {
         assert!(screen.contains(entry.name), "{} is missing", entry.name);
     }
-    desk.press("q");
-    assert!(desk.state.sheet.is_none(), "q closes the help and does not leave");
+    desk.types("clipboard");
+    let lines = desk.lines();
+    assert!(lines.iter().any(|line| line.contains("copy the PID")) && !desk.screen().contains("redraw"));
+    desk.press("esc");
+    assert!(desk.state.sheet.is_none());
+    desk.press("? ?");
+    assert!(desk.state.sheet.is_none(), "the key that opened it closes it");
 }
 
 #[test]

@@ -73,7 +73,8 @@ pub fn draw(
         return;
     }
     let Some(row) = row else { return };
-    let text = &*row.command;
+    // A zombie has no command line any more.
+    let text = if row.command.is_empty() { &*row.name } else { &*row.command };
     let is_thread = matches!(line.listed, Listed::Thread(_));
     let first_end = text.find(' ').filter(|_| !is_thread).unwrap_or(text.len());
     let base = text[..first_end].rfind('/').filter(|_| text.starts_with('/')).map_or(0, |slash| slash + 1);
@@ -107,7 +108,7 @@ pub fn draw(
 
 /// Lines from the parents, and the sign of what is below. Gives the next free cell.
 fn branches(state: &State, buffer: &mut Buffer, x: u16, y: u16, end: u16, line: &Line) -> u16 {
-    let style = state.theme.role(Role::Line);
+    let style = state.theme.role(Role::Quiet);
     let mut x = x;
     let depth = line.depth.min(DEEPEST);
     for level in 1..=depth {

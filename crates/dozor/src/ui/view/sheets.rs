@@ -144,7 +144,7 @@ fn pick(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, picker: &
     let (name_width, keys_width) = match picker.kind {
         Kind::Order | Kind::Arrange => (16, 0),
         Kind::Commands => (24, 12),
-        Kind::Help => (20, 18),
+        Kind::Help => (24, 14),
     };
     for (at, row) in rows.iter().enumerate().skip(from).take(height) {
         let y = seen.area.y + (at - from) as u16;

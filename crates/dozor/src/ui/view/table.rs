@@ -10,7 +10,7 @@ use crate::ui::trend::Trend;
 use crate::ui::update::thumb;
 use dozor_core::aside::is_gathered;
 use dozor_core::catalogue::{Combine, Metric, Value, listed};
-use dozor_core::expr::Bound;
+use dozor_core::expr::{Bound, Node};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::rank::{Arrange, Everybody, Line, Listed, Order, Total, Whose};
 use dozor_core::row::Row as _;
@@ -74,6 +74,9 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout, now: Instant) {
     if state.table.lines.is_empty() {
         let back = state.key(Action::Back);
         let text = match &state.narrowing.expression {
+            Some(expression) if matches!(expression.tree(), Node::Text(_)) => {
+                format!("no process contains '{}'; {back} shows all", expression.text())
+            }
             Some(expression) => {
                 format!("no process for which '{}' holds; {back} shows all", expression.text())
             }
