@@ -311,7 +311,7 @@ fn processes_are_ranked_with_unknown_values_last_either_way() {
         ]
     };
     let sample = sample(|r| r.processes = all(0), |r| r.processes = all(1));
-    let gone = Sample::new(Default::default(), None, Default::default());
+    let gone = Sample::new(Arc::default(), None, Arc::default());
     let order = Order::by(process_metric("read").expect("a metric"));
     let pids = |order: &Order| -> Vec<i64> {
         let everybody = Everybody::new(&sample, &gone);

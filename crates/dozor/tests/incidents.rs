@@ -278,8 +278,8 @@ fn the_mouse_can_be_left_to_the_terminal() {
 #[test]
 fn hints_help_and_the_scroll_bar_answer_to_the_mouse() {
     let terminal = demo("--after 20s", LARGE);
-    terminal.click_on("? help", |screen| screen.contains("memory: Look at memory"));
-    terminal.click_on("memory: Look at memory", |screen| screen.contains("memory by kind"));
+    terminal.click_on("? help", |screen| screen.contains("Look at memory"));
+    terminal.click_on("Look at memory", |screen| screen.contains("memory by kind"));
     let (column, row) = terminal.place_of("near top");
     assert!(column > 0);
     terminal.drag((159, row + 1), (159, 46));

@@ -7,7 +7,7 @@ use crate::Roots;
 use crate::proc::{lines, number, pid_stat, pid_task, read_file, words};
 use dozor_core::known::{Known, Raw};
 use dozor_core::reading::{ProcessKey, ThreadRow};
-use dozor_core::row::Row as _;
+use dozor_core::row::Row;
 use dozor_core::signals;
 use dozor_core::text::clean;
 use std::io;
@@ -229,7 +229,7 @@ impl Detail {
                     pid_task::parse(self.key.pid, &stat, ran.as_deref())
                 })
                 .collect();
-            threads.sort_by_key(|thread| thread.key());
+            threads.sort_by_key(Row::key);
             threads
         })
     }

@@ -106,7 +106,13 @@ fn holds(part: &Part<'_>, process: &ProcessView<'_>, me: &str) -> Option<bool> {
 
 /// With [`Compare::Unequal`] a value is compared for equality, and the whole is turned round by [`turned`].
 fn equal_or(a: f64, b: f64, how: Compare) -> bool {
-    is_so(if how == Compare::Unequal { Compare::Equal } else { how }, a.total_cmp(&b), a == b)
+    compared(if how == Compare::Unequal { Compare::Equal } else { how }, a, b)
+}
+
+/// Compares two numbers. No metric is ever "not a number".
+fn compared(how: Compare, a: f64, b: f64) -> bool {
+    let ordering = a.partial_cmp(&b).unwrap_or(Ordering::Less);
+    is_so(how, ordering, ordering.is_eq())
 }
 
 fn turned(how: Compare, held: bool) -> bool {
@@ -155,7 +161,7 @@ fn leaf(test: &Test, process: &ProcessView<'_>, me: &str) -> Option<bool> {
         Test::Metrics { subject, how, other } => {
             let (a, b) = (subject.metric.of(process), other.of(process));
             if let (Some(a), Some(b)) = (a.number(), b.number()) {
-                return Some(is_so(*how, a.total_cmp(&b), a == b));
+                return Some(compared(*how, a, b));
             }
             Some(is_so(*how, Ordering::Equal, a.text()? == b.text()?))
         }

@@ -229,13 +229,13 @@ mod tests {
         let at = |text: &str| {
             let seconds =
                 instant(text).expect("an instant").seconds(night, &zone).expect("a day that exists");
-            (seconds - night as f64 / second).round()
+            (seconds - night as f64 / second).round() as i64
         };
-        assert_eq!(at("02:00"), -240.0);
-        assert_eq!(at("03:00"), -23.0 * 3600.0 - 240.0, "yesterday's");
-        assert_eq!(at("2031-02-14 03:04"), 3600.0);
-        assert_eq!(at("2031-02-14"), -2.0 * 3600.0 - 240.0);
-        assert_eq!(at("10m ago"), -600.0);
+        assert_eq!(at("02:00"), -240);
+        assert_eq!(at("03:00"), -23 * 3600 - 240, "yesterday's");
+        assert_eq!(at("2031-02-14 03:04"), 3600);
+        assert_eq!(at("2031-02-14"), -2 * 3600 - 240);
+        assert_eq!(at("10m ago"), -600);
         assert!(instant("yesterday").is_err() && instant("25:00").is_err());
     }
 }

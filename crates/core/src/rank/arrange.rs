@@ -387,7 +387,7 @@ impl<'a> Family<'a> {
 
     /// Siblings stand in the order of what they and all below them use together.
     fn sort(&mut self, order: &Order) {
-        let before_children = self.from_the_top();
+        let before_children = self.top_down();
         let totals = |key: &super::Key| -> Vec<Value> {
             let own = |at: &usize| key.value(&self.everybody.view(self.ordered[*at]));
             let combine = key.metric.combine;
@@ -421,7 +421,7 @@ impl<'a> Family<'a> {
     }
 
     /// All that are needed, each before those below it.
-    fn from_the_top(&self) -> Vec<usize> {
+    fn top_down(&self) -> Vec<usize> {
         let mut nodes = Vec::with_capacity(self.ordered.len());
         let mut open: Vec<usize> = self.roots.clone();
         while let Some(at) = open.pop() {
@@ -441,7 +441,7 @@ impl<'a> Family<'a> {
         while let Some((at, depth, last, branches)) = open.pop() {
             let listed = self.ordered[at];
             let context = !self.kept[at];
-            let mut line = Line { depth, last, branches, context, ..Line::plain(listed) };
+            let mut line = Line { depth, context, last, branches, ..Line::plain(listed) };
             let children = &self.children[at];
             if !children.is_empty() {
                 let is_open = folds.is_open(&id(self.everybody, listed));

@@ -314,6 +314,11 @@ fn plain_theme() -> Theme {
     Theme::new(Depth::Sixteen, false)
 }
 
+/// Names of all commands.
+fn commands() -> Vec<String> {
+    <Cli as clap::CommandFactory>::command().get_subcommands().map(|it| it.get_name().to_owned()).collect()
+}
+
 /// A failure that was caused by what was asked for.
 #[derive(Debug, thiserror::Error)]
 #[error("{0}")]

@@ -3,7 +3,7 @@
 use crate::recorder::RecordError;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use dozor_core::expr::ExpressionError;
-use dozor_core::text::{clean, without_number};
+use dozor_core::text::{clean, nearest, without_number};
 use std::io;
 use std::process::ExitCode;
 
@@ -69,6 +69,18 @@ fn sentence(error: &clap::Error) -> String {
             let near = near.map(|near| format!("; did you mean {near}?")).unwrap_or_default();
             let option = argument.split(' ').next().unwrap_or_default();
             format!("{option} cannot be '{value}'{near} (one of: {valid})")
+        }
+        // A first word that is no PID was meant as a command.
+        ErrorKind::ValueValidation if argument.starts_with("[PID]") => {
+            let first = std::env::args().nth(1).is_some_and(|first| first == value);
+            if first && value.starts_with(char::is_alphabetic) {
+                let near = nearest(&value, super::commands().iter().map(String::as_str));
+                let near =
+                    near.map_or("; see dozor --help".to_owned(), |near| format!("; did you mean {near}?"));
+                format!("unknown command {value}{near}")
+            } else {
+                format!("'{value}' is not a PID")
+            }
         }
         ErrorKind::ValueValidation => {
             let reason = std::error::Error::source(error).map(ToString::to_string).unwrap_or_default();

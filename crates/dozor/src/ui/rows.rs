@@ -101,7 +101,7 @@ impl State {
             .table
             .lines
             .iter()
-            .filter(|line| !line.context && !(line.totals.is_some() && line.open == Some(true)));
+            .filter(|line| !(line.context || line.totals.is_some() && line.open == Some(true)));
         lines.map(|line| self.table.members(line).iter().filter(is_process).count()).sum()
     }
 

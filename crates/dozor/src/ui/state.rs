@@ -127,6 +127,7 @@ pub enum Drag {
 }
 
 /// The state of the screen.
+#[allow(clippy::struct_excessive_bools, reason = "each is a switch of its own")]
 pub struct State {
     /// Colours.
     pub theme: Theme,

@@ -138,7 +138,9 @@ impl Processes {
         }
         let mut rows = threads::read(&self.proc, processes, &mut self.buffer);
         if !self.delay_accounting {
-            rows.iter_mut().for_each(|row| row.disk_wait_ticks = Raw::ABSENT);
+            for row in &mut rows {
+                row.disk_wait_ticks = Raw::ABSENT;
+            }
         }
         rows
     }

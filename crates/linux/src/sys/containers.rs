@@ -18,12 +18,13 @@ pub enum Container {
 pub fn of_group(path: &str) -> Option<Container> {
     // The outermost one: what runs inside makes groups of its own below.
     path.split('/').find_map(|part| {
-        let scope = part.strip_suffix(".scope").unwrap_or(part);
+        let unit = part.strip_suffix(".scope");
+        let scope = unit.unwrap_or(part);
         let number = scope.rsplit('-').next().unwrap_or(scope);
         if number.len() == 64 && number.bytes().all(|byte| byte.is_ascii_hexdigit()) {
             return Some(Container::Numbered(number.to_owned()));
         }
-        let name = scope.strip_prefix("machine-").filter(|_| part.ends_with(".scope"));
+        let name = unit.and_then(|scope| scope.strip_prefix("machine-"));
         let name = name.or_else(|| part.strip_prefix("lxc.payload."));
         name.map(|name| Container::Named(name.replace("\\x2d", "-")))
     })
