@@ -74,7 +74,8 @@ fn sentence(error: &clap::Error) -> String {
         ErrorKind::ValueValidation if argument.starts_with("[PID]") => {
             let first = std::env::args().nth(1).is_some_and(|first| first == value);
             if first && value.starts_with(char::is_alphabetic) {
-                let near = nearest(&value, super::commands().iter().map(String::as_str));
+                let commands = super::commands();
+                let near = nearest(&value, commands.iter().map(String::as_str));
                 let near =
                     near.map_or("; see dozor --help".to_owned(), |near| format!("; did you mean {near}?"));
                 format!("unknown command {value}{near}")

@@ -34,7 +34,7 @@ impl Places {
         let own = |folder: PathBuf| folder.join("dozor");
         Places {
             settings: xdg.as_ref().map(|xdg| own(xdg.config_dir())),
-            state: xdg.as_ref().and_then(|xdg| xdg.state_dir()).map(own),
+            state: xdg.as_ref().and_then(etcetera::BaseStrategy::state_dir).map(own),
         }
     }
 

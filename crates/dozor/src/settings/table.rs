@@ -108,7 +108,7 @@ fn set_theme(state: &mut State, name: &str) -> Result<(), String> {
     if !names.iter().any(|other| other == name) {
         return Err(unknown("no theme is called", name, names.iter().map(String::as_str)));
     }
-    state.configured.theme = name.to_owned();
+    name.clone_into(&mut state.configured.theme);
     paint(state);
     Ok(())
 }

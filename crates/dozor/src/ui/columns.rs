@@ -394,9 +394,9 @@ pub fn fit(set: &ColumnSet, lane: Option<Lane>, order: &'static Metric, availabl
                     continue;
                 }
                 if own == What::Trend {
-                    columns.trend = Some(x)
+                    columns.trend = Some(x);
                 } else {
-                    columns.on_top = Some(x)
+                    columns.on_top = Some(x);
                 }
                 x += width + 2;
                 continue;

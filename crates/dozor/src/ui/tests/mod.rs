@@ -78,12 +78,11 @@ impl Desk {
         let mut effects = vec![];
         for key in keys.split(' ') {
             // A colon alone is a key.
-            let events: Vec<KeyEvent> = match key_of(key) {
-                Some(event) => vec![event],
-                None => {
-                    let letters = key.strip_prefix(':').unwrap_or(key).chars().map(KeyCode::Char);
-                    letters.map(|code| KeyEvent::new(code, KeyModifiers::NONE)).collect()
-                }
+            let events: Vec<KeyEvent> = if let Some(event) = key_of(key) {
+                vec![event]
+            } else {
+                let letters = key.strip_prefix(':').unwrap_or(key).chars().map(KeyCode::Char);
+                letters.map(|code| KeyEvent::new(code, KeyModifiers::NONE)).collect()
             };
             for event in events {
                 effects.extend(self.event(Event::Key(event)));

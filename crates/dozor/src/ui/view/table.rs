@@ -150,7 +150,7 @@ fn title(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) {
     }
     match narrowing.whose {
         Whose::Everyone if narrowing.is_empty() && state.users_of.is_none() => {
-            parts.push("everyone".to_owned())
+            parts.push("everyone".to_owned());
         }
         Whose::Everyone => {}
         whose => parts.push(whose.word().to_owned()),
