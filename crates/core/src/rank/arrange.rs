@@ -78,6 +78,11 @@ impl Arrange {
             Arrange::User => (&row.user, "nobody known"),
             Arrange::Service => (&row.service, "no service"),
             Arrange::Container => (&row.container, "no container"),
+            // Threads of the kernel are of a kind: kworker/3:1, ksoftirqd/5.
+            _ if row.kernel.value() == Some(1) => {
+                let kind = row.name.split(['/', ':']).next().unwrap_or_default();
+                return format!("[{kind}]").into();
+            }
             _ if row.program.is_empty() => (&row.name, "unnamed"),
             _ => (&row.program, "unnamed"),
         };

@@ -163,3 +163,64 @@ impl Keeper<'_> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::reading::{ProcessRow, Reading, raw};
+    use std::sync::Arc;
+
+    fn sample(processes: &[(i64, i64, &str)]) -> Sample {
+        let row = |(pid, ppid, user): &(i64, i64, &str)| {
+            Arc::new(ProcessRow {
+                pid: raw(*pid),
+                ppid: raw(*ppid),
+                start_ticks: raw(1),
+                user: (*user).into(),
+                kernel: raw(i64::from(*ppid == 2)),
+                ..ProcessRow::default()
+            })
+        };
+        let mut reading = Reading { processes: processes.iter().map(row).collect(), ..Reading::default() };
+        reading.sort();
+        Sample::new(Arc::default(), None, Arc::new(reading))
+    }
+
+    fn kept(narrowing: &Narrowing, sample: &Sample) -> Vec<Option<i64>> {
+        let keeper = narrowing.at(sample);
+        let views = (0..sample.now.processes.len()).map(|at| sample.process(at));
+        views.filter(|view| keeper.keeps(view) == Some(true)).map(|view| view.now.pid.value()).collect()
+    }
+
+    #[test]
+    fn descendants_are_kept_when_they_lose_their_parents() {
+        let mut narrowing = Narrowing { pids: Some([5].into()), descendants: true, ..Narrowing::default() };
+        let before = sample(&[(1, 0, "a"), (5, 1, "a"), (6, 5, "a"), (7, 6, "a"), (8, 1, "a")]);
+        narrowing.follow(&before);
+        assert_eq!(kept(&narrowing, &before), [Some(5), Some(6), Some(7)]);
+        // 5 and 6 ended; 7 was given to 1, and has started 9. A new 5 is another process, but has the PID that was named.
+        let after = sample(&[(1, 0, "a"), (7, 1, "a"), (8, 1, "a"), (9, 7, "a")]);
+        narrowing.follow(&after);
+        assert_eq!(kept(&narrowing, &after), [Some(7), Some(9)]);
+        // Parents that go round in a circle do no harm.
+        let circle = sample(&[(5, 7, "a"), (7, 9, "a"), (9, 5, "a"), (10, 10, "a")]);
+        narrowing.follow(&circle);
+        assert_eq!(kept(&narrowing, &circle), [Some(5), Some(7), Some(9)]);
+    }
+
+    #[test]
+    fn whose_and_kernel_threads_narrow_and_an_unknown_user_is_nobodys() {
+        let all = sample(&[(1, 0, "root"), (3, 2, "root"), (4, 1, "astro"), (5, 1, "")]);
+        let mut narrowing = Narrowing::of("astro".into());
+        assert!(narrowing.is_empty());
+        narrowing.whose = Whose::Mine;
+        assert_eq!(kept(&narrowing, &all), [Some(4)]);
+        narrowing.whose = Whose::Others;
+        assert_eq!(kept(&narrowing, &all), [Some(1), Some(3)]);
+        narrowing.kernel_threads = false;
+        assert_eq!(kept(&narrowing, &all), [Some(1)]);
+        let undecided = narrowing.at(&all).keeps(&all.process(3));
+        assert_eq!(undecided, None);
+        assert_eq!(kept(&narrowing.cleared(), &all), [Some(1), Some(4), Some(5)]);
+    }
+}

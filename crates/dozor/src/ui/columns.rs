@@ -15,6 +15,8 @@ const OVERVIEW: &str = "pid,user,state,cpu,rss,disk,net,trend,near_top,core_temp
 pub const BARRED: &[&str] = &["cpu", "rss", "disk", "net"];
 /// Least room for the command.
 const COMMAND: u16 = 18;
+/// Least room for the command where rows stand below others.
+const ROOMY_COMMAND: u16 = 40;
 /// The same in the overview of a narrow screen, where a cell for each resource matters more.
 const SHORT_COMMAND: u16 = 11;
 /// Width of the trend.
@@ -244,7 +246,7 @@ impl ColumnSet {
     /// Makes a column wider or narrower.
     pub fn widen(&mut self, what: What, wider: bool) {
         let Some(at) = self.find(what) else { return };
-        let now = self.0[at].width.unwrap_or_else(|| width(&self.0[at]));
+        let now = self.0[at].width.unwrap_or_else(|| width(&self.0[at], false));
         let then = if wider { now + 1 } else { now.saturating_sub(1) };
         self.0[at].width = Some(then.clamp(*WIDTHS.start(), *WIDTHS.end()));
     }
@@ -304,6 +306,24 @@ fn heading_in(metric: &Metric, scale: Scale) -> String {
     format!("{bare} {}{per_second}", scale.name)
 }
 
+/// The heading of a metric, with what its shares are of.
+pub fn heading(metric: &Metric, of_machine: bool) -> String {
+    if metric.unit == Unit::PercentOfCore && of_machine {
+        metric.heading.replace('%', "all%")
+    } else {
+        metric.heading.to_owned()
+    }
+}
+
+/// What columns are fitted for.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Form {
+    /// More room for the command, for trees.
+    pub roomy: bool,
+    /// Shares of CPU time are of the machine, which headings say.
+    pub of_machine: bool,
+}
+
 /// Columns of the table, the trend and the command.
 #[derive(Clone, Debug)]
 pub struct Columns {
@@ -318,7 +338,7 @@ pub struct Columns {
 }
 
 /// Cells that a column needs.
-fn width(spec: &Spec) -> u16 {
+fn width(spec: &Spec, of_machine: bool) -> u16 {
     let metric = match spec.what {
         What::Trend => return TREND,
         What::NearTop => return ON_TOP,
@@ -331,7 +351,8 @@ fn width(spec: &Spec) -> u16 {
         "nice" | "core" => 3,
         _ => metric.unit.width(),
     };
-    let heading = spec.scale.map_or(metric.heading.width(), |scale| heading_in(metric, scale).width());
+    let heading =
+        spec.scale.map_or_else(|| heading(metric, of_machine), |scale| heading_in(metric, scale)).width();
     // One more cell than the heading, for the arrow of the order.
     let fits = least.max(heading + 1) as u16;
     spec.width.unwrap_or(fits)
@@ -358,7 +379,14 @@ pub fn trend_metric(lane: Option<Lane>, order: &'static Metric) -> &'static Metr
 }
 
 /// Fits the columns of a set into a width, as far as there is room; the ordering column always.
-pub fn fit(set: &ColumnSet, lane: Option<Lane>, order: &'static Metric, available: u16) -> Columns {
+///
+pub fn fit(
+    set: &ColumnSet,
+    lane: Option<Lane>,
+    order: &'static Metric,
+    available: u16,
+    form: Form,
+) -> Columns {
     let mut wanted = set.0.clone();
     if set.find(What::Metric(order)).is_none() {
         // Behind the names at the left.
@@ -377,6 +405,7 @@ pub fn fit(set: &ColumnSet, lane: Option<Lane>, order: &'static Metric, availabl
     let command = match has_command {
         false => 0,
         true if lane.is_none() && available < 100 => SHORT_COMMAND,
+        true if form.roomy => ROOMY_COMMAND.min(available / 4),
         true => COMMAND,
     };
     let usual = set == ColumnSet::usual(lane);
@@ -388,7 +417,7 @@ pub fn fit(set: &ColumnSet, lane: Option<Lane>, order: &'static Metric, availabl
             // On a narrow screen numbers matter more, unless somebody asked for the trend.
             _ if usual && !wide => continue,
             own => {
-                let width = width(spec);
+                let width = width(spec, form.of_machine);
                 if x + width + 2 + command > available {
                     columns.left_out += 1;
                     continue;
@@ -411,7 +440,7 @@ pub fn fit(set: &ColumnSet, lane: Option<Lane>, order: &'static Metric, availabl
             Some(_) => 1,
             None => 0,
         };
-        let width = width(spec) + if spec.width.is_some() { 0 } else { bar };
+        let width = width(spec, form.of_machine) + if spec.width.is_some() { 0 } else { bar };
         let needed = x + width + 2 + command;
         // The first ones say who it is.
         if needed > available && at >= 3 && metric != order {
@@ -448,7 +477,7 @@ mod tests {
                 for order in ["cpu", "priority", "write", "command", "switches_forced"] {
                     for available in 72..250 {
                         let order = listed(order);
-                        let columns = fit(set, lane, order, available);
+                        let columns = fit(set, lane, order, available, Form::default());
                         assert!(columns.list.iter().any(|column| column.metric == order));
                         for pair in columns.list.windows(2) {
                             assert!(pair[0].x + pair[0].width < pair[1].x);
@@ -463,7 +492,7 @@ mod tests {
 
     #[test]
     fn the_overview_has_a_cell_for_each_resource_even_on_a_narrow_screen() {
-        let columns = fit(ColumnSet::usual(None), None, listed("cpu"), 80);
+        let columns = fit(ColumnSet::usual(None), None, listed("cpu"), 80, Form::default());
         let aliases: Vec<_> = columns.list.iter().map(|column| column.metric.alias).collect();
         assert_eq!(aliases, ["pid", "user", "state", "cpu", "rss", "disk", "net", "command"]);
     }
@@ -472,7 +501,10 @@ mod tests {
     fn a_set_is_read_as_it_is_written_and_mistakes_are_named() {
         let set = ColumnSet::parse(" command, pid, rss:10:MiB ,cpu:cores,trend ").expect("a set");
         assert_eq!(set.to_string(), "pid,rss:10:MiB,cpu:cores,trend,command");
-        assert_eq!(fit(&set, None, listed("rss"), 120).list[1].heading(), "rss MiB");
+        assert_eq!(
+            fit(&set, None, listed("rss"), 120, Form { roomy: true, of_machine: false }).list[1].heading(),
+            "rss MiB"
+        );
         let wrong = |text: &str| ColumnSet::parse(text).expect_err(text).to_string();
         assert_eq!(
             wrong("pid,rsss"),

@@ -58,6 +58,8 @@ pub struct Prompt {
     pub error: Option<ExpressionError>,
     /// What is wrong with something that is no expression.
     pub problem: Option<String>,
+    /// The line means nobody; the rows are still those of what was typed before.
+    pub nobody: bool,
     /// Steps back in the history, and what was typed before.
     pub recalled: Option<(usize, String)>,
 }
@@ -72,6 +74,7 @@ impl Prompt {
             chosen: None,
             error: None,
             problem: None,
+            nobody: false,
             recalled: None,
         }
     }

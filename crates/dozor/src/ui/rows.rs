@@ -309,7 +309,9 @@ impl State {
         let seen = usize::from(layout.rows.height);
         let last = self.table.lines.len().min(self.scroll + seen);
         let visible = self.table.lines.get(self.scroll..last).unwrap_or_default();
-        let visible: Vec<Listed> = visible.iter().map(|line| line.listed).collect();
+        // What several do together has no course: a row of one of them would be mistaken for it.
+        let course = |line: &Line| line.totals.map_or(line.listed, Listed::Group);
+        let visible: Vec<Listed> = visible.iter().map(course).collect();
         let lens = columns::trend_metric(self.lane, self.order.first.metric);
         let mut trends = std::mem::take(&mut self.trends);
         trends.follow(self.shown(), &self.window, &visible, lens);

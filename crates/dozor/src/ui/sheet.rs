@@ -33,6 +33,8 @@ pub struct List {
 
 /// So many targets are named.
 pub const NAMED: usize = 6;
+/// Lines of the table that show what the chosen columns look like.
+pub const PREVIEW: u16 = 4;
 /// Lines below a list that explain the chosen line.
 const EXPLAINED: u16 = 3;
 
@@ -58,7 +60,7 @@ impl Sheet {
         let (head, chosen, foot) = match self {
             Sheet::Act(sheet) => (sheet.head_lines(), sheet.at, 0),
             Sheet::Pick(picker) => (2, picker.at, 0),
-            Sheet::Columns(sheet) => (3, sheet.at, EXPLAINED),
+            Sheet::Columns(sheet) => (2 + PREVIEW, sheet.at, EXPLAINED),
             Sheet::Settings(sheet) => (2, sheet.at, EXPLAINED),
         };
         let height = place.height.saturating_sub(head + foot);
@@ -112,11 +114,14 @@ impl ColumnsSheet {
             .iter()
             .filter(|(_, alias, help)| alias.contains(&typed) || help.to_lowercase().contains(&typed));
         let all = metrics(&typed).into_iter().map(What::Metric).chain(own.map(|(what, ..)| *what));
-        let all: Vec<What> = all.collect();
         let set = state.columns();
-        let shown = set.0.iter().map(|spec| spec.what).filter(|what| all.contains(what));
-        let others = all.iter().copied().filter(|what| set.find(*what).is_none());
-        shown.chain(others).collect()
+        let mut all: Vec<What> = all.collect();
+        // Those that are found by their name first, then those that are shown, in their order.
+        all.sort_by_key(|what| {
+            let by_help = !what.alias().contains(&typed);
+            (by_help, set.find(*what).unwrap_or(usize::MAX))
+        });
+        all
     }
 }
 

@@ -3,9 +3,9 @@
 use super::action::Action;
 use super::arrangement::Arrangement;
 use super::axis::{Strips, Zoom};
-use super::columns::{self, ColumnSet};
+use super::columns::{self, ColumnSet, Columns};
 use super::keymap::KeyMap;
-use super::layout::{Layout, Wish};
+use super::layout::{Layout, SMALLEST, Wish};
 use super::parts::{Parts, Placed};
 use super::prompt::Prompt;
 use super::sheet::Sheet;
@@ -318,8 +318,7 @@ impl State {
 
     /// What the source must collect for what is on the screen, and for a recording that is written.
     pub fn wanted(&self) -> Wanted {
-        let columns =
-            columns::fit(self.columns(), self.lane, self.order.first.metric, self.size.0.max(80)).list;
+        let columns = self.fitted_columns().list;
         let shown: Wanted = columns.iter().filter_map(|column| column.metric.needs).collect();
         // A full file system and what came and went unseen stand out wherever one looks.
         let mut wanted = shown.with(Part::Filesystems).with(Part::Ended);
@@ -345,6 +344,18 @@ impl State {
     /// Columns of the chosen lane, or of the overview.
     pub fn columns(&self) -> &ColumnSet {
         self.column_sets.get(&self.lane).unwrap_or_else(|| ColumnSet::usual(self.lane))
+    }
+
+    /// The columns as they fit the screen.
+    pub fn fitted_columns(&self) -> Columns {
+        let width = self.size.0.max(SMALLEST.0);
+        let form = columns::Form { roomy: self.has_rows_below_others(), of_machine: self.of_machine };
+        columns::fit(self.columns(), self.lane, self.order.first.metric, width, form)
+    }
+
+    /// Whether rows may stand below others.
+    pub fn has_rows_below_others(&self) -> bool {
+        self.arrange != Arrange::Flat || self.thread_sample.is_some()
     }
 
     /// The first key of an action, for texts that name it.

@@ -1,5 +1,6 @@
 //! The screen without a terminal: literal screens of the simulated night, and what keys and mouse do to them.
 
+mod asking;
 mod handling;
 mod looking;
 mod screens;

@@ -71,6 +71,18 @@ pub(super) fn key(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Effect
 /// Shows a column or takes it out; the sheet stays at it.
 pub(super) fn toggle(state: &mut State, what: What) {
     edit(state, |set| set.toggle(what));
+    // A new column stands behind the others; where there is no room for it there, it goes before some of them.
+    let shown = |state: &State| match what {
+        What::Metric(metric) => state.fitted_columns().list.iter().any(|column| column.metric == metric),
+        What::Trend => state.fitted_columns().trend.is_some(),
+        What::NearTop => state.fitted_columns().on_top.is_some(),
+    };
+    for _ in 0..state.columns().find(what).unwrap_or(0) {
+        if shown(state) {
+            break;
+        }
+        edit(state, |set| set.shift(what, false));
+    }
     follow(state, what);
 }
 

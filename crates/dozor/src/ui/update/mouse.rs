@@ -2,7 +2,6 @@
 
 use super::{Effect, columns_sheet, keys, lanes, pick, rows, settings_sheet, time};
 use crate::settings::table::SETTINGS;
-use crate::ui::columns;
 use crate::ui::hints::hints;
 use crate::ui::layout::Layout;
 use crate::ui::sheet::Sheet;
@@ -251,7 +250,7 @@ fn wheel(state: &mut State, layout: &Layout, at: Position, down: bool, now: Inst
 
 /// The metric of the heading at a cell.
 fn heading_at(state: &State, x: u16) -> Option<&'static Metric> {
-    let columns = columns::fit(state.columns(), state.lane, state.order.first.metric, state.size.0);
+    let columns = state.fitted_columns();
     let hit = columns.list.iter().find(|column| x + 1 >= column.x && x < column.x + column.width);
     hit.map(|column| column.metric)
 }

@@ -3,7 +3,7 @@
 use super::{Effect, MESSAGE, rows, settings_sheet, views};
 use crate::ui::prompt::{Prompt, Purpose};
 use crate::ui::state::{SignKind, State};
-use dozor_core::expr::Expression;
+use dozor_core::expr::{Expression, Node};
 use dozor_core::lane::Severity;
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use std::time::Instant;
@@ -78,15 +78,29 @@ fn use_line(state: &mut State, now: Instant) {
         Ok(expression) => expression,
         Err(error) => {
             prompt.error = Some(error);
+            prompt.nobody = false;
+            // What looked like text so far was the beginning of something else.
+            if let Purpose::Narrow(before) = prompt.purpose.clone()
+                && let Some(now) = &state.narrowing.expression
+                && matches!(now.tree(), Node::Text(_))
+                && text.starts_with(now.text().trim_end())
+            {
+                narrow(state, before);
+            }
             return;
         }
     };
     prompt.error = None;
     if let Purpose::Narrow(_) = prompt.purpose {
-        if state.narrowing.expression != expression {
-            state.narrowing.expression = expression;
-            state.scroll = 0;
-            state.rank_anew();
+        let good = state.narrowing.expression.clone();
+        narrow(state, expression);
+        // Half a word often means nobody: the rows stay until the line is done.
+        let nobody = state.table.lines.is_empty();
+        if nobody {
+            narrow(state, good);
+        }
+        if let Some(prompt) = &mut state.prompt {
+            prompt.nobody = nobody;
         }
     } else {
         state.find = expression;
@@ -94,12 +108,17 @@ fn use_line(state: &mut State, now: Instant) {
     }
 }
 
+fn narrow(state: &mut State, expression: Option<Expression>) {
+    if state.narrowing.expression != expression {
+        state.narrowing.expression = expression;
+        state.scroll = 0;
+        state.rank_anew();
+    }
+}
+
 fn give_up(state: &mut State) {
     match state.prompt.take().map(|prompt| prompt.purpose) {
-        Some(Purpose::Narrow(before)) => {
-            state.narrowing.expression = before;
-            state.rank_anew();
-        }
+        Some(Purpose::Narrow(before)) => narrow(state, before),
         Some(Purpose::GoTo(before)) => state.find = before,
         _ => {}
     }
@@ -116,7 +135,11 @@ fn accept(state: &mut State, now: Instant) -> Vec<Effect> {
                 return vec![];
             }
             let went = matches!(prompt.purpose, Purpose::GoTo(_));
+            let nobody = prompt.nobody;
             state.prompt = None;
+            if nobody {
+                narrow(state, Expression::parse(&text).ok());
+            }
             if !text.is_empty() {
                 state.history.retain(|other| *other != text);
                 state.history.push(text);

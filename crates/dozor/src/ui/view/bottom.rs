@@ -3,6 +3,7 @@
 use super::{cell, put, put_right};
 use crate::settings::table::setting;
 use crate::ui::action::Action;
+use crate::ui::columns::heading;
 use crate::ui::hints::hints;
 use crate::ui::prompt::{Prompt, Purpose};
 use crate::ui::state::State;
@@ -48,7 +49,7 @@ pub fn marks(state: &State, buffer: &mut Buffer, area: Rect) {
             x,
             area.y,
             room,
-            &format!("{} ", cell::heading(state, metric)),
+            &format!("{} ", heading(metric, state.of_machine)),
             theme.role(Role::Quiet),
         );
         let room = area.right().saturating_sub(x);
@@ -134,6 +135,9 @@ pub fn prompt(state: &State, buffer: &mut Buffer, area: Rect, below: Rect) {
                 theme.role(Role::Severity(Severity::Critical)),
             );
             return;
+        }
+        (None, Purpose::Narrow(_)) if prompt.nobody => {
+            "no process is one · enter narrows all the same · esc undoes".to_owned()
         }
         (None, Purpose::Narrow(_)) => {
             let undecided = match state.undecided {

@@ -40,12 +40,3 @@ pub fn time(state: &State, seconds: f64) -> String {
     }
     if state.zone.day(now) == state.zone.day(then) { state.zone.time(then) } else { state.zone.day(then) }
 }
-
-/// The heading of a metric, with what its shares are of.
-pub fn heading(state: &State, metric: &Metric) -> String {
-    if metric.unit == Unit::PercentOfCore && state.of_machine {
-        metric.heading.replace('%', "all%")
-    } else {
-        metric.heading.to_owned()
-    }
-}

@@ -17,12 +17,7 @@ const DEEPEST: u16 = 24;
 
 /// Cells before the sign that opens and folds a row.
 pub fn sign_at(state: &State, line: &Line) -> u16 {
-    if is_arranged(state) { line.depth.min(DEEPEST) * 2 } else { 0 }
-}
-
-/// Whether rows stand below others.
-fn is_arranged(state: &State) -> bool {
-    state.arrange != dozor_core::rank::Arrange::Flat || state.thread_sample.is_some()
+    if state.has_rows_below_others() { line.depth.min(DEEPEST) * 2 } else { 0 }
 }
 
 /// Pieces of text side by side, of which the first cells may be moved out at the left.
@@ -61,7 +56,7 @@ pub fn draw(
     let theme = &state.theme;
     let end = column.x + column.width;
     let mut x = column.x;
-    if is_arranged(state) {
+    if state.has_rows_below_others() {
         x = branches(state, buffer, x, y, end, line);
     }
     let mut pieces = Pieces { buffer, x, y, end, skip: state.pan };

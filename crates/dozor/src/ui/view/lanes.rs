@@ -58,6 +58,13 @@ fn draw_axis(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout, ax
             false if axis.shows_seconds() => state.zone.time(wall),
             false => state.zone.minute(wall),
         };
+        // The cursor's own label must not cut off one before it.
+        let shown = state.shown().and_then(|shown| state.timeline.moment(shown));
+        let cursor =
+            shown.and_then(|moment| axis.column(moment.wall_ns)).map(|column| layout.strip_x + column);
+        if cursor.is_some_and(|cursor| x <= cursor && cursor <= x + 1 + name.len() as u16) {
+            continue;
+        }
         let room = (layout.strip_x + layout.strip_width).saturating_sub(x);
         if usize::from(room) > name.len() {
             put(buffer, x, area.y, 1, "╵", theme.role(Role::Line));

@@ -1,11 +1,11 @@
 //! What is open over the screen.
 
-use super::put;
+use super::{put, put_right};
 use crate::settings::Origin;
 use crate::settings::table::SETTINGS;
 use crate::ui::columns::What;
 use crate::ui::pick::{Kind, Picker};
-use crate::ui::sheet::{ActSheet, ColumnsSheet, NAMED, SettingsSheet, Sheet};
+use crate::ui::sheet::{ActSheet, ColumnsSheet, NAMED, PREVIEW, SettingsSheet, Sheet};
 use crate::ui::state::State;
 use crate::ui::theme::{Ground, Role};
 use dozor_core::lane::{Lane, Severity};
@@ -189,12 +189,15 @@ fn columns(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet:
     let theme = &state.theme;
     search(state, buffer, place, &sheet.typed.text());
     let set = state.columns();
-    let fitted = crate::ui::columns::fit(set, state.lane, state.order.first.metric, area.width);
+    let fitted = state.fitted_columns();
     let fits = match fitted.left_out {
         0 => format!("{} columns; all find room", set.0.len()),
+        1 => format!("{} columns; 1 finds no room on this screen", set.0.len()),
         some => format!("{} columns; {some} find no room on this screen", set.0.len()),
     };
-    put(buffer, place.x, place.y + 1, place.width, &fits, theme.role(Role::Quiet));
+    put_right(buffer, place.right(), place.y, place.width / 2, &fits, theme.role(Role::Quiet));
+    let preview = Rect { x: area.x, y: place.y + 1, width: area.width, height: PREVIEW };
+    super::table::preview(state, buffer, preview);
     let seen = whole.list(area);
     let items = sheet.items(state);
     let (height, from) = (usize::from(seen.area.height), seen.first);
@@ -243,6 +246,9 @@ fn columns(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet:
     paragraph(state, buffer, below, &text, Role::Text);
 }
 
+/// From this width on each setting has its explanation beside it.
+const EXPLAINED_FROM: u16 = 110;
+
 fn settings(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet: &SettingsSheet) {
     let place = open(state, buffer, area, "Settings", whole);
     let theme = &state.theme;
@@ -273,13 +279,25 @@ fn settings(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet
         let shown = if value.is_empty() { "none" } else { &value };
         put(buffer, place.x + 17, y, 20, shown, theme.role(role));
         let default = if setting.default.is_empty() { "none" } else { setting.default };
+        let explained = place.width > EXPLAINED_FROM;
         let origin = match state.configured.origin(setting.name) {
             Origin::Default if is_default => "default".to_owned(),
             Origin::Default => format!("changed on the screen; default {default}"),
             origin if is_default => origin.words(),
             origin => format!("{}; default {default}", origin.words()),
         };
-        put(buffer, place.x + 38, y, place.width.saturating_sub(38), &origin, theme.role(Role::Quiet));
+        let room = if explained { 40 } else { place.width.saturating_sub(36) };
+        put(buffer, place.x + 36, y, room, &origin, theme.role(Role::Quiet));
+        if explained {
+            put(
+                buffer,
+                place.x + 78,
+                y,
+                place.width.saturating_sub(78),
+                setting.help,
+                theme.role(Role::Quiet),
+            );
+        }
     }
     let setting = &SETTINGS[sheet.at.min(SETTINGS.len() - 1)];
     let choices = setting.choices(state).join(", ");

@@ -36,20 +36,16 @@ struct Rows<'a> {
     found: Option<Bound<'a>>,
 }
 
-fn fitted(state: &State) -> Columns {
-    columns::fit(state.columns(), state.lane, state.order.first.metric, state.size.0)
-}
-
 /// First cell of the sign that opens and folds a row; none where the command is not shown.
 pub fn fold_sign_x(state: &State, line: &Line) -> Option<u16> {
-    let columns = fitted(state);
+    let columns = state.fitted_columns();
     let command = columns.list.last().filter(|column| column.metric.alias == "command")?;
     Some(command.x + command::sign_at(state, line))
 }
 
 /// Draws title, headings and rows.
 pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout, now: Instant) {
-    let columns = fitted(state);
+    let columns = state.fitted_columns();
     tint_ordering_column(state, buffer, layout, &columns);
     title(state, buffer, layout.title, now);
     headings(state, buffer, layout.headings, &columns);
@@ -83,6 +79,21 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout, now: Instant) {
             None => format!("no process; {back} shows all"),
         };
         put(buffer, 4, layout.rows.y, layout.rows.width - 4, &text, state.theme.role(Role::Quiet));
+    }
+}
+
+/// Headings and the first rows, as the columns are now, for whoever chooses them.
+pub fn preview(state: &State, buffer: &mut Buffer, area: Rect) {
+    let Some(everybody) = state.everybody() else { return };
+    let columns = state.fitted_columns();
+    headings(state, buffer, Rect { height: 1, ..area }, &columns);
+    let rows = Rows { state, columns, everybody, found: None };
+    let visible = state.table.lines.iter().skip(state.scroll);
+    for (row, (y, line)) in (area.y + 1..area.bottom()).zip(visible).enumerate() {
+        rows.row(buffer, Rect { y, height: 1, width: area.width - 1, ..area }, line, false);
+        if let (Some(x), Some(trend)) = (rows.columns.trend, state.trends.list.get(row)) {
+            draw_trend(state, buffer, x, y, trend);
+        }
     }
 }
 
@@ -192,8 +203,11 @@ fn title(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) {
 fn headings(state: &State, buffer: &mut Buffer, area: Rect, columns: &Columns) {
     for column in &columns.list {
         let ordering = column.metric == state.order.first.metric;
-        let heading =
-            if column.scale.is_some() { column.heading() } else { cell::heading(state, column.metric) };
+        let heading = if column.scale.is_some() {
+            column.heading()
+        } else {
+            columns::heading(column.metric, state.of_machine)
+        };
         let text = match state.order {
             order if ordering => format!("{heading}{}", arrow(order.first.descending)),
             // The second key is told by its arrow alone.
@@ -259,7 +273,8 @@ impl Rows<'_> {
                 self.cell(buffer, area.y, column, line, receding);
             }
         }
-        if let (Some(x), Some(view), false) = (self.columns.on_top, view, receding) {
+        let alone = !receding && line.totals.is_none();
+        if let (Some(x), Some(view), true) = (self.columns.on_top, view, alone) {
             self.near_top(buffer, x, area.y, &view);
         }
     }
