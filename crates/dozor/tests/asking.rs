@@ -169,7 +169,7 @@ fn a_broken_settings_file_is_reported_and_does_no_harm() {
         .expect("a file");
     std::fs::write(settings.join("themes/dusk.toml"), "[roles\n").expect("a file");
     let terminal = Terminal::run("dozor demo --after 60s", SIZE, folder.path());
-    let screen = terminal.wait_for("themes/dusk.toml line 1");
+    let screen = terminal.wait_for("line 2: no setting is called 'thme'; did you mean 'theme'?");
     assert!(screen.contains("1 more: dozor settings") && screen.contains("% of the machine"), "{screen}");
     terminal.keys(",");
     terminal
@@ -251,16 +251,16 @@ fn the_command_line_takes_the_same_expressions_columns_and_pids() {
     let whole: Value = serde_json::from_slice(&parents.stdout).expect("an object");
     let first = whole["processes"][0].as_object().expect("a process");
     assert_eq!(first.keys().collect::<Vec<_>>(), ["pid", "ppid", "command"]);
-    assert_eq!(names(&snapshot(&["--mine", "--where", "dozor-line-one"])), both[..1]);
+    assert_eq!(names(&snapshot(&["--mine", "--where", "command ~ ^dozor-line-one"])), both[..1]);
     assert!(names(&snapshot(&["--user", "nobody-of-this-name", "--where", "dozor-line"])).is_empty());
 
-    let file = folder.path().join("family.dozor").display().to_string();
+    let file = folder.path().join("family.rec").display().to_string();
     let recorded = run(
         folder.path(),
         &["record", "-o", &file, "--every", "100ms", "--count", "4", &pid, "--descendants"],
     );
     assert!(recorded.status.success(), "{}", String::from_utf8_lossy(&recorded.stderr));
-    let everybody = folder.path().join("all.dozor").display().to_string();
+    let everybody = folder.path().join("all.rec").display().to_string();
     assert!(
         run(folder.path(), &["record", "-o", &everybody, "--every", "100ms", "--count", "4"])
             .status

@@ -77,18 +77,16 @@ pub(super) fn write(path: &Path, text: &str) -> std::io::Result<()> {
 /// Reads the file and the themes, and sets everything that can be set. What is wrong is kept for saying.
 pub fn load(state: &mut State, places: &Places) {
     state.configured.path = places.file();
-    if let Some(folder) = &places.settings {
-        let (found, problems) = themes::read(&folder.join("themes"));
-        state.configured.themes = found;
-        state.configured.problems.extend(problems);
+    let Some(folder) = &places.settings else { return };
+    // Themes first: a setting may name one of them.
+    let (found, problems) = themes::read(&folder.join("themes"));
+    state.configured.themes = found;
+    match places.file().map(|path| read(&path)) {
+        None | Some(Ok(None)) => {}
+        Some(Ok(Some(text))) => apply(state, &text),
+        Some(Err(problem)) => state.configured.problems.push(format!("settings.toml: {problem}")),
     }
-    let Some(path) = places.file() else { return };
-    let problem = match read(&path) {
-        Ok(None) => return,
-        Ok(Some(text)) => return apply(state, &text),
-        Err(problem) => problem,
-    };
-    state.configured.problems.push(format!("settings.toml: {problem}"));
+    state.configured.problems.extend(problems);
 }
 
 /// Sets what a text of settings says.
