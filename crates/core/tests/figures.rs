@@ -315,7 +315,12 @@ fn processes_are_ranked_with_unknown_values_last_either_way() {
     let order = Order::by(process_metric("read").expect("a metric"));
     let pids = |order: &Order| -> Vec<i64> {
         let everybody = Everybody::new(&sample, &gone);
-        everybody.ordered(order).into_iter().filter_map(|row| everybody.view(row).now.pid.value()).collect()
+        everybody
+            .ordered(order)
+            .rows
+            .into_iter()
+            .filter_map(|row| everybody.view(row).now.pid.value())
+            .collect()
     };
     assert_eq!(pids(&order), [4, 2, 3, 1]);
     assert_eq!(pids(&order.reversed()), [2, 4, 3, 1]);

@@ -233,7 +233,7 @@ fn those_who_are_gone_keep_their_place_in_the_order() {
     let sample = Sample::new(Arc::new(machine.host()), Some(Arc::new(before)), Arc::new(now));
     let gone = aside(&sample);
     let everybody = Everybody::new(&sample, &gone);
-    let rows = everybody.ordered(&Order::by_cpu());
+    let rows = everybody.ordered(&Order::by_cpu()).rows;
     assert_eq!(rows.len(), sample.now.processes.len() + gone.now.processes.len());
     let name = |row: &Listed| everybody.view(*row).now.name.to_string();
     let value = |row: &Listed| listed("cpu").of(&everybody.view(*row));

@@ -3,6 +3,9 @@
 //!
 //! Beside it stands what a reading costs: the sample, those who are gone, what stands out, the order.
 
+mod common;
+
+use common::{reading, report};
 use dozor::ui::frugal::Frugal;
 use dozor::ui::state::State;
 use dozor::ui::theme::{Depth, Theme};
@@ -11,8 +14,7 @@ use dozor::ui::view;
 use dozor_core::aside::aside;
 use dozor_core::demo::{SimulatedMachine, Site};
 use dozor_core::lane::sentences;
-use dozor_core::rank::Everybody;
-use dozor_core::reading::{ProcessRow, Reading, raw};
+use dozor_core::rank::{Arrange, Everybody};
 use dozor_core::sample::Sample;
 use dozor_core::timeline::Timeline;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseEvent, MouseEventKind};
@@ -23,55 +25,7 @@ use std::io::{Sink, sink};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-const PROCESSES: i64 = 10_000;
 const SIZE: (u16, u16) = (200, 60);
-/// One in so many processes does something between two readings.
-const ACTIVE: i64 = 33;
-
-/// A reading of the simulated server with many more processes.
-fn reading(machine: &mut SimulatedMachine, second: u64, last: &mut Vec<Arc<ProcessRow>>) -> Arc<Reading> {
-    machine.advance_to(Duration::from_secs(second));
-    let mut reading = machine.reading();
-    if last.is_empty() {
-        *last = (0..PROCESSES).map(|at| Arc::new(process(at))).collect();
-    }
-    for (at, row) in last.iter_mut().enumerate() {
-        if at as i64 % ACTIVE == second as i64 % ACTIVE {
-            let row = Arc::make_mut(row);
-            let grown = |counter: &mut dozor_core::known::Raw, by: i64| {
-                *counter = raw(counter.value().unwrap_or(0) + by);
-            };
-            grown(&mut row.user_ticks, 1 + at as i64 % 50);
-            grown(&mut row.write_bytes, 4096 * (at as i64 % 9));
-        }
-    }
-    reading.processes.clone_from(last);
-    Arc::new(reading)
-}
-
-fn process(at: i64) -> ProcessRow {
-    ProcessRow {
-        pid: raw(100 + at),
-        start_ticks: raw(1 + at),
-        ppid: raw(1),
-        state: raw(i64::from(b'S')),
-        name: format!("worker{at}").as_str().into(),
-        command: format!("/opt/lynx/bin/worker --shard {at} --of {PROCESSES}").as_str().into(),
-        user: "astro".into(),
-        core: raw(at % 128),
-        user_ticks: raw(at),
-        system_ticks: raw(at),
-        read_bytes: raw(0),
-        write_bytes: raw(0),
-        net_in_bytes: raw(0),
-        net_out_bytes: raw(0),
-        rss_bytes: raw(at << 14),
-        threads: raw(1),
-        nice: raw(0),
-        ..ProcessRow::default()
-    }
-}
-
 struct Bench {
     state: State,
     terminal: Terminal<Frugal<Sink>>,
@@ -87,13 +41,6 @@ impl Bench {
     }
 }
 
-fn report(what: &str, mut times: Vec<Duration>, budget: &str) {
-    times.sort_unstable();
-    let ms = |time: Duration| time.as_secs_f64() * 1e3;
-    let (median, slow) = (times[times.len() / 2], times[times.len() * 95 / 100]);
-    println!("{what:<44} median {:.2} ms, 95 % within {:.2} ms{budget}", ms(median), ms(slow));
-}
-
 fn main() {
     let mut machine = SimulatedMachine::at(Site::Server, 1);
     let timeline = Timeline::live(Arc::new(machine.host()));
@@ -104,8 +51,18 @@ fn main() {
     let mut bench = Bench { state, terminal };
     let mut rows = vec![];
     let key = |code| Event::Key(KeyEvent::new(code, KeyModifiers::NONE));
-    for (name, lane) in [("overview", '0'), ("cpu, with its map of 128 cores", '1'), ("disk", '3')] {
-        bench.frame(key(KeyCode::Char(lane)));
+    for (name, lane) in [
+        ("overview", '0'),
+        ("cpu, with its map of 128 cores", '1'),
+        ("disk", '3'),
+        ("overview, family tree", 'v'),
+    ] {
+        if lane == 'v' {
+            bench.frame(key(KeyCode::Char('0')));
+            bench.state.arrange = Arrange::Family;
+        } else {
+            bench.frame(key(KeyCode::Char(lane)));
+        }
         let mut readings = vec![];
         for _ in 0..80 {
             let second = bench.state.timeline.end() as u64;

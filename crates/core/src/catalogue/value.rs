@@ -127,7 +127,7 @@ impl Unit {
 }
 
 /// One value of a metric.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub enum Value {
     /// A number in the metric's unit.
     Number(f64),
@@ -136,6 +136,7 @@ pub enum Value {
     /// One of our own words, such as a state.
     Word(&'static str),
     /// Unknown: the machine does not have it, or a rate is not known yet.
+    #[default]
     Absent,
     /// Not permitted.
     Denied,

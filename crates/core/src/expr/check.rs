@@ -217,19 +217,24 @@ fn is_a_word_of(metric: &Metric, word: &str) -> std::result::Result<(), String> 
 }
 
 fn pattern(text: &str) -> std::result::Result<Regex, String> {
-    RegexBuilder::new(text)
-        .size_limit(LARGEST_PATTERN)
-        .dfa_size_limit(LARGEST_PATTERN)
-        .case_insensitive(!exact_case(text))
-        .build()
-        .map_err(|error| match error {
-            regex::Error::CompiledTooBig(_) => "this pattern is too large".to_owned(),
-            other => {
-                let text = other.to_string();
-                let reason = text.lines().last().unwrap_or_default().trim_start_matches("error: ");
-                format!("this pattern is wrong: {reason}")
-            }
-        })
+    let build = |unicode: bool| {
+        RegexBuilder::new(text)
+            .size_limit(LARGEST_PATTERN)
+            .dfa_size_limit(LARGEST_PATTERN)
+            .case_insensitive(!exact_case(text))
+            .unicode(unicode)
+            .build()
+    };
+    // Letters beyond ASCII that fold to some in it would keep the fast search for literals from being used.
+    let ascii = text.is_ascii().then(|| build(false).ok()).flatten();
+    ascii.map_or_else(|| build(true), Ok).map_err(|error| match error {
+        regex::Error::CompiledTooBig(_) => "this pattern is too large".to_owned(),
+        other => {
+            let text = other.to_string();
+            let reason = text.lines().last().unwrap_or_default().trim_start_matches("error: ");
+            format!("this pattern is wrong: {reason}")
+        }
+    })
 }
 
 impl Test {

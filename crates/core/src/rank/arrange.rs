@@ -1,8 +1,8 @@
 //! How rows are arranged: one below the other, as a family tree, or put together by what they share.
 
 use super::totals::{Total, join};
-use super::{Everybody, Listed, Order};
-use crate::catalogue::{Combine, Metric, Value};
+use super::{Everybody, Listed, Order, Ordered, Values};
+use crate::catalogue::{Combine, Metric};
 use crate::reading::{ProcessKey, ProcessRow};
 use crate::row::Row as _;
 use crate::text::Text;
@@ -191,14 +191,14 @@ impl Table {
     /// their processes where `everybody` has them.
     pub fn new(
         everybody: &Everybody<'_>,
-        ordered: &[Listed],
+        ordered: &Ordered,
         kept: &dyn Fn(Listed) -> bool,
         how: &Arranging<'_>,
     ) -> Table {
         let mut table = Table::default();
         match how.arrange {
             Arrange::Flat => {
-                let mut rows: Vec<Listed> = ordered.iter().copied().filter(|row| kept(*row)).collect();
+                let mut rows: Vec<Listed> = ordered.rows.iter().copied().filter(|row| kept(*row)).collect();
                 if let Some(held) = how.held {
                     rows.sort_by_cached_key(|row| held(&id(everybody, *row)));
                 }
@@ -237,27 +237,37 @@ impl Table {
     fn put_groups(
         &mut self,
         everybody: &Everybody<'_>,
-        ordered: &[Listed],
+        ordered: &Ordered,
         kept: &dyn Fn(Listed) -> bool,
         how: &Arranging<'_>,
     ) {
         let Arranging { order, arrange, folds, held } = how;
         let mut by_label: HashMap<Text, usize> = HashMap::new();
-        for row in ordered.iter().copied().filter(|row| kept(*row)) {
-            let label = arrange.label(everybody.view(row).now);
-            let at = *by_label.entry(label.clone()).or_insert_with(|| {
-                self.groups.push(Group { label, members: vec![] });
-                self.groups.len() - 1
-            });
-            self.groups[at].members.push(row);
+        let mut totals: Vec<Values> = vec![];
+        let join = |before: &mut Values, more: &Values| {
+            before.first =
+                join(std::mem::take(&mut before.first), more.first.clone(), order.first.metric.combine);
+            if let Some(then) = order.then {
+                before.then = join(std::mem::take(&mut before.then), more.then.clone(), then.metric.combine);
+            }
+        };
+        for (row, values) in ordered.rows.iter().zip(&ordered.values).filter(|(row, _)| kept(**row)) {
+            let label = arrange.label(everybody.view(*row).now);
+            let at = match by_label.get(&label) {
+                Some(at) => *at,
+                None => {
+                    by_label.insert(label.clone(), self.groups.len());
+                    self.groups.push(Group { label, members: vec![] });
+                    totals.push(Values::default());
+                    self.groups.len() - 1
+                }
+            };
+            self.groups[at].members.push(*row);
+            join(&mut totals[at], values);
         }
         let mut places: Vec<usize> = (0..self.groups.len()).collect();
-        let value = |key: &super::Key, at: &usize| match &self.groups[*at].members[..] {
-            [one] => key.value(&everybody.view(*one)),
-            many => everybody.total(many, key.metric).value,
-        };
         match held {
-            None => order.sort_by_values(value, &mut places),
+            None => order.sort_by(|at| &totals[*at], &mut places),
             Some(held) => {
                 for group in &mut self.groups {
                     group.members.sort_by_cached_key(|row| held(&id(everybody, *row)));
@@ -313,7 +323,7 @@ impl Table {
             lines.push(line);
             if open {
                 match how.held {
-                    None => how.order.sort(|row| everybody.view(*row), threads),
+                    None => drop(how.order.sort(|row| everybody.view(*row), threads)),
                     Some(held) => threads.sort_by_cached_key(|row| held(&id(everybody, *row))),
                 }
                 let depth = line.depth + 1;
@@ -347,7 +357,7 @@ fn below(line: &Line) -> u64 {
 /// Who started whom. Nodes are places in the order.
 struct Family<'a> {
     everybody: &'a Everybody<'a>,
-    ordered: &'a [Listed],
+    ordered: &'a Ordered,
     kept: Vec<bool>,
     roots: Vec<usize>,
     children: Vec<Vec<usize>>,
@@ -356,12 +366,13 @@ struct Family<'a> {
 impl<'a> Family<'a> {
     fn new(
         everybody: &'a Everybody<'a>,
-        ordered: &'a [Listed],
+        ordered: &'a Ordered,
         kept: &dyn Fn(Listed) -> bool,
         how: &Arranging<'_>,
     ) -> Family<'a> {
-        let kept: Vec<bool> = ordered.iter().map(|row| kept(*row)).collect();
-        let parents = parents(everybody, ordered);
+        let rows = &ordered.rows;
+        let kept: Vec<bool> = rows.iter().map(|row| kept(*row)).collect();
+        let parents = parents(everybody, rows);
         // Whoever has somebody below that is kept is there as well.
         let mut needed = kept.clone();
         for (start, _) in kept.iter().enumerate().filter(|(_, kept)| **kept) {
@@ -372,8 +383,8 @@ impl<'a> Family<'a> {
             }
         }
         let mut family =
-            Family { everybody, ordered, kept, roots: vec![], children: vec![vec![]; ordered.len()] };
-        for at in (0..ordered.len()).filter(|at| needed[*at]) {
+            Family { everybody, ordered, kept, roots: vec![], children: vec![vec![]; rows.len()] };
+        for at in (0..rows.len()).filter(|at| needed[*at]) {
             match parents[at] {
                 Some(parent) => family.children[parent].push(at),
                 None => family.roots.push(at),
@@ -383,7 +394,7 @@ impl<'a> Family<'a> {
             None => family.sort(how.order),
             Some(held) => {
                 for siblings in family.children.iter_mut().chain([&mut family.roots]) {
-                    siblings.sort_by_cached_key(|at| held(&id(everybody, ordered[*at])));
+                    siblings.sort_by_cached_key(|at| held(&id(everybody, rows[*at])));
                 }
             }
         }
@@ -392,42 +403,40 @@ impl<'a> Family<'a> {
 
     /// Siblings stand in the order of what they and all below them use together.
     fn sort(&mut self, order: &Order) {
-        let before_children = self.top_down();
-        let totals = |key: &super::Key| -> Vec<Value> {
-            let own = |at: &usize| key.value(&self.everybody.view(self.ordered[*at]));
-            let combine = key.metric.combine;
-            let adds = matches!(combine, Combine::Sum | Combine::Most | Combine::Least);
-            let mut values = vec![Value::Absent; self.ordered.len()];
-            for at in &before_children {
-                if self.kept[*at] || !adds {
-                    values[*at] = own(at);
+        let top_down = self.top_down();
+        let adds = |combine: Combine| matches!(combine, Combine::Sum | Combine::Most | Combine::Least);
+        let (first, then) = (order.first.metric.combine, order.then.map(|then| then.metric.combine));
+        let mut values = vec![Values::default(); self.ordered.rows.len()];
+        for at in &top_down {
+            let own = &self.ordered.values[*at];
+            // An ancestor that does not match itself adds nothing.
+            if self.kept[*at] || !adds(first) {
+                values[*at].first = own.first.clone();
+            }
+            if self.kept[*at] || !then.is_some_and(adds) {
+                values[*at].then = own.then.clone();
+            }
+        }
+        for at in top_down.iter().rev() {
+            let mut sum = std::mem::take(&mut values[*at]);
+            for child in &self.children[*at] {
+                if adds(first) {
+                    sum.first = join(sum.first, values[*child].first.clone(), first);
+                }
+                if let Some(then) = then.filter(|then| adds(*then)) {
+                    sum.then = join(sum.then, values[*child].then.clone(), then);
                 }
             }
-            if adds {
-                for at in before_children.iter().rev() {
-                    let below = self.children[*at].iter().map(|child| values[*child].clone());
-                    values[*at] = below.fold(values[*at].clone(), |sum, value| join(sum, value, combine));
-                }
-            }
-            values
-        };
-        let first = totals(&order.first);
-        let then = order.then.as_ref().map(totals);
-        let value = |key: &super::Key, at: &usize| {
-            if *key == order.first {
-                first[*at].clone()
-            } else {
-                then.as_ref().map_or(Value::Absent, |then| then[*at].clone())
-            }
-        };
+            values[*at] = sum;
+        }
         for siblings in self.children.iter_mut().chain([&mut self.roots]) {
-            order.sort_by_values(value, siblings);
+            order.sort_by(|at| &values[*at], siblings);
         }
     }
 
     /// All that are needed, each before those below it.
     fn top_down(&self) -> Vec<usize> {
-        let mut nodes = Vec::with_capacity(self.ordered.len());
+        let mut nodes = Vec::with_capacity(self.ordered.rows.len());
         let mut open: Vec<usize> = self.roots.clone();
         while let Some(at) = open.pop() {
             nodes.push(at);
@@ -444,7 +453,7 @@ impl<'a> Family<'a> {
         };
         let mut open = first(&self.roots, 0, 0);
         while let Some((at, depth, last, branches)) = open.pop() {
-            let listed = self.ordered[at];
+            let listed = self.ordered.rows[at];
             let context = !self.kept[at];
             let mut line = Line { depth, context, last, branches, ..Line::plain(listed) };
             let children = &self.children[at];
@@ -472,7 +481,7 @@ impl<'a> Family<'a> {
         let mut open = vec![at];
         while let Some(at) = open.pop() {
             if self.kept[at] {
-                members.push(self.ordered[at]);
+                members.push(self.ordered.rows[at]);
             }
             open.extend(&self.children[at]);
         }
@@ -482,15 +491,19 @@ impl<'a> Family<'a> {
 
 /// The place of each one's parent. Circles, which a damaged or hostile recording may hold, are cut open.
 fn parents(everybody: &Everybody<'_>, ordered: &[Listed]) -> Vec<Option<usize>> {
-    let of_pid: HashMap<i64, usize> = ordered
-        .iter()
-        .enumerate()
-        .filter(|(_, row)| matches!(row, Listed::Here(_)))
-        .filter_map(|(at, row)| Some((everybody.view(*row).now.pid.value()?, at)))
-        .collect();
+    // Processes stand by PID in their sample.
+    let processes = &everybody.here.now.processes;
+    let mut place_of = vec![usize::MAX; processes.len()];
+    for (at, row) in ordered.iter().enumerate() {
+        if let Listed::Here(place) = row {
+            place_of[*place] = at;
+        }
+    }
     let parent = |(at, row): (usize, &Listed)| {
         let parent = everybody.view(*row).now.ppid.value()?;
-        of_pid.get(&parent).copied().filter(|parent| *parent != at)
+        let place = processes.partition_point(|row| row.pid.value().unwrap_or(-1) < parent);
+        let found = processes.get(place).filter(|row| row.pid.value() == Some(parent));
+        found.map(|_| place_of[place]).filter(|parent| *parent != at && *parent != usize::MAX)
     };
     let mut parents: Vec<Option<usize>> = ordered.iter().enumerate().map(parent).collect();
     // 0: not looked at; else the walk that came by first.

@@ -14,7 +14,7 @@ mod totals;
 pub use activity::is_active;
 pub use arrange::{Arrange, Arranging, Folds, Group, Line, RowId, Table};
 pub use narrow::{Keeper, Narrowing, Whose};
-pub use order::{Key, Order, OrderError};
+pub use order::{Key, Order, OrderError, Values};
 pub use persistence::{NearTop, Persistence};
 pub use threads::threads;
 pub use totals::{Total, total};
@@ -33,6 +33,15 @@ pub enum Listed {
     Thread(usize),
     /// The group in this place of the table.
     Group(usize),
+}
+
+/// All processes in order, with what they are ordered by.
+#[derive(Clone, Debug, Default)]
+pub struct Ordered {
+    /// The processes.
+    pub rows: Vec<Listed>,
+    /// What each of them is ordered by.
+    pub values: Vec<Values>,
 }
 
 /// A sample with those who are gone, and with threads where they were asked for.
@@ -74,15 +83,18 @@ impl<'a> Everybody<'a> {
     }
 
     /// All processes in order; ties go by PID.
-    pub fn ordered(&self, order: &Order) -> Vec<Listed> {
-        let mut rows: Vec<Listed> = self.all().collect();
-        order.sort(|row| self.view(*row), &mut rows);
-        rows
+    pub fn ordered(&self, order: &Order) -> Ordered {
+        self.sorted(self.all().collect(), order)
+    }
+
+    fn sorted(&self, mut rows: Vec<Listed>, order: &Order) -> Ordered {
+        let values = order.sort(|row| self.view(*row), &mut rows);
+        Ordered { rows, values }
     }
 
     /// The same, but ties stay in the order that the rows of the sample just before had: a process that falls asleep
     /// does not change places with all the others that sleep. Processes that were not there come last among equals.
-    pub fn ordered_after(&self, rows: &[Listed], order: &Order) -> Vec<Listed> {
+    pub fn ordered_after(&self, rows: &[Listed], order: &Order) -> Ordered {
         let count = self.here.now.processes.len();
         let earlier = self.here.before.as_ref().map_or(0, |before| before.processes.len());
         let mut now_at = vec![None; earlier];
@@ -103,8 +115,7 @@ impl<'a> Everybody<'a> {
         }
         start.extend((0..count).filter(|at| !taken[*at]).map(Listed::Here));
         start.extend((0..self.gone.now.processes.len()).map(Listed::Gone));
-        order.sort(|row| self.view(*row), &mut start);
-        start
+        self.sorted(start, order)
     }
 
     /// What several of them have together.

@@ -124,34 +124,71 @@ impl Order {
         format!("{}{then}", key(self.first))
     }
 
-    /// Compares by values of the first key, then by values of the second.
-    fn compare(&self, a: &(Value, Option<Value>), b: &(Value, Option<Value>)) -> Ordering {
-        let then = || match (self.then, &a.1, &b.1) {
-            (Some(key), Some(a), Some(b)) => key.compare(a, b),
-            _ => Ordering::Equal,
-        };
-        self.first.compare(&a.0, &b.0).then_with(then)
+    /// What a process is ordered by.
+    pub fn values(&self, view: &ProcessView<'_>) -> Values {
+        Values {
+            first: self.first.value(view),
+            then: self.then.map_or(Value::Absent, |then| then.value(view)),
+        }
     }
 
-    /// Sorts rows by values of the two keys that are given for each; ties stay as they are.
-    pub fn sort_by_values<T: Copy>(&self, value: impl Fn(&Key, &T) -> Value, rows: &mut [T]) {
+    /// Compares by values of the first key, then by values of the second.
+    fn compare(&self, a: &Values, b: &Values) -> Ordering {
+        let then = || self.then.map_or(Ordering::Equal, |key| key.compare(&a.then, &b.then));
+        self.first.compare(&a.first, &b.first).then_with(then)
+    }
+
+    /// Sorts rows by values that are given for each; ties stay as they are.
+    pub fn sort_by<'a, T: Copy>(&self, values: impl Fn(&T) -> &'a Values, rows: &mut [T]) {
         if rows.len() < 2 {
             return;
         }
-        let keyed = rows.iter().enumerate().map(|(at, row)| {
-            let values = (value(&self.first, row), self.then.map(|then| value(&then, row)));
-            (values, at, *row)
-        });
-        let mut keyed: Vec<_> = keyed.collect();
-        keyed.sort_unstable_by(|a, b| self.compare(&a.0, &b.0).then(a.1.cmp(&b.1)));
-        for (place, (.., row)) in rows.iter_mut().zip(keyed) {
-            *place = row;
+        // Numbers are compared as integers, which is several times as fast.
+        let ranks = |values: &Values| {
+            let then = self.then.map_or(Some(0), |key| rank(&values.then, key.descending));
+            Some((rank(&values.first, self.first.descending)?, then?))
+        };
+        let ranked: Option<Vec<_>> =
+            rows.iter().enumerate().map(|(at, row)| Some((ranks(values(row))?, at, *row))).collect();
+        if let Some(mut ranked) = ranked {
+            ranked.sort_unstable_by_key(|(ranks, at, _)| (*ranks, *at));
+            rows.iter_mut().zip(ranked).for_each(|(place, (.., row))| *place = row);
+            return;
         }
+        rows.sort_by(|a, b| self.compare(values(a), values(b)));
     }
 
-    /// Sorts rows by the process that `view` gives for each; ties stay as they are.
-    pub fn sort<'a, T: Copy>(&self, view: impl Fn(&T) -> ProcessView<'a>, rows: &mut [T]) {
-        self.sort_by_values(|key, row| key.value(&view(row)), rows);
+    /// Sorts rows by the process that `view` gives for each; ties stay as they are. Gives what each is ordered by.
+    pub fn sort<'a, T: Copy>(&self, view: impl Fn(&T) -> ProcessView<'a>, rows: &mut [T]) -> Vec<Values> {
+        let mut values: Vec<Values> = rows.iter().map(|row| self.values(&view(row))).collect();
+        let mut places: Vec<usize> = (0..rows.len()).collect();
+        self.sort_by(|at| &values[*at], &mut places);
+        let sorted: Vec<T> = places.iter().map(|at| rows[*at]).collect();
+        rows.copy_from_slice(&sorted);
+        places.iter().map(|at| std::mem::take(&mut values[*at])).collect()
+    }
+}
+
+/// What a row is ordered by.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Values {
+    /// Of the first key.
+    pub first: Value,
+    /// Of the second.
+    pub then: Value,
+}
+
+/// A number as an integer that compares in the same way; none for text. What is unknown comes last.
+fn rank(value: &Value, descending: bool) -> Option<u64> {
+    match value {
+        Value::Number(number) => {
+            let bits = number.to_bits();
+            let rising = if bits >> 63 == 1 { !bits } else { bits | 1 << 63 };
+            Some(if descending { !rising } else { rising }.min(u64::MAX - 2))
+        }
+        Value::Denied => Some(u64::MAX - 1),
+        Value::Absent => Some(u64::MAX),
+        Value::Text(_) | Value::Word(_) => None,
     }
 }
 
@@ -159,6 +196,17 @@ impl Order {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    fn any_number() -> impl Strategy<Value = Value> {
+        // Few different ones, so that there are ties.
+        prop_oneof![
+            Just(Value::Absent),
+            Just(Value::Denied),
+            Just(Value::Number(0.0)),
+            (-3..3i32).prop_map(|number| Value::Number(f64::from(number) * 1.5)),
+            any::<f64>().prop_filter("a number", |number| !number.is_nan()).prop_map(Value::Number),
+        ]
+    }
 
     fn any_value() -> impl Strategy<Value = Value> {
         prop_oneof![
@@ -183,18 +231,31 @@ mod tests {
 
     #[test]
     fn a_second_key_decides_between_equals() {
-        let rows = [("b", 1.0), ("a", 2.0), ("a", 3.0), ("b", 1.0)];
+        let rows = [("b", 1.0), ("a", 2.0), ("a", 3.0), ("b", 1.0)]
+            .map(|(user, rss)| Values { first: Value::Word(user), then: Value::Number(rss) });
         let mut places = [0, 1, 2, 3];
         let order = Order::parse("user,rss").expect("an order");
-        let value = |key: &Key, at: &usize| match key.metric.alias {
-            "user" => Value::Word(rows[*at].0),
-            _ => Value::Number(rows[*at].1),
-        };
-        order.sort_by_values(value, &mut places);
+        order.sort_by(|at| &rows[*at], &mut places);
         assert_eq!(places, [2, 1, 0, 3], "what is equal in both stays in place");
     }
 
     proptest! {
+        #[test]
+        fn the_fast_way_orders_as_the_slow_one(
+            values in proptest::collection::vec((any_number(), any_number()), 0..20),
+            first: bool,
+            then: bool,
+        ) {
+            let key = |descending| Key { metric: listed("cpu"), descending };
+            let order = Order { first: key(first), then: Some(key(then)) };
+            let values: Vec<Values> = values.into_iter().map(|(first, then)| Values { first, then }).collect();
+            let mut fast: Vec<usize> = (0..values.len()).collect();
+            let mut slow = fast.clone();
+            order.sort_by(|at| &values[*at], &mut fast);
+            slow.sort_by(|a, b| order.compare(&values[*a], &values[*b]));
+            prop_assert_eq!(fast, slow);
+        }
+
         #[test]
         fn ordering_is_total_on_any_mix(a in any_value(), b in any_value(), c in any_value(), down: bool) {
             prop_assert_eq!(a.compare(&a, down), Ordering::Equal);

@@ -124,7 +124,7 @@ fn places(sample: &Sample, narrowing: &Narrowing, order: &Order) -> Vec<usize> {
         Listed::Here(at) => (keeper.keeps(&sample.process(at)) == Some(true)).then_some(at),
         _ => None,
     };
-    everybody.ordered(order).into_iter().filter_map(kept).collect()
+    everybody.ordered(order).rows.into_iter().filter_map(kept).collect()
 }
 
 /// A number as JSON: whole ones without a point, others to six places.

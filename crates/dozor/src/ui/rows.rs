@@ -234,7 +234,7 @@ impl State {
             Listed::Thread(_) | Listed::Group(_) => true,
         };
         let ordered = if follows {
-            everybody.ordered_after(&self.ordered, &self.order)
+            everybody.ordered_after(&self.ordered.rows, &self.order)
         } else {
             everybody.ordered(&self.order)
         };

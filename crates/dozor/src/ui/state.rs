@@ -17,7 +17,7 @@ use crate::settings::Configured;
 use dozor_core::expr::Expression;
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts::{self, PartId};
-use dozor_core::rank::{Arrange, Folds, Listed, Narrowing, Order, Persistence, RowId, Table};
+use dozor_core::rank::{Arrange, Folds, Narrowing, Order, Ordered, Persistence, RowId, Table};
 use dozor_core::reading::ProcessKey;
 use dozor_core::sample::Sample;
 use dozor_core::timeline::Timeline;
@@ -206,7 +206,7 @@ pub struct State {
     /// What is being typed.
     pub prompt: Option<Prompt>,
     /// All processes in order, narrowed or not.
-    pub ordered: Vec<Listed>,
+    pub ordered: Ordered,
     /// The rows, arranged.
     pub table: Table,
     /// Of so many processes it is not known whether they should be shown.
@@ -292,7 +292,7 @@ impl State {
             keys: KeyMap::default(),
             configured: Configured::default(),
             prompt: None,
-            ordered: vec![],
+            ordered: Ordered::default(),
             table: Table::default(),
             undecided: 0,
             thread_sample: None,

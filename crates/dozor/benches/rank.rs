@@ -1,0 +1,84 @@
+//! What asking for processes costs with 10,000 of them at each sample: narrowing, ordering and arranging. Run with
+//! `cargo bench --bench rank`. Beside it stands the bare cost of opening, reading and closing one file of the kernel for each
+//! process, which whoever lists them has paid before.
+
+mod common;
+
+use common::{PROCESSES, reading, report};
+use dozor_core::aside::aside;
+use dozor_core::demo::{SimulatedMachine, Site};
+use dozor_core::expr::Expression;
+use dozor_core::rank::{Arrange, Arranging, Everybody, Folds, Listed, Narrowing, Order, Table};
+use dozor_core::sample::Sample;
+use std::hint::black_box;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+const ROUNDS: usize = 60;
+
+fn timed(mut work: impl FnMut()) -> Vec<Duration> {
+    let time = |_| {
+        let begin = Instant::now();
+        work();
+        begin.elapsed()
+    };
+    (0..ROUNDS).map(time).collect()
+}
+
+fn main() {
+    let mut machine = SimulatedMachine::at(Site::Server, 1);
+    let mut rows = vec![];
+    let before = reading(&mut machine, 1, &mut rows);
+    let now = reading(&mut machine, 2, &mut rows);
+    let sample = Sample::new(Arc::new(machine.host()), Some(before), now);
+    let gone = aside(&sample);
+    let everybody = Everybody::new(&sample, &gone);
+
+    let bare = timed(|| {
+        for _ in 0..PROCESSES {
+            black_box(std::fs::read("/proc/self/stat").expect("our own file"));
+        }
+    });
+    report("bare: one file for each process", bare, "");
+
+    let order = Order::parse("cpu,rss").expect("an order");
+    let ordered = everybody.ordered(&order);
+    report("ordering by two keys", timed(|| drop(black_box(everybody.ordered(&order)))), "");
+    for text in [
+        "worker",
+        "cpu > 5% and user = astro",
+        "command ~ \"shard 7[0-9]+\" or write > 20 KiB/s",
+        "name ~ \"9$\" and not (state = blocked or rss > 100 MiB)",
+    ] {
+        let mut narrowing = Narrowing::of("astro".into());
+        narrowing.expression = Some(Expression::parse(text).expect(text));
+        let narrow = timed(|| {
+            let keeper = narrowing.at(&sample);
+            let kept = everybody.all().filter(|row| keeper.keeps(&everybody.view(*row)) == Some(true));
+            black_box(kept.count());
+        });
+        report(&format!("narrowing: {text}"), narrow, "");
+    }
+    let folds = Folds::default();
+    for arrange in Arrange::ALL {
+        let how = Arranging { order: &order, arrange, folds: &folds, held: None };
+        let table = timed(|| drop(black_box(Table::new(&everybody, &ordered, &|_| true, &how))));
+        report(&format!("arranging: {}", arrange.word()), table, "");
+    }
+    for arrange in [Arrange::Flat, Arrange::Family, Arrange::Program] {
+        let expression = Expression::parse("rss > 1 MiB and not name ~ \"^kworker\"").expect("an expression");
+        let mut narrowing = Narrowing::of("astro".into());
+        narrowing.expression = Some(expression);
+        let how = Arranging { order: &order, arrange, folds: &folds, held: None };
+        let whole = timed(|| {
+            let keeper = narrowing.at(&sample);
+            let here: Vec<bool> = (0..sample.now.processes.len())
+                .map(|at| keeper.keeps(&sample.process(at)) == Some(true))
+                .collect();
+            let kept = |row: Listed| matches!(row, Listed::Here(at) if here[at]);
+            let ordered = everybody.ordered_after(&ordered.rows, &order);
+            black_box(Table::new(&everybody, &ordered, &kept, &how));
+        });
+        report(&format!("all together: {}", arrange.word()), whole, " (budget 5 ms)");
+    }
+}
