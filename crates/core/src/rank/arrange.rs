@@ -491,8 +491,9 @@ impl<'a> Family<'a> {
 
 /// The place of each one's parent. Circles, which a damaged or hostile recording may hold, are cut open.
 fn parents(everybody: &Everybody<'_>, ordered: &[Listed]) -> Vec<Option<usize>> {
-    // Processes stand by PID in their sample.
+    // Processes stand by PID in their sample. Searching in the rows themselves would miss the cache at every step.
     let processes = &everybody.here.now.processes;
+    let pids: Vec<i64> = processes.iter().map(|row| row.pid.value().unwrap_or(-1)).collect();
     let mut place_of = vec![usize::MAX; processes.len()];
     for (at, row) in ordered.iter().enumerate() {
         if let Listed::Here(place) = row {
@@ -500,10 +501,12 @@ fn parents(everybody: &Everybody<'_>, ordered: &[Listed]) -> Vec<Option<usize>> 
         }
     }
     let parent = |(at, row): (usize, &Listed)| {
-        let parent = everybody.view(*row).now.ppid.value()?;
-        let place = processes.partition_point(|row| row.pid.value().unwrap_or(-1) < parent);
-        let found = processes.get(place).filter(|row| row.pid.value() == Some(parent));
-        found.map(|_| place_of[place]).filter(|parent| *parent != at && *parent != usize::MAX)
+        let parent = match row {
+            Listed::Here(place) => processes[*place].ppid,
+            other => everybody.view(*other).now.ppid,
+        };
+        let place = pids.binary_search(&parent.value()?).ok()?;
+        Some(place_of[place]).filter(|parent| *parent != at && *parent != usize::MAX)
     };
     let mut parents: Vec<Option<usize>> = ordered.iter().enumerate().map(parent).collect();
     // 0: not looked at; else the walk that came by first.
