@@ -253,15 +253,13 @@ impl Table {
         };
         for (row, values) in ordered.rows.iter().zip(&ordered.values).filter(|(row, _)| kept(**row)) {
             let label = arrange.label(everybody.view(*row).now);
-            let at = match by_label.get(&label) {
-                Some(at) => *at,
-                None => {
-                    by_label.insert(label.clone(), self.groups.len());
-                    self.groups.push(Group { label, members: vec![] });
-                    totals.push(Values::default());
-                    self.groups.len() - 1
-                }
-            };
+            let known = by_label.get(&label).copied();
+            let at = known.unwrap_or_else(|| {
+                by_label.insert(label.clone(), self.groups.len());
+                self.groups.push(Group { label, members: vec![] });
+                totals.push(Values::default());
+                self.groups.len() - 1
+            });
             self.groups[at].members.push(*row);
             join(&mut totals[at], values);
         }

@@ -9,13 +9,12 @@ mod metrics;
 mod problem;
 mod record;
 mod replay;
-#[path = "settings.rs"]
-mod settings_command;
+mod settings;
 mod snapshot;
 mod watch;
 
 use crate::settings::file::Places;
-use crate::settings::{self, Origin, left};
+use crate::settings::{Origin, file, left, table};
 use crate::ui::columns::ColumnSet;
 use crate::ui::run::{Connections, run};
 use crate::ui::state::State;
@@ -71,7 +70,7 @@ enum Command {
     Metrics(metrics::Metrics),
     /// Print the settings: their values, where each comes from, and what is wrong with the file.
     #[command(after_help = "Example: dozor settings")]
-    Settings(settings_command::Settings),
+    Settings(settings::Settings),
     /// Say what cannot be read here, why, and what would allow it.
     #[command(after_help = "Example: dozor access")]
     Access(access::Access),
@@ -194,8 +193,8 @@ impl Look {
         state.symbols = Symbols::detect(variable);
         state.narrowing.me = dozor_linux::own::user();
         state.configured.found = Some(Found::by(variable));
-        settings::table::paint(state);
-        settings::file::load(state, places);
+        table::paint(state);
+        file::load(state, places);
         if state.configured.remember {
             left::restore(state, places, screen);
         }
@@ -245,7 +244,7 @@ impl Look {
 
 /// Sets something for this time only.
 fn set(state: &mut State, name: &'static str, text: &str) -> Result<(), String> {
-    let setting = settings::table::setting(name).ok_or_else(|| format!("no setting is called '{name}'"))?;
+    let setting = table::setting(name).ok_or_else(|| format!("no setting is called '{name}'"))?;
     setting.set(state, text)?;
     state.configured.origins.insert(name, Origin::CommandLine);
     Ok(())
@@ -405,7 +404,7 @@ mod tests {
         is_current("cli.md", &markdown());
         is_current("keys.md", &crate::ui::action::markdown());
         is_current("metrics.md", &dozor_core::catalogue::markdown());
-        is_current("settings.md", &settings_command::markdown());
+        is_current("settings.md", &settings::markdown());
     }
 
     #[test]

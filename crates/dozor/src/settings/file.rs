@@ -175,7 +175,10 @@ fn read_columns(state: &mut State, sets: &Item, text: &str, problems: &mut Vec<(
         match parsed.and_then(|value| ColumnSet::parse(&value).map_err(|error| error.to_string())) {
             // A set with the name of a lane is that lane's own.
             Ok(set) => match super::lane_by_name(name) {
-                Ok(lane) => drop(state.column_sets.insert(lane, set)),
+                Ok(lane) => {
+                    state.configured.lane_columns.insert(super::lane_name(lane), set.to_string());
+                    state.column_sets.insert(lane, set);
+                }
                 Err(_) => drop(state.configured.column_sets.insert(name.to_owned(), set.to_string())),
             },
             Err(problem) => problems.push((line, format!("columns {name}: {problem}"))),

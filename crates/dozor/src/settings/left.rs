@@ -3,7 +3,7 @@
 
 use super::file::{Places, read, write};
 use super::table::SETTINGS;
-use super::{Origin, lane_by_name};
+use super::{Origin, lane_by_name, lane_name};
 use crate::ui::arrangement::Arrangement;
 use crate::ui::columns::ColumnSet;
 use crate::ui::state::State;
@@ -33,7 +33,10 @@ pub fn restore(state: &mut State, places: &Places, screen: &str) {
         state.lanes = Arrangement::of(&shown, &folded);
     }
     for lane in Lane::ALL.map(Some).into_iter().chain([None]) {
-        let name = lane.map_or("overview", Lane::name);
+        let name = lane_name(lane);
+        if text_of("configured_columns", name).as_ref() != state.configured.lane_columns.get(name) {
+            continue;
+        }
         if let Some(set) = text_of("columns", name).and_then(|text| ColumnSet::parse(&text).ok()) {
             state.column_sets.insert(lane, set);
         }
@@ -68,8 +71,8 @@ pub fn keep(state: &State, places: &Places, screen: &str) -> Result<(), String> 
 fn table_of(state: &State) -> Table {
     let names = |lanes: Vec<Lane>| lanes.iter().map(|lane| lane.name()).collect::<Vec<_>>().join(",");
     let mut whole = Table::new();
-    let (mut values, mut configured, mut screen, mut columns) =
-        (Table::new(), Table::new(), Table::new(), Table::new());
+    let (mut values, mut configured, mut screen) = (Table::new(), Table::new(), Table::new());
+    let (mut columns, mut configured_columns) = (Table::new(), Table::new());
     for setting in SETTINGS.iter().filter(|setting| setting.left) {
         // What the command line said was for that time only.
         if state.configured.origin(setting.name) == Origin::CommandLine {
@@ -84,12 +87,16 @@ fn table_of(state: &State) -> Table {
     screen["folded"] =
         value(names(Lane::ALL.into_iter().filter(|lane| state.lanes.is_folded(*lane)).collect()));
     for (lane, set) in &state.column_sets {
-        columns[lane.map_or("overview", Lane::name)] = value(set.to_string());
+        columns[lane_name(*lane)] = value(set.to_string());
+    }
+    for (name, set) in &state.configured.lane_columns {
+        configured_columns[name] = value(set.clone());
     }
     whole["values"] = Item::Table(values);
     whole["configured"] = Item::Table(configured);
     whole["screen"] = Item::Table(screen);
     whole["columns"] = Item::Table(columns);
+    whole["configured_columns"] = Item::Table(configured_columns);
     whole["history"] = value(state.history.iter().map(String::as_str).collect::<Array>());
     whole
 }
@@ -123,6 +130,11 @@ mod tests {
         assert_eq!(again.configured.origin("percent"), Origin::File(2));
         assert_eq!(again.lanes, left.lanes);
         assert_eq!(again.column_sets, left.column_sets);
+        // A set that was written into the file since then goes before the one that was left.
+        let mut edited = state();
+        file::apply(&mut edited, "[columns]\ndisk = \"pid,read\"\n");
+        restore(&mut edited, &places, "watch");
+        assert_eq!(edited.column_sets[&Some(Lane::Disk)].to_string(), "pid,read");
         assert_eq!(again.history, left.history);
         let mut other = state();
         restore(&mut other, &places, "demo");

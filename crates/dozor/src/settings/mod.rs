@@ -81,6 +81,8 @@ pub struct Configured {
     pub before_views: Option<View>,
     /// Sets of columns by name.
     pub column_sets: BTreeMap<String, String>,
+    /// What the file says of the columns of lanes, by their names.
+    pub lane_columns: BTreeMap<&'static str, String>,
 }
 
 impl Default for Configured {
@@ -101,6 +103,7 @@ impl Default for Configured {
             views: view::shipped(),
             before_views: None,
             column_sets: BTreeMap::new(),
+            lane_columns: BTreeMap::new(),
         }
     }
 }
@@ -123,6 +126,11 @@ impl Configured {
             None => self.views.push(view),
         }
     }
+}
+
+/// The name of a lane or of the overview.
+pub fn lane_name(lane: Option<Lane>) -> &'static str {
+    lane.map_or("overview", Lane::name)
 }
 
 /// A lane by its name; none for the overview.

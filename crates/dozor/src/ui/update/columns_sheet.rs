@@ -1,6 +1,6 @@
 //! Choosing columns, their order, widths and units.
 
-use super::{Effect, MESSAGE, views};
+use super::{Effect, MESSAGE, moves, views};
 use crate::ui::columns::{ColumnSet, What};
 use crate::ui::prompt::{Prompt, Purpose};
 use crate::ui::sheet::{ColumnsSheet, Sheet};
@@ -34,12 +34,7 @@ pub(super) fn key(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Effect
                 edit(state, |set| set.widen(what, key.code == KeyCode::Right));
             }
         }
-        KeyCode::Down => sheet.at = (sheet.at + 1).min(last),
-        KeyCode::Up => sheet.at = sheet.at.saturating_sub(1),
-        KeyCode::PageDown => sheet.at = (sheet.at + 10).min(last),
-        KeyCode::PageUp => sheet.at = sheet.at.saturating_sub(10),
-        KeyCode::Home => sheet.at = 0,
-        KeyCode::End => sheet.at = last,
+        _ if moves(&mut sheet.at, last, key) => {}
         KeyCode::Enter => {
             if let Some(what) = chosen {
                 toggle(state, what);

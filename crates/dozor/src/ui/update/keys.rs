@@ -1,6 +1,6 @@
 //! What keys do: on the screen itself, in a sheet, in a line that is typed.
 
-use super::{Effect, act, columns_sheet, lanes, pick, prompt, settings_sheet, sign_action};
+use super::{Effect, act, columns_sheet, lanes, moves, pick, prompt, settings_sheet, sign_action};
 use crate::ui::action::{Action, key_name};
 use crate::ui::sheet::Sheet;
 use crate::ui::state::{HOLD, State};
@@ -71,12 +71,9 @@ fn act_key(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Effect> {
     let Some(Sheet::Act(sheet)) = &mut state.sheet else { return vec![] };
     let last = sheet.signals.len() - 1;
     match key.code {
-        KeyCode::Down | KeyCode::Char('j') => sheet.at = (sheet.at + 1).min(last),
-        KeyCode::Up | KeyCode::Char('k') => sheet.at = sheet.at.saturating_sub(1),
-        KeyCode::PageDown => sheet.at = (sheet.at + 10).min(last),
-        KeyCode::PageUp => sheet.at = sheet.at.saturating_sub(10),
-        KeyCode::Home => sheet.at = 0,
-        KeyCode::End => sheet.at = last,
+        KeyCode::Char('j') => sheet.at = (sheet.at + 1).min(last),
+        KeyCode::Char('k') => sheet.at = sheet.at.saturating_sub(1),
+        _ if moves(&mut sheet.at, last, key) => {}
         KeyCode::Enter => {
             let signal = sheet.signals[sheet.at].clone();
             let targets = std::mem::take(&mut sheet.targets);

@@ -32,7 +32,7 @@ use dozor_core::lane::Severity;
 use dozor_core::rank::Whose;
 use dozor_core::reading::Reading;
 use dozor_core::signals::Signal;
-use ratatui::crossterm::event::{KeyEvent, MouseEvent};
+use ratatui::crossterm::event::{KeyCode, KeyEvent, MouseEvent};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -282,6 +282,22 @@ pub fn act(state: &mut State, action: Action, now: Instant) -> Vec<Effect> {
         Action::Back => keys::back(state),
     }
     vec![]
+}
+
+/// Moves within a list, if a key says so.
+fn moves(at: &mut usize, last: usize, key: &KeyEvent) -> bool {
+    const PAGE: usize = 10;
+    *at = match key.code {
+        KeyCode::Down => *at + 1,
+        KeyCode::Up => at.saturating_sub(1),
+        KeyCode::PageDown => *at + PAGE,
+        KeyCode::PageUp => at.saturating_sub(PAGE),
+        KeyCode::Home => 0,
+        KeyCode::End => last,
+        _ => return false,
+    }
+    .min(last);
+    true
 }
 
 /// The list of arrangements, at the present one.

@@ -1,6 +1,6 @@
 //! Sheets with a list to pick from: the order, the arrangement, commands, the help.
 
-use super::{Effect, act, views};
+use super::{Effect, act, moves, views};
 use crate::ui::pick::{Item, Picker};
 use crate::ui::sheet::Sheet;
 use crate::ui::state::State;
@@ -13,13 +13,10 @@ pub(super) fn key(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Effect
     let last = picker.items(state).len().saturating_sub(1);
     let own_key = picker.kind.action().is_some_and(|action| state.keys.action(key) == Some(action));
     let Some(Sheet::Pick(picker)) = &mut state.sheet else { return vec![] };
+    if moves(&mut picker.at, last, key) {
+        return vec![];
+    }
     match key.code {
-        KeyCode::Down => picker.at = (picker.at + 1).min(last),
-        KeyCode::Up => picker.at = picker.at.saturating_sub(1),
-        KeyCode::PageDown => picker.at = (picker.at + 10).min(last),
-        KeyCode::PageUp => picker.at = picker.at.saturating_sub(10),
-        KeyCode::Home => picker.at = 0,
-        KeyCode::End => picker.at = last,
         KeyCode::Enter => return choose(state, false, now),
         KeyCode::Tab => return choose(state, true, now),
         KeyCode::Esc => state.sheet = None,

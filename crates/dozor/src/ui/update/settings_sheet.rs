@@ -1,6 +1,6 @@
 //! Looking at the settings and changing them. A change is there at once and is kept in the file.
 
-use super::{Effect, MESSAGE};
+use super::{Effect, MESSAGE, moves};
 use crate::settings::Origin;
 use crate::settings::file::Change;
 use crate::settings::table::{SETTINGS, Setting, setting};
@@ -20,10 +20,9 @@ pub(super) fn key(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Effect
     let setting = &SETTINGS[sheet.at.min(SETTINGS.len() - 1)];
     match key.code {
         KeyCode::Esc | KeyCode::Char(',' | 'q') => state.sheet = None,
-        KeyCode::Down | KeyCode::Char('j') => sheet.at = (sheet.at + 1).min(SETTINGS.len() - 1),
-        KeyCode::Up | KeyCode::Char('k') => sheet.at = sheet.at.saturating_sub(1),
-        KeyCode::Home => sheet.at = 0,
-        KeyCode::End => sheet.at = SETTINGS.len() - 1,
+        KeyCode::Char('j') => sheet.at = (sheet.at + 1).min(SETTINGS.len() - 1),
+        KeyCode::Char('k') => sheet.at = sheet.at.saturating_sub(1),
+        _ if moves(&mut sheet.at, SETTINGS.len() - 1, key) => {}
         KeyCode::Right | KeyCode::Enter | KeyCode::Char(' ') => return step(state, setting, true, now),
         KeyCode::Left => return step(state, setting, false, now),
         KeyCode::Char('d') | KeyCode::Delete => return to_default(state, setting, now),
