@@ -17,7 +17,8 @@ use std::os::unix::fs::PermissionsExt as _;
 use std::os::unix::process::CommandExt as _;
 use std::process::{Child, ChildStdout, Command, Stdio};
 use std::sync::Arc;
-use std::time::Duration;
+use std::sync::mpsc::channel;
+use std::time::{Duration, Instant};
 
 const HELPER: &str = "DOZOR_TEST_HELPER";
 
@@ -632,4 +633,43 @@ impl Drop for Group {
             std::thread::sleep(Duration::from_millis(10));
         }
     }
+}
+
+#[test]
+fn a_thread_has_the_cpu_time_that_it_measured_itself_and_only_where_threads_are_wanted() {
+    let (said, measured) = channel();
+    let (stop, wait) = channel::<()>();
+    let thread = std::thread::Builder::new()
+        .name("dozor-spin".to_owned())
+        .spawn(move || {
+            let begin = Instant::now();
+            while begin.elapsed() < Duration::from_millis(150) {
+                std::hint::black_box(begin);
+            }
+            let time = rustix::time::clock_gettime(rustix::time::ClockId::ThreadCPUTime);
+            said.send(time.tv_sec * 1_000_000_000 + time.tv_nsec).expect("somebody asks");
+            let _ = wait.recv();
+        })
+        .expect("a thread");
+    let measured = measured.recv().expect("its time");
+    // It may still be on its way to sleep.
+    std::thread::sleep(Duration::from_millis(30));
+    assert!(wanting(&[]).read().threads.is_empty());
+    let reading = wanting(&[Part::Threads]).read();
+    let own = i64::from(std::process::id());
+    let row = reading.threads.iter().find(|row| &*row.name == "dozor-spin" && row.pid.value() == Some(own));
+    let row = row.expect("the thread");
+    let ran = row.run_ns.value().expect("its time on a core");
+    assert!((measured..measured + 20_000_000).contains(&ran), "{measured} {ran}");
+    let ticks = row.user_ticks.value().zip(row.system_ticks.value()).map(|(user, system)| user + system);
+    let by_ticks = ticks.expect("its ticks") * 10_000_000;
+    assert!((by_ticks - measured).abs() < 60_000_000, "{measured} {by_ticks}");
+    let first = reading.threads.iter().find(|row| row.tid.value() == Some(own));
+    assert_eq!(
+        first.map(|row| row.pid.value()),
+        Some(Some(own)),
+        "the first thread has the number of the process"
+    );
+    drop(stop);
+    thread.join().expect("its end");
 }

@@ -19,7 +19,14 @@ pub fn threads(sample: &Sample) -> Option<Sample> {
 fn as_processes(reading: &Reading) -> Reading {
     let owners: HashMap<_, &Arc<ProcessRow>> = reading.processes.iter().map(|row| (row.pid, row)).collect();
     let rows = reading.threads.iter().map(|row| Arc::new(as_process(row, owners.get(&row.pid).copied())));
-    Reading { system: reading.system.clone(), processes: rows.collect(), ..Reading::default() }
+    // Cores and sensors tell how warm it is where a thread runs.
+    Reading {
+        system: reading.system.clone(),
+        cores: reading.cores.clone(),
+        sensors: reading.sensors.clone(),
+        processes: rows.collect(),
+        ..Reading::default()
+    }
 }
 
 fn as_process(thread: &ThreadRow, owner: Option<&Arc<ProcessRow>>) -> ProcessRow {

@@ -13,6 +13,13 @@ use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use toml_edit::{Document, DocumentMut, Item, Table, TableLike, Value};
 
+/// A path as people write it: from their home on.
+pub fn from_home(path: &Path) -> String {
+    let home = etcetera::home_dir().ok();
+    let inside = home.as_ref().and_then(|home| path.strip_prefix(home).ok());
+    inside.map_or_else(|| path.display().to_string(), |rest| format!("~/{}", rest.display()))
+}
+
 /// Tables of the file.
 const TABLES: [&str; 3] = ["columns", "views", "keys"];
 /// Largest file that is read, in bytes.

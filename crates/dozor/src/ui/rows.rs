@@ -221,7 +221,9 @@ impl State {
         let mut keeps = |row: Listed| {
             let view = everybody.view(row);
             let decided = keeper.keeps(&view);
-            undecided += usize::from(decided.is_none());
+            // Rows that stand for several, or for nobody, are no processes.
+            let is_process = matches!(row, Listed::Here(_)) && view.now.pid.value().is_some();
+            undecided += usize::from(decided.is_none() && is_process);
             decided == Some(true) && uses(view.now)
         };
         let here: Vec<bool> =

@@ -2,6 +2,7 @@
 
 use super::{put, put_right};
 use crate::settings::Origin;
+use crate::settings::file::from_home;
 use crate::settings::table::SETTINGS;
 use crate::ui::columns::What;
 use crate::ui::pick::{Kind, Picker};
@@ -253,7 +254,7 @@ fn settings(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet
     let place = open(state, buffer, area, "Settings", whole);
     let theme = &state.theme;
     let file = match &state.configured.path {
-        Some(path) => format!("kept in {}", path.display()),
+        Some(path) => format!("kept in {}", from_home(path)),
         None => "there is no home folder to keep them in".to_owned(),
     };
     put(buffer, place.x, place.y, place.width, &file, theme.role(Role::Quiet));

@@ -273,7 +273,7 @@ impl Rows<'_> {
                 self.cell(buffer, area.y, column, line, receding);
             }
         }
-        let alone = !receding && line.totals.is_none();
+        let alone = !receding && line.totals.is_none() && !matches!(line.listed, Listed::Thread(_));
         if let (Some(x), Some(view), true) = (self.columns.on_top, view, alone) {
             self.near_top(buffer, x, area.y, &view);
         }
