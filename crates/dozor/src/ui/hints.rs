@@ -26,7 +26,11 @@ pub struct Hint {
 }
 
 /// Words that go first on a narrow screen: what is easiest to find in the help.
-const DISPENSABLE: [&str; 13] = [
+const DISPENSABLE: [&str; 17] = [
+    "next saved",
+    "usual",
+    "save as",
+    "width",
     "anything",
     "more time",
     "on",
