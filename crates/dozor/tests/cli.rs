@@ -365,3 +365,29 @@ fn a_made_up_machine_is_read_from_its_files() {
     );
     assert!(Path::new(&proc_root).exists());
 }
+
+#[test]
+fn the_settings_are_printed_with_where_each_comes_from() {
+    let folder = folder();
+    let settings = folder.path().join("dozor");
+    std::fs::create_dir_all(&settings).expect("a folder");
+    let text = "# night shift\nunits = \"decimal\"\n[columns]\nshort = \"pid,cpu\"\n[views.archive]\nlane = \"disk\"\n";
+    std::fs::write(settings.join("settings.toml"), text).expect("a file");
+    let mut command = Command::new(env!("CARGO_BIN_EXE_dozor"));
+    let output = command
+        .args(["settings", "--format", "json"])
+        .env("XDG_CONFIG_HOME", folder.path())
+        .env("XDG_STATE_HOME", folder.path().join("state"))
+        .output()
+        .expect("it runs");
+    let whole: serde_json::Value = serde_json::from_slice(&output.stdout).expect("an object");
+    assert_eq!(whole["settings"]["units"]["value"], "decimal");
+    assert_eq!(whole["settings"]["units"]["origin"], "settings.toml, line 2");
+    assert_eq!(whole["settings"]["percent"]["origin"], "default");
+    assert_eq!(whole["columns"]["short"], "pid,cpu");
+    let views: Vec<&str> =
+        whole["views"].as_array().expect("views").iter().filter_map(|it| it.as_str()).collect();
+    assert!(views.contains(&"archive") && views.contains(&"disk hunt"), "{views:?}");
+    assert!(output.stderr.is_empty() && output.status.success());
+    assert!(!folder.path().join("state").exists(), "looking changes nothing");
+}

@@ -514,7 +514,7 @@ fn the_fast_way_is_exact_after_a_load() {
         let stands = |state| matches!(dozor_core::sample::state_word(state), Some("stopped" | "blocked"));
         pids.iter().all(|pid| stands(find(reading, *pid).state))
     };
-    let begin = std::time::Instant::now();
+    let begin = Instant::now();
     while !is_stopped(&full.read()) {
         assert!(begin.elapsed() < Duration::from_secs(20), "they do not stop");
     }
