@@ -9,8 +9,7 @@ use terminal::Terminal;
 const LARGE: (u16, u16) = (160, 48);
 
 fn demo(arguments: &str, size: (u16, u16)) -> Terminal {
-    let folder = std::env::temp_dir();
-    let terminal = Terminal::run(&format!("dozor demo {arguments}"), size, &folder);
+    let terminal = Terminal::alone(&format!("dozor demo {arguments}"), size);
     terminal.wait_for("Processes by cpu");
     terminal
 }
@@ -317,8 +316,7 @@ fn readings_can_be_taken_by_hand() {
 
 #[test]
 fn without_utf8_every_sign_is_ascii_and_without_colour_none_is_sent() {
-    let folder = std::env::temp_dir();
-    let terminal = Terminal::run("LC_ALL=C NO_COLOR=1 dozor demo --after 60s", LARGE, &folder);
+    let terminal = Terminal::alone("LC_ALL=C NO_COLOR=1 dozor demo --after 60s", LARGE);
     terminal.wait_for("Processes by cpu");
     terminal.keys("3");
     let screen = terminal.wait("the writer", |screen| first_row(screen).contains("stacker"));

@@ -11,14 +11,26 @@ pub const PATIENCE: Duration = Duration::from_secs(30);
 /// A terminal of its own for a test.
 pub struct Terminal {
     socket: String,
+    /// Its working directory, where it has one of its own.
+    _folder: Option<tempfile::TempDir>,
 }
 
 impl Terminal {
+    /// The same in a new folder, so that nobody else's settings and state are there.
+    #[allow(dead_code, reason = "not every test file needs one")]
+    pub fn alone(command: &str, size: (u16, u16)) -> Terminal {
+        let folder = tempfile::tempdir().expect("a scratch folder");
+        let mut terminal = Terminal::run(command, size, folder.path());
+        terminal._folder = Some(folder);
+        terminal
+    }
+
     /// Opens a shell in a terminal of this size and runs a command line in it. `dozor` stands for the program.
     pub fn run(command: &str, (width, height): (u16, u16), folder: &Path) -> Terminal {
         static NUMBER: AtomicU32 = AtomicU32::new(0);
         let number = NUMBER.fetch_add(1, Ordering::Relaxed);
-        let terminal = Terminal { socket: format!("dozor-test-{}-{number}", std::process::id()) };
+        let socket = format!("dozor-test-{}-{number}", std::process::id());
+        let terminal = Terminal { socket, _folder: None };
         let line = command.replace("dozor ", &format!("{DOZOR} "));
         let (width, height) = (width.to_string(), height.to_string());
         terminal.tmux(&[
