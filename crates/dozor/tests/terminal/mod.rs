@@ -11,8 +11,9 @@ pub const PATIENCE: Duration = Duration::from_secs(30);
 /// A terminal of its own for a test.
 pub struct Terminal {
     socket: String,
-    /// Its working directory, where it has one of its own.
-    _folder: Option<tempfile::TempDir>,
+    /// Its working directory, where it has one of its own; it is removed with the terminal.
+    #[allow(dead_code, reason = "it only has to live as long")]
+    folder: Option<tempfile::TempDir>,
 }
 
 impl Terminal {
@@ -21,7 +22,7 @@ impl Terminal {
     pub fn alone(command: &str, size: (u16, u16)) -> Terminal {
         let folder = tempfile::tempdir().expect("a scratch folder");
         let mut terminal = Terminal::run(command, size, folder.path());
-        terminal._folder = Some(folder);
+        terminal.folder = Some(folder);
         terminal
     }
 
@@ -30,7 +31,7 @@ impl Terminal {
         static NUMBER: AtomicU32 = AtomicU32::new(0);
         let number = NUMBER.fetch_add(1, Ordering::Relaxed);
         let socket = format!("dozor-test-{}-{number}", std::process::id());
-        let terminal = Terminal { socket, _folder: None };
+        let terminal = Terminal { socket, folder: None };
         let line = command.replace("dozor ", &format!("{DOZOR} "));
         let (width, height) = (width.to_string(), height.to_string());
         terminal.tmux(&[
