@@ -98,7 +98,8 @@ fn columns_that_were_chosen_are_there_after_a_restart() {
 fn a_tree_that_is_narrowed_keeps_the_ancestors_and_folds() {
     let folder = folder();
     let family = Family::start("dozor-tree");
-    let terminal = Terminal::run("dozor --every 500ms --arrange family", SIZE, folder.path());
+    let terminal =
+        Terminal::run("dozor --every 500ms --arrange family --columns pid,command", SIZE, folder.path());
     terminal.wait_for("in families");
     terminal.keys("/");
     terminal.text("command ~ \"^dozor-tree-(one|two)\"");
