@@ -105,20 +105,23 @@ fn a_tree_that_is_narrowed_keeps_the_ancestors_and_folds() {
     terminal.text("command ~ \"^dozor-tree-(one|two)\"");
     terminal.keys("Enter");
     let screen = terminal.wait("both children below their shell", |screen| {
-        screen.contains("dozor-tree-one")
-            && screen.contains("dozor-tree-two")
+        screen.contains("dozor-tree-one (sleep)")
+            && screen.contains("dozor-tree-two (sleep)")
             && screen.contains("dozor-tree-shell")
     });
     assert!(screen.contains("2 of "), "{screen}");
     let line = |screen: &str, name: &str| screen.lines().position(|line| line.contains(name));
     assert!(
-        line(&screen, "-shell") < line(&screen, "-one") && line(&screen, "-shell") < line(&screen, "-two")
+        line(&screen, "-shell") < line(&screen, "-one (sleep)")
+            && line(&screen, "-shell") < line(&screen, "-two (sleep)")
     );
     let shell = line(&screen, "dozor-tree-shell").expect("its row");
     let sign =
         screen.lines().nth(shell).and_then(|line| line.chars().position(|c| c == '▿')).expect("a sign");
     terminal.click(sign, shell);
-    terminal.wait("the shell folded", |screen| !screen.contains("dozor-tree-one") && screen.contains("×2"));
+    terminal.wait("the shell folded", |screen| {
+        !screen.contains("dozor-tree-one (sleep)") && screen.contains("×2")
+    });
     assert!(!family.pid().is_empty());
     terminal.keys("q");
     terminal.assert_restored();
