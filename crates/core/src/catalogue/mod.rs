@@ -189,6 +189,16 @@ pub fn process_metric(alias: &str) -> Result<&'static Metric, NoSuchMetric> {
     })
 }
 
+/// All metrics: of processes, then of the machine.
+pub fn all() -> impl Iterator<Item = &'static Metric> {
+    PROCESS_METRICS.iter().chain(SYSTEM_METRICS)
+}
+
+/// The metric with this alias, of a process or of the machine.
+pub fn find(alias: &str) -> Option<&'static Metric> {
+    all().find(|metric| metric.alias == alias)
+}
+
 /// A metric of the machine that the program itself names, such as a column of the parts.
 ///
 /// # Panics
@@ -214,7 +224,7 @@ mod tests {
     #[test]
     fn every_entry_is_complete_and_its_alias_is_its_own() {
         let mut seen = HashSet::new();
-        for metric in PROCESS_METRICS.iter().chain(SYSTEM_METRICS) {
+        for metric in all() {
             assert!(seen.insert(metric.alias), "{} stands twice", metric.alias);
             assert!(metric.name.contains('.'), "{}: name {:?}", metric.alias, metric.name);
             assert!(metric.help.ends_with('.'), "{}: help is a sentence", metric.alias);

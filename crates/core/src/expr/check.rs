@@ -5,7 +5,7 @@ use super::error::ExpressionError;
 use super::lexer::Compare;
 use super::quantity::{self, Instant};
 use super::tree::{Comparison, Condition, Node, Value};
-use crate::catalogue::{Eval, Metric, PROCESS_METRICS, SYSTEM_METRICS, Unit};
+use crate::catalogue::{self, Eval, Metric, PROCESS_METRICS, Unit};
 use crate::text::nearest;
 use crate::wanted::{Part, Wanted};
 use regex::{Regex, RegexBuilder};
@@ -98,8 +98,7 @@ fn forgotten_metric(nodes: &[Node]) -> Result<()> {
 /// The metric with this alias; an error names the nearest.
 fn metric(comparison: &Comparison) -> Result<&'static Metric> {
     let (word, place) = (&comparison.metric, comparison.place.0.clone());
-    let all = || PROCESS_METRICS.iter().chain(SYSTEM_METRICS);
-    if let Some(metric) = all().find(|metric| metric.alias == word) {
+    if let Some(metric) = catalogue::find(word) {
         return Ok(metric);
     }
     if Condition::of(word).is_some() {
@@ -108,7 +107,7 @@ fn metric(comparison: &Comparison) -> Result<&'static Metric> {
             format!("'{word}' stands alone; it is compared with nothing"),
         ));
     }
-    let near = nearest(word, all().map(|metric| metric.alias));
+    let near = nearest(word, catalogue::all().map(|metric| metric.alias));
     let hint = near.map_or_else(
         || "dozor metrics lists them; a text with a sign of comparison needs quotes".to_owned(),
         |near| format!("did you mean {near}?"),

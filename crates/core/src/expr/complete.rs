@@ -2,8 +2,8 @@
 
 use super::lexer::{Compare, Placed, Token, ends_word, tokens};
 use super::quantity::{begins_number, units};
-use super::tree::{Condition, JOINING};
-use crate::catalogue::{Eval, Instances, Metric, PROCESS_METRICS, SYSTEM_METRICS, Unit};
+use super::tree::{Condition, is_plain_word, quote};
+use crate::catalogue::{Eval, Instances, Metric, Unit, all, find};
 use crate::sample::Sample;
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -83,10 +83,6 @@ pub fn completions(text: &str, caret: usize, sample: Option<&Sample>) -> Vec<Com
     first.into_iter().filter(|(word, _)| word != typed).map(completion).collect()
 }
 
-fn metric(alias: &str) -> Option<&'static Metric> {
-    PROCESS_METRICS.iter().chain(SYSTEM_METRICS).find(|metric| metric.alias == alias)
-}
-
 /// Where one is behind some tokens.
 fn position(tokens: &[Placed]) -> Position {
     let mut now = Position::Begin;
@@ -95,7 +91,7 @@ fn position(tokens: &[Placed]) -> Position {
             (Position::Begin, Token::Open) => Position::Begin,
             (_, Token::Word(word)) if ["and", "or"].contains(&word.as_str()) => Position::Begin,
             (Position::Begin, Token::Word(word)) if word == "not" => Position::Begin,
-            (Position::Begin, Token::Word(word)) => metric(word).map_or(Position::Done, Position::Named),
+            (Position::Begin, Token::Word(word)) => find(word).map_or(Position::Done, Position::Named),
             (Position::Begin, Token::Quoted(_)) => Position::Done,
             (Position::Named(metric), Token::Instance(_)) => Position::Named(metric),
             (Position::Named(metric), Token::Compare(_)) => Position::Value(metric, false),
@@ -106,20 +102,11 @@ fn position(tokens: &[Placed]) -> Position {
             (Position::Value(metric, list), Token::Word(word)) if begins_number(word) => {
                 Position::Number(metric, list)
             }
-            (Position::Value(metric, list), Token::Word(_) | Token::Quoted(_)) => {
-                if list {
-                    Position::Number(metric, true)
-                } else {
-                    Position::Done
-                }
-            }
-            (Position::Number(metric, list), Token::Word(_)) => {
-                if list {
-                    Position::Number(metric, true)
-                } else {
-                    Position::Done
-                }
-            }
+            // In a list another value may follow, else something that joins.
+            (Position::Value(metric, true), Token::Word(_) | Token::Quoted(_))
+            | (Position::Number(metric, true), Token::Word(_)) => Position::Number(metric, true),
+            (Position::Value(_, false), Token::Word(_) | Token::Quoted(_))
+            | (Position::Number(_, false), Token::Word(_)) => Position::Done,
             (Position::Number(metric, true), Token::Comma) => Position::Value(metric, true),
             (Position::Number(..) | Position::Done, Token::Close) => Position::Done,
             (Position::Done, Token::Word(_)) => Position::Done,
@@ -132,7 +119,7 @@ fn position(tokens: &[Placed]) -> Position {
 fn beginnings() -> impl Iterator<Item = (String, String)> {
     let of = |metric: &Metric| (metric.alias.to_owned(), metric.help.to_owned());
     let conditions = Condition::ALL.map(|it| (it.word().to_owned(), it.help().to_owned()));
-    let metrics = PROCESS_METRICS.iter().chain(SYSTEM_METRICS).map(of);
+    let metrics = all().map(of);
     metrics.chain(conditions).chain([("not".to_owned(), "what follows does not hold".to_owned())])
 }
 
@@ -197,9 +184,7 @@ fn values(metric: &'static Metric, typed: &str, sample: Option<&Sample>) -> Vec<
     counts.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
     counts.truncate(VALUES);
     let shown = |(text, count): (String, usize)| {
-        let plain = !text.contains(ends_word) && !JOINING.contains(&text.as_str()) && !text.starts_with('\'');
-        let word =
-            if plain { text } else { format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\"")) };
+        let word = if is_plain_word(&text) { text } else { quote(&text) };
         let help = if count == 1 { "1 process".to_owned() } else { format!("{count} processes") };
         (word, help)
     };
@@ -209,7 +194,7 @@ fn values(metric: &'static Metric, typed: &str, sample: Option<&Sample>) -> Vec<
 /// Names of instances behind an open curly bracket.
 fn of_instances(before: &str, open: usize, sample: Option<&Sample>) -> Vec<Completion> {
     let name = before[..open].rsplit(ends_word).next().unwrap_or_default();
-    let (Some(metric), Some(sample)) = (metric(name), sample) else { return vec![] };
+    let (Some(metric), Some(sample)) = (find(name), sample) else { return vec![] };
     let typed = &before[open + 1..];
     let Instances::Many(values) = metric.of_system(sample) else { return vec![] };
     let named = values.into_iter().filter(|(name, _)| name.starts_with(typed) && **name != *typed);

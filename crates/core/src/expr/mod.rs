@@ -22,7 +22,7 @@ pub use contains::Contains;
 pub use error::ExpressionError;
 pub use eval::Bound;
 pub use lexer::Compare;
-pub use tree::{Comparison, Condition, Node, Place, Value};
+pub use tree::{Comparison, Condition, Node, Place, Value, quote};
 
 use crate::wanted::Wanted;
 use check::Test;

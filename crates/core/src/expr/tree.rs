@@ -110,11 +110,12 @@ pub struct Value {
 }
 
 /// Writes a text so that it is read as one again.
-fn quote(text: &str) -> String {
+pub fn quote(text: &str) -> String {
     format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
 }
 
-fn is_plain_word(text: &str) -> bool {
+/// Whether a text is read as itself without quotes.
+pub(super) fn is_plain_word(text: &str) -> bool {
     !text.is_empty()
         && !text.contains(ends_word)
         && !text.starts_with('\'')

@@ -64,6 +64,11 @@ impl Arrange {
         }
     }
 
+    /// Whether it shows also those who are not kept, as ancestors of others.
+    pub const fn needs_all(self) -> bool {
+        matches!(self, Arrange::Family)
+    }
+
     /// Parts of a reading that it needs.
     pub fn wanted(self) -> Wanted {
         match self {
@@ -187,7 +192,8 @@ pub struct Table {
 }
 
 impl Table {
-    /// Arranges processes. `ordered` holds all of them in order; `kept` says who is shown. Threads are put below
+    /// Arranges processes. `ordered` holds those that are kept in order, or all of them where the arrangement needs all;
+    /// `kept` says who is shown. Threads are put below
     /// their processes where `everybody` has them.
     pub fn new(
         everybody: &Everybody<'_>,

@@ -35,7 +35,7 @@ pub enum Listed {
     Group(usize),
 }
 
-/// All processes in order, with what they are ordered by.
+/// Processes in order, with what they are ordered by.
 #[derive(Clone, Debug, Default)]
 pub struct Ordered {
     /// The processes.
@@ -84,7 +84,12 @@ impl<'a> Everybody<'a> {
 
     /// All processes in order; ties go by PID.
     pub fn ordered(&self, order: &Order) -> Ordered {
-        self.sorted(self.all().collect(), order)
+        self.ordered_of(&|_| true, order)
+    }
+
+    /// Those of them that are meant, in order.
+    pub fn ordered_of(&self, meant: &dyn Fn(Listed) -> bool, order: &Order) -> Ordered {
+        self.sorted(self.all().filter(|row| meant(*row)).collect(), order)
     }
 
     fn sorted(&self, mut rows: Vec<Listed>, order: &Order) -> Ordered {
@@ -94,7 +99,7 @@ impl<'a> Everybody<'a> {
 
     /// The same, but ties stay in the order that the rows of the sample just before had: a process that falls asleep
     /// does not change places with all the others that sleep. Processes that were not there come last among equals.
-    pub fn ordered_after(&self, rows: &[Listed], order: &Order) -> Ordered {
+    pub fn ordered_after(&self, rows: &[Listed], meant: &dyn Fn(Listed) -> bool, order: &Order) -> Ordered {
         let count = self.here.now.processes.len();
         let earlier = self.here.before.as_ref().map_or(0, |before| before.processes.len());
         let mut now_at = vec![None; earlier];
@@ -115,6 +120,7 @@ impl<'a> Everybody<'a> {
         }
         start.extend((0..count).filter(|at| !taken[*at]).map(Listed::Here));
         start.extend((0..self.gone.now.processes.len()).map(Listed::Gone));
+        start.retain(|row| meant(*row));
         self.sorted(start, order)
     }
 

@@ -74,6 +74,12 @@ impl Order {
         Order::by(listed("cpu"))
     }
 
+    /// By another metric first; the second key stays, unless it is that metric.
+    #[must_use]
+    pub fn first_by(self, metric: &'static Metric) -> Order {
+        Order { then: self.then.filter(|then| then.metric != metric), ..Order::by(metric) }
+    }
+
     /// The other way round.
     #[must_use]
     pub fn reversed(self) -> Order {

@@ -21,7 +21,7 @@ use crate::ui::state::State;
 use crate::ui::symbols::Symbols;
 use crate::ui::theme::{Depth, Found, Theme};
 use clap::{Args, Parser, Subcommand, ValueEnum as _};
-use dozor_core::expr::Expression;
+use dozor_core::expr::{Expression, quote};
 use dozor_core::lane::Severity;
 use dozor_core::rank::{Arrange, Narrowing, Order, Whose};
 use dozor_core::text::nearest;
@@ -133,8 +133,7 @@ pub struct Whom {
 impl Whom {
     /// Puts what was asked for into a narrowing; says whether anything was.
     fn apply(&self, narrowing: &mut Narrowing) -> bool {
-        let users: Vec<String> =
-            self.user.iter().map(|name| format!("\"{}\"", name.replace('"', ""))).collect();
+        let users: Vec<String> = self.user.iter().map(|name| quote(name)).collect();
         let of_users = (!users.is_empty()).then(|| format!("user in ({})", users.join(", ")));
         let text = match (&self.narrow, of_users) {
             (Some(expression), Some(users)) => Some(format!("{users} and ({})", expression.text())),
@@ -203,12 +202,8 @@ impl Look {
             set(state, "view", &first).map_err(|problem| Misuse(format!("--view: {problem}")))?;
         }
         self.apply(state)?;
-        if let Some(problem) = state.configured.problems.first() {
-            let more = match state.configured.problems.len() - 1 {
-                0 => String::new(),
-                more => format!(" (and {more} more: dozor settings)"),
-            };
-            state.say(Severity::Warning, format!("{problem}{more}"), None);
+        if let Some(problem) = state.configured.problem() {
+            state.say(Severity::Warning, problem, None);
         }
         Ok(())
     }

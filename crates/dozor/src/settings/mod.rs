@@ -114,6 +114,15 @@ impl Configured {
         if self.cpu_model.is_empty() { model } else { &self.cpu_model }
     }
 
+    /// What is wrong with the files, in a line.
+    pub fn problem(&self) -> Option<String> {
+        let more = match self.problems.len() {
+            0 | 1 => String::new(),
+            many => format!(" (and {} more: dozor settings)", many - 1),
+        };
+        self.problems.first().map(|problem| format!("{problem}{more}"))
+    }
+
     /// Where the value of a setting comes from.
     pub fn origin(&self, name: &str) -> Origin {
         self.origins.get(name).cloned().unwrap_or_default()

@@ -7,7 +7,7 @@ use crate::ui::parts::Parts;
 use crate::ui::state::State;
 use dozor_core::expr::Expression;
 use dozor_core::lane::Lane;
-use dozor_core::rank::{Arrange, Folds, Order, Whose};
+use dozor_core::rank::{Arrange, Order, Whose};
 
 /// A view. What it does not say is as usual.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -120,10 +120,7 @@ impl View {
         state.narrowing = state.narrowing.cleared();
         state.narrowing.expression.clone_from(&self.narrow);
         (state.narrowing.whose, state.narrowing.active) = (self.whose, self.active);
-        if state.arrange != self.arrange {
-            state.arrange = self.arrange;
-            state.folds = Folds::default();
-        }
+        state.arrange_by(self.arrange);
         state.view = Some(self.name.clone());
         state.scroll = 0;
         state.chosen_lane_first();

@@ -2,20 +2,47 @@
 //! selected.
 
 use super::axis::Axis;
-use super::columns;
+use super::columns::{self, Column};
 use super::sheet::Sheet;
 use super::state::{COSTLY, Drag, Mode, State, TREND_SAMPLES};
 use dozor_core::aside::aside;
-use dozor_core::catalogue::listed;
+use dozor_core::catalogue::{Metric, listed};
 use dozor_core::lane::{Lane, Severity, sentences};
 use dozor_core::parts::{self, Users, users};
-use dozor_core::rank::{Arranging, Everybody, Line, Listed, Persistence, RowId, Table, threads};
+use dozor_core::rank::{
+    Arrange, Arranging, Everybody, Folds, Line, Listed, Persistence, RowId, Table, Total, threads,
+};
 use dozor_core::reading::{ProcessKey, ProcessRow};
 use dozor_core::row::Row as _;
 use dozor_core::sample::{ProcessView, Sample};
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 use std::time::Instant;
+
+/// What is added up of the marked processes.
+const MARKED: [&str; 5] = ["cpu", "rss", "disk", "net", "threads"];
+
+/// What the marked processes have together.
+#[derive(Debug, Default)]
+pub struct MarkedTotals {
+    keys: BTreeSet<ProcessKey>,
+    /// The ranking that they belong to.
+    ranked: u64,
+    /// A total for each metric.
+    pub totals: Vec<(&'static Metric, Total)>,
+}
+
+/// Processes in rows. Traffic of nobody, those who are gone and ancestors of what matches do not count.
+fn processes_shown(table: &Table, sample: &Sample) -> usize {
+    let is_process = |row: &&Listed| match row {
+        Listed::Here(at) => sample.now.processes[*at].pid.value().is_some(),
+        _ => false,
+    };
+    // Members of an open group stand in lines of their own.
+    let stands_for_others = |line: &Line| line.context || line.totals.is_some() && line.open == Some(true);
+    let lines = table.lines.iter().filter(|line| !stands_for_others(line));
+    lines.map(|line| table.members(line).iter().filter(is_process).count()).sum()
+}
 
 /// Places of rows, for an order that holds still.
 type Places = HashMap<RowId, usize>;
@@ -72,9 +99,11 @@ impl State {
         self.table.lines.iter().position(|line| line.listed == listed)
     }
 
-    /// Row of what is selected.
+    /// Row of what is selected. Mostly it is where it was; looking for it among thousands of rows is the exception.
     pub fn row_of_selected(&self) -> Option<usize> {
-        self.row_of(self.selected.as_ref()?)
+        let selected = self.selected.as_ref()?;
+        let still_there = self.id_of_row(self.selected_row).as_ref() == Some(selected);
+        if still_there { Some(self.selected_row) } else { self.row_of(selected) }
     }
 
     /// Processes that can be marked and acted on in a row: its own, or those that it stands for.
@@ -87,22 +116,6 @@ impl State {
             .filter(|member| matches!(member, Listed::Here(_)))
             .map(|member| everybody.view(*member).now);
         here.filter(|row| row.pid.value().is_some()).map(ProcessRow::key).collect()
-    }
-
-    /// Processes that are shown. Traffic of nobody, those who are gone and ancestors of what matches do not count.
-    pub fn processes_shown(&self) -> usize {
-        let Some(sample) = &self.sample else { return 0 };
-        let is_process = |row: &&Listed| match row {
-            Listed::Here(at) => sample.now.processes[*at].pid.value().is_some(),
-            _ => false,
-        };
-        // Members of an open group stand in lines of their own.
-        let lines = self
-            .table
-            .lines
-            .iter()
-            .filter(|line| !(line.context || line.totals.is_some() && line.open == Some(true)));
-        lines.map(|line| self.table.members(line).iter().filter(is_process).count()).sum()
     }
 
     /// Goes to the sample of the cursor and works out all that depends on it.
@@ -132,14 +145,13 @@ impl State {
         let follows = follows.is_some_and(|(shown, before)| Arc::ptr_eq(&shown.now, before));
         self.fill_window(shown);
         self.look_closer();
-        // Rows above that are gone must not pull the others away from under the hand.
-        let above = held.as_ref().map(|held| (held.clone(), self.scroll));
         self.rank(follows, held.as_ref());
-        if let Some((held, scroll)) = above
+        // Rows above that are gone must not pull the others away from under the hand.
+        if let Some(held) = held
             && let Some(everybody) = self.everybody()
         {
             let was_above = |line: &&Line| {
-                held.get(&self.table.id(&everybody, line)).is_some_and(|place| *place < scroll)
+                held.get(&self.table.id(&everybody, line)).is_some_and(|place| *place < self.scroll)
             };
             self.scroll = self.table.lines.iter().take_while(was_above).count();
         }
@@ -235,10 +247,11 @@ impl State {
             Listed::Gone(at) => gone[at],
             Listed::Thread(_) | Listed::Group(_) => true,
         };
+        let needed = |row: Listed| self.arrange.needs_all() || kept(row);
         let ordered = if follows {
-            everybody.ordered_after(&self.ordered.rows, &self.order)
+            everybody.ordered_after(&self.ordered.rows, &needed, &self.order)
         } else {
-            everybody.ordered(&self.order)
+            everybody.ordered_of(&needed, &self.order)
         };
         let place = |id: &RowId| held.and_then(|held| held.get(id)).copied().unwrap_or(usize::MAX);
         let how = Arranging {
@@ -257,6 +270,9 @@ impl State {
             (*alias, values.fold(0.0, f64::max))
         });
         self.largest = largest.collect();
+        self.processes_shown = processes_shown(&table, sample);
+        self.totals.clear();
+        self.ranked += 1;
         self.users_of = match users {
             Some(Users::Those(_, words)) => Some(Ok(words)),
             Some(Users::Unknown(reason)) => Some(Err(reason)),
@@ -289,11 +305,19 @@ impl State {
         if let Some(sample) = self.sample.clone() {
             self.narrowing.follow(&sample);
         }
-        self.look_closer();
         self.rank(false, None);
         self.follow_persistence();
         self.held_until = None;
         self.keep_selection_visible();
+    }
+
+    /// Arranges rows in another way; what was open belongs to the old one.
+    pub fn arrange_by(&mut self, arrange: Arrange) {
+        if self.arrange != arrange {
+            self.arrange = arrange;
+            self.folds = Folds::default();
+            self.rank_anew();
+        }
     }
 
     /// Works out the rows anew, each in the place that it has: after something was opened or folded.
@@ -310,6 +334,7 @@ impl State {
         self.strips.follow(axis, self.zoom, &self.timeline);
         let seen = usize::from(layout.rows.height);
         let last = self.table.lines.len().min(self.scroll + seen);
+        self.add_up();
         let visible = self.table.lines.get(self.scroll..last).unwrap_or_default();
         // What several do together has no course: a row of one of them would be mistaken for it.
         let course = |line: &Line| line.totals.map_or(line.listed, Listed::Group);
@@ -318,6 +343,32 @@ impl State {
         let mut trends = std::mem::take(&mut self.trends);
         trends.follow(self.shown(), &self.window, &visible, lens);
         self.trends = trends;
+    }
+
+    /// Adds up what is seen of several processes: rows that stand for them, and those that are marked. Each once for a
+    /// sample, since they may be thousands.
+    fn add_up(&mut self) {
+        let mut totals = std::mem::take(&mut self.totals);
+        let mut marks = std::mem::take(&mut self.marked_totals);
+        if let Some(everybody) = self.everybody() {
+            let columns = self.fitted_columns().list;
+            let visible = self.table.lines.iter().skip(self.scroll).take(self.visible_rows());
+            for line in visible {
+                let Some(group) = line.totals else { continue };
+                for Column { metric, .. } in &columns {
+                    let total = || self.table.value(&everybody, line, metric);
+                    totals.entry((group, metric.alias)).or_insert_with(total);
+                }
+            }
+            if marks.keys != self.marked || marks.ranked != self.ranked {
+                let found = self.marked.iter().filter_map(|key| everybody.here.find(*key));
+                let members: Vec<Listed> = found.map(Listed::Here).collect();
+                let of = |alias: &&'static str| (listed(alias), everybody.total(&members, listed(alias)));
+                let totals = MARKED.iter().map(of).collect();
+                marks = MarkedTotals { keys: self.marked.clone(), ranked: self.ranked, totals };
+            }
+        }
+        (self.totals, self.marked_totals) = (totals, marks);
     }
 
     fn visible_rows(&self) -> usize {

@@ -8,6 +8,7 @@ use super::keymap::KeyMap;
 use super::layout::{Layout, SMALLEST, Wish};
 use super::parts::{Parts, Placed};
 use super::prompt::Prompt;
+use super::rows::MarkedTotals;
 use super::sheet::Sheet;
 use super::symbols::Symbols;
 use super::theme::Theme;
@@ -17,7 +18,7 @@ use crate::settings::Configured;
 use dozor_core::expr::Expression;
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts::{self, PartId};
-use dozor_core::rank::{Arrange, Folds, Narrowing, Order, Ordered, Persistence, RowId, Table};
+use dozor_core::rank::{Arrange, Folds, Narrowing, Order, Ordered, Persistence, RowId, Table, Total};
 use dozor_core::reading::ProcessKey;
 use dozor_core::sample::Sample;
 use dozor_core::timeline::Timeline;
@@ -211,6 +212,14 @@ pub struct State {
     pub table: Table,
     /// Of so many processes it is not known whether they should be shown.
     pub undecided: usize,
+    /// So many processes are in rows.
+    pub processes_shown: usize,
+    /// Which ranking of the rows this is.
+    pub ranked: u64,
+    /// Totals of the rows that are seen and stand for several, by group and metric.
+    pub totals: HashMap<(usize, &'static str), Total>,
+    /// What the marked processes have together.
+    pub marked_totals: MarkedTotals,
     /// Threads of the shown sample.
     pub thread_sample: Option<Arc<Sample>>,
     /// The shown sample over a longer time.
@@ -295,6 +304,10 @@ impl State {
             ordered: Ordered::default(),
             table: Table::default(),
             undecided: 0,
+            processes_shown: 0,
+            ranked: 0,
+            totals: HashMap::new(),
+            marked_totals: MarkedTotals::default(),
             thread_sample: None,
             calm: None,
             largest: HashMap::new(),

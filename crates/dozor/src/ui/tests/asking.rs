@@ -44,11 +44,11 @@ fn expressions_narrow_and_a_wrong_one_shows_its_place_and_keeps_the_last_good_ro
     let lines = desk.lines();
     assert_eq!(lines[39].trim(), "^^^^ no metric is called 'cpuu'; did you mean cpu?");
     assert!(lines[38].contains("narrow cpuu > 5%"));
-    assert_eq!(desk.state.processes_shown(), 203, "the rows of before");
+    assert_eq!(desk.state.processes_shown, 203, "the rows of before");
     desk.press("enter");
     assert!(desk.state.prompt.is_some(), "a wrong line stays open to be mended");
     desk.press("home right right right delete enter");
-    assert!(desk.state.prompt.is_none() && desk.state.processes_shown() < 12, "{}", desk.screen());
+    assert!(desk.state.prompt.is_none() && desk.state.processes_shown < 12, "{}", desk.screen());
     desk.press("esc / up");
     assert!(desk.screen().contains("narrow cpu > 5%"), "the history");
     desk.press("up");
@@ -84,7 +84,7 @@ fn the_prompt_completes_from_the_catalogue_and_from_what_is_there() {
 fn of_whom_it_is_not_known_is_said() {
     let mut desk = Desk::at(50, (150, 40));
     narrow(&mut desk, "oom_score > 10");
-    assert_eq!(desk.state.processes_shown(), 0);
+    assert_eq!(desk.state.processes_shown, 0);
     assert!(desk.screen().contains("unknown"), "{}", desk.screen());
     assert!(desk.state.wanted().has(Part::OomScore), "what an expression needs is collected");
 }
@@ -234,19 +234,19 @@ fn threads_stand_below_their_processes_only_while_they_are_asked_for() {
 fn active_ones_kernel_threads_and_whose_are_switched() {
     let mut desk = Desk::at(50, (150, 48));
     desk.state.narrowing.me = "catalog".into();
-    let all = desk.state.processes_shown();
+    let all = desk.state.processes_shown;
     desk.press("#");
-    let programs = desk.state.processes_shown();
+    let programs = desk.state.processes_shown;
     assert!(programs < all && desk.screen().contains("no kernel threads"));
     desk.press("a");
-    assert!(desk.state.processes_shown() < programs && desk.screen().contains("only active"));
+    assert!(desk.state.processes_shown < programs && desk.screen().contains("only active"));
     desk.press("a W");
     assert!(names(&desk, 99).iter().all(|name| name.starts_with("catalog")), "mine");
     assert!(desk.screen().contains("· mine"));
     desk.press("W");
     assert!(names(&desk, 400).iter().all(|name| !name.starts_with("catalog-")), "others'");
     desk.press("esc esc");
-    assert_eq!(desk.state.processes_shown(), programs, "threads of the kernel stay hidden");
+    assert_eq!(desk.state.processes_shown, programs, "threads of the kernel stay hidden");
 }
 
 #[test]
@@ -452,5 +452,5 @@ fn pids_with_descendants_are_shown_alone() {
     assert!(family.len() > 3 && family.iter().all(|name| name.starts_with("catalog")), "{family:?}");
     assert!(desk.screen().contains("PID 1071 and descendants"));
     desk.press("esc");
-    assert!(desk.state.processes_shown() > 190);
+    assert!(desk.state.processes_shown > 190);
 }

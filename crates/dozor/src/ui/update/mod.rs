@@ -211,7 +211,7 @@ pub fn act(state: &mut State, action: Action, now: Instant) -> Vec<Effect> {
         Action::NextMatch => rows::go_to_match(state, rows::Way::On, now),
         Action::PreviousMatch => rows::go_to_match(state, rows::Way::Back, now),
         Action::Arrange => state.sheet = Some(arrange_sheet(state)),
-        Action::ArrangeBy(arrange) => pick::arrange_by(state, arrange),
+        Action::ArrangeBy(arrange) => state.arrange_by(arrange),
         Action::Open => rows::open(state, now),
         Action::Close => rows::close(state, now),
         Action::FoldRows => {

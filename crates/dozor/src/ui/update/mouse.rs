@@ -9,7 +9,6 @@ use crate::ui::state::{Drag, HOLD, State};
 use crate::ui::view;
 use dozor_core::catalogue::Metric;
 use dozor_core::lane::Lane;
-use dozor_core::rank::Order;
 use ratatui::crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
 use ratatui::layout::{Position, Rect};
 use std::time::Instant;
@@ -257,10 +256,7 @@ fn heading_at(state: &State, x: u16) -> Option<&'static Metric> {
 
 fn order_by_heading(state: &mut State, x: u16) {
     let Some(metric) = heading_at(state, x) else { return };
-    state.order = if state.order.first.metric == metric {
-        state.order.reversed()
-    } else {
-        Order { then: state.order.then.filter(|then| then.metric != metric), ..Order::by(metric) }
-    };
+    let same = state.order.first.metric == metric;
+    state.order = if same { state.order.reversed() } else { state.order.first_by(metric) };
     state.rank_anew();
 }

@@ -4,7 +4,6 @@ use super::{Effect, act, moves, views};
 use crate::ui::pick::{Item, Picker};
 use crate::ui::sheet::Sheet;
 use crate::ui::state::State;
-use dozor_core::rank::{Folds, Order};
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use std::time::Instant;
 
@@ -38,11 +37,7 @@ pub(super) fn choose(state: &mut State, second: bool, now: Instant) -> Vec<Effec
     let Some(row) = picker.items(state).into_iter().nth(at) else { return vec![] };
     match row.item {
         Item::Metric(metric) => {
-            state.order = if second {
-                state.order.then_by(metric)
-            } else {
-                Order { then: state.order.then.filter(|then| then.metric != metric), ..Order::by(metric) }
-            };
+            state.order = if second { state.order.then_by(metric) } else { state.order.first_by(metric) };
             if !second {
                 state.sheet = None;
             }
@@ -50,7 +45,7 @@ pub(super) fn choose(state: &mut State, second: bool, now: Instant) -> Vec<Effec
         }
         Item::Arrange(arrange) => {
             state.sheet = None;
-            arrange_by(state, arrange);
+            state.arrange_by(arrange);
         }
         Item::Action(action) if !second => {
             state.sheet = None;
@@ -63,13 +58,4 @@ pub(super) fn choose(state: &mut State, second: bool, now: Instant) -> Vec<Effec
         Item::Action(_) | Item::View(_) | Item::Text => {}
     }
     vec![]
-}
-
-/// Arranges rows in another way; what was open belongs to the old one.
-pub(super) fn arrange_by(state: &mut State, arrange: dozor_core::rank::Arrange) {
-    if state.arrange != arrange {
-        state.arrange = arrange;
-        state.folds = Folds::default();
-        state.rank_anew();
-    }
 }

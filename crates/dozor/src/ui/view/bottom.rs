@@ -8,9 +8,7 @@ use crate::ui::hints::hints;
 use crate::ui::prompt::{Prompt, Purpose};
 use crate::ui::state::State;
 use crate::ui::theme::{Ground, Role};
-use dozor_core::catalogue::listed;
 use dozor_core::lane::Severity;
-use dozor_core::rank::Listed;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Modifier;
@@ -33,14 +31,9 @@ pub fn draw(state: &State, buffer: &mut Buffer, area: Rect) {
 pub fn marks(state: &State, buffer: &mut Buffer, area: Rect) {
     let theme = &state.theme;
     buffer.set_style(area, theme.ground(Ground::Panel));
-    let Some(everybody) = state.everybody() else { return };
-    let found = state.marked.iter().filter_map(|key| everybody.here.find(*key)).map(Listed::Here);
-    let members: Vec<Listed> = found.collect();
     let count = format!("✓ {} marked", state.marked.len());
     let mut x = put(buffer, area.x + 1, area.y, area.width - 1, &count, theme.role(Role::Accent)) + 2;
-    for alias in ["cpu", "rss", "disk", "net", "threads"] {
-        let metric = listed(alias);
-        let total = everybody.total(&members, metric);
+    for (metric, total) in &state.marked_totals.totals {
         let value = cell::text(state, metric, None, &total.value);
         let least = if total.partial { "≥ " } else { "" };
         let room = area.right().saturating_sub(x);
@@ -146,7 +139,7 @@ pub fn prompt(state: &State, buffer: &mut Buffer, area: Rect, below: Rect) {
             };
             format!(
                 "{} shown{undecided} · tab completes · ↑ ↓ recall · enter keeps · esc undoes",
-                state.processes_shown()
+                state.processes_shown
             )
         }
         (None, Purpose::GoTo(_)) => {

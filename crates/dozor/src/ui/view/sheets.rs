@@ -258,13 +258,9 @@ fn settings(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet
         None => "there is no home folder to keep them in".to_owned(),
     };
     put(buffer, place.x, place.y, place.width, &file, theme.role(Role::Quiet));
-    if let Some(problem) = state.configured.problems.first() {
-        let more = match state.configured.problems.len() - 1 {
-            0 => String::new(),
-            more => format!(" (and {more} more: dozor settings)"),
-        };
+    if let Some(problem) = state.configured.problem() {
         let style = theme.role(Role::Severity(Severity::Warning));
-        put(buffer, place.x, place.y + 1, place.width, &format!("▲ {problem}{more}"), style);
+        put(buffer, place.x, place.y + 1, place.width, &format!("▲ {problem}"), style);
     }
     let seen = whole.list(area);
     let (height, from) = (usize::from(seen.area.height), seen.first);

@@ -144,7 +144,7 @@ fn title(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) {
         Some(Err(reason)) => parts.push(format!("all: {reason}")),
         None => {}
     }
-    parts.push(format!("{} of {total}", state.processes_shown()));
+    parts.push(format!("{} of {total}", state.processes_shown));
     let narrowing = &state.narrowing;
     if let Some(expression) = &narrowing.expression {
         parts.push(format!("narrowed: {}", expression.text()));
@@ -333,7 +333,10 @@ impl Rows<'_> {
             Listed::Here(_) | Listed::Gone(_) if metric.combine == Combine::Same => {
                 Total { value: metric.of(&self.everybody.view(line.listed)), partial: false }
             }
-            _ => self.state.table.value(&self.everybody, line, metric),
+            _ => {
+                let known = line.totals.and_then(|group| self.state.totals.get(&(group, metric.alias)));
+                known.cloned().unwrap_or_else(|| self.state.table.value(&self.everybody, line, metric))
+            }
         }
     }
 
