@@ -227,6 +227,7 @@ impl Look {
         }
         if let Some(columns) = &self.columns {
             state.column_sets.insert(state.lane, columns.clone());
+            state.configured.given_columns = Some((state.lane, columns.clone()));
         }
         if self.whom.apply(&mut state.narrowing) {
             for name in ["narrow", "whose", "active"] {

@@ -63,19 +63,25 @@ pub fn keep(state: &State, places: &Places, screen: &str) -> Result<(), String> 
     let path = folder.join("state.toml");
     let old = read(&path).ok().flatten().and_then(|text| text.parse::<DocumentMut>().ok());
     let mut document = old.unwrap_or_default();
-    document[screen] = Item::Table(table_of(state));
+    document[screen] = Item::Table(table_of(state, document.get(screen)));
     write(&path, &document.to_string())
         .map_err(|error| format!("{}: {}", path.display(), without_number(&error)))
 }
 
-fn table_of(state: &State) -> Table {
+fn table_of(state: &State, old: Option<&Item>) -> Table {
+    // What the command line said was for that time only; what was kept before is kept on.
+    let before = |table: &str, name: &str| old?.get(table)?.get(name)?.as_str();
     let names = |lanes: Vec<Lane>| lanes.iter().map(|lane| lane.name()).collect::<Vec<_>>().join(",");
     let mut whole = Table::new();
     let (mut values, mut configured, mut screen) = (Table::new(), Table::new(), Table::new());
     let (mut columns, mut configured_columns) = (Table::new(), Table::new());
     for setting in SETTINGS.iter().filter(|setting| setting.left) {
-        // What the command line said was for that time only.
         if state.configured.origin(setting.name) == Origin::CommandLine {
+            for (table, kept) in [("values", &mut values), ("configured", &mut configured)] {
+                if let Some(text) = before(table, setting.name) {
+                    kept[setting.name] = value(text);
+                }
+            }
             continue;
         }
         values[setting.name] = value(setting.get(state));
@@ -87,7 +93,15 @@ fn table_of(state: &State) -> Table {
     screen["folded"] =
         value(names(Lane::ALL.into_iter().filter(|lane| state.lanes.is_folded(*lane)).collect()));
     for (lane, set) in &state.column_sets {
-        columns[lane_name(*lane)] = value(set.to_string());
+        let given = state.configured.given_columns.as_ref() == Some(&(*lane, set.clone()));
+        let text = if given {
+            before("columns", lane_name(*lane)).map(str::to_owned)
+        } else {
+            Some(set.to_string())
+        };
+        if let Some(text) = text {
+            columns[lane_name(*lane)] = value(text);
+        }
     }
     for (name, set) in &state.configured.lane_columns {
         configured_columns[name] = value(set.clone());
@@ -136,6 +150,21 @@ mod tests {
         restore(&mut edited, &places, "watch");
         assert_eq!(edited.column_sets[&Some(Lane::Disk)].to_string(), "pid,read");
         assert_eq!(again.history, left.history);
+        // What the command line says is for one time: what was kept before stays.
+        let mut once = state();
+        file::apply(&mut once, "times = \"relative\"\npercent = \"core\"\n");
+        restore(&mut once, &places, "watch");
+        once.of_machine = false;
+        once.configured.origins.insert("percent", Origin::CommandLine);
+        let given = ColumnSet::parse("pid,command").expect("a set");
+        once.column_sets.insert(Some(Lane::Disk), given.clone());
+        once.configured.given_columns = Some((Some(Lane::Disk), given));
+        keep(&once, &places, "watch").expect("it is kept");
+        let mut after = state();
+        file::apply(&mut after, "times = \"relative\"\npercent = \"core\"\n");
+        restore(&mut after, &places, "watch");
+        assert!(after.of_machine);
+        assert_eq!(after.column_sets, left.column_sets);
         let mut other = state();
         restore(&mut other, &places, "demo");
         assert!(other.column_sets.is_empty(), "another kind of screen is remembered on its own");

@@ -11,6 +11,7 @@ pub mod table;
 pub mod themes;
 pub mod view;
 
+use crate::ui::columns::ColumnSet;
 use crate::ui::theme::{Depth, Found, Own};
 use dozor_core::lane::Lane;
 use dozor_core::text::nearest;
@@ -81,6 +82,8 @@ pub struct Configured {
     pub before_views: Option<View>,
     /// Sets of columns by name.
     pub column_sets: BTreeMap<String, String>,
+    /// Columns that the command line gave, for one time.
+    pub given_columns: Option<(Option<Lane>, ColumnSet)>,
     /// What the file says of the columns of lanes, by their names.
     pub lane_columns: BTreeMap<&'static str, String>,
 }
@@ -103,6 +106,7 @@ impl Default for Configured {
             views: view::shipped(),
             before_views: None,
             column_sets: BTreeMap::new(),
+            given_columns: None,
             lane_columns: BTreeMap::new(),
         }
     }

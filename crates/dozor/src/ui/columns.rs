@@ -404,8 +404,8 @@ pub fn fit(
     let has_command = wanted.iter().any(|spec| spec.what.alias() == "command");
     let command = match has_command {
         false => 0,
-        true if lane.is_none() && available < 100 => SHORT_COMMAND,
         true if form.roomy => ROOMY_COMMAND.min(available / 4),
+        true if lane.is_none() && available < 100 => SHORT_COMMAND,
         true => COMMAND,
     };
     let usual = set == ColumnSet::usual(lane);

@@ -194,11 +194,12 @@ const MOUSE: [(&str, &str); 6] = [
 ];
 
 /// What signs mean.
-const SIGNS: [(&str, &str); 12] = [
+const SIGNS: [(&str, &str); 13] = [
     ("· ◇ ▲ ◆", "Fine, notice, warning, critical."),
     ("– ×", "Unknown; not permitted (run Dozor as root to see it)."),
     ("≥ mixed", "Of several processes: at least so much, some are unknown; they differ."),
     ("▿ ▹", "Before a row: what is below it is shown, or folded away and in its totals."),
+    ("…", "Before a name in a tree: it stands deeper than there is room for."),
     ("✓", "Before a process: it is marked."),
     ("replaced", "Behind a program: its executable was replaced or removed; it still runs the old one."),
     ("_ ┄", "On a strip: zero; a gap, in which nothing is known."),

@@ -1,19 +1,20 @@
 //! Asking for processes: expressions, orders, arrangements, columns, views, settings; and everything by its name.
 
-use super::Desk;
+use super::{Desk, idle_reading};
 use crate::settings::file::Change;
 use crate::ui::action::{ACTIONS, Action};
 use crate::ui::columns::ColumnSet;
 use crate::ui::keymap::KeyMap;
 use crate::ui::prompt::Purpose;
 use crate::ui::sheet::Sheet;
-use crate::ui::update::Effect;
+use crate::ui::update::{Effect, Event};
 use dozor_core::lane::Lane;
 use dozor_core::rank::{Arrange, RowId};
 use dozor_core::row::Row as _;
 use dozor_core::wanted::Part;
 use insta::assert_snapshot;
 use ratatui::crossterm::event::{MouseButton, MouseEventKind};
+use std::sync::Arc;
 use std::time::Duration;
 
 fn names(desk: &Desk, rows: usize) -> Vec<String> {
@@ -453,4 +454,25 @@ fn pids_with_descendants_are_shown_alone() {
     assert!(desk.screen().contains("PID 1071 and descendants"));
     desk.press("esc");
     assert!(desk.state.processes_shown > 190);
+}
+
+#[test]
+fn names_are_seen_however_deep_they_stand() {
+    let mut desk = Desk::at(50, (100, 60));
+    desk.press("s");
+    desk.state.arrange_by(Arrange::Family);
+    for second in 2_000_000..2_000_002 {
+        let mut reading = idle_reading(second);
+        reading.processes.truncate(30);
+        for row in &mut reading.processes {
+            let parent = row.pid.value().unwrap_or(0) - 1;
+            Arc::make_mut(row).ppid = parent.into();
+        }
+        desk.event(Event::Reading(Arc::new(reading)));
+    }
+    let screen = desk.screen();
+    for pid in 1..=30 {
+        assert!(screen.contains(&format!("daemon{pid} --")), "{pid}: {screen}");
+    }
+    assert!(screen.contains("… ▿ daemon29") && screen.contains("… daemon30"), "{screen}");
 }

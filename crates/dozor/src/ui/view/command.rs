@@ -12,12 +12,33 @@ use ratatui::buffer::Buffer;
 use ratatui::style::{Modifier, Style};
 use unicode_width::UnicodeWidthChar as _;
 
-/// Deepest level that is indented; what is deeper stands there as well.
-const DEEPEST: u16 = 24;
+/// Cells that are left for names, however deep a row stands.
+const NAME: u16 = 22;
+
+/// A command at its place.
+pub struct Cell<'a> {
+    /// The column of the commands.
+    pub column: &'a Column,
+    /// The row of the screen.
+    pub y: u16,
+    /// The row of the table.
+    pub line: &'a Line,
+    /// Its process; none for a group.
+    pub process: Option<&'a ProcessRow>,
+    /// It is gone, or only there for those below it.
+    pub receding: bool,
+    /// The last search finds it.
+    pub found: bool,
+}
+
+/// Levels that a row is indented by. What is deeper than there is room for stands at the last one, with a sign.
+fn levels(column: &Column, line: &Line) -> u16 {
+    line.depth.min(column.width.saturating_sub(NAME) / 2).max(u16::from(line.depth > 0))
+}
 
 /// Cells before the sign that opens and folds a row.
-pub fn sign_at(state: &State, line: &Line) -> u16 {
-    if state.has_rows_below_others() { line.depth.min(DEEPEST) * 2 } else { 0 }
+pub fn sign_at(state: &State, column: &Column, line: &Line) -> u16 {
+    if state.has_rows_below_others() { levels(column, line) * 2 } else { 0 }
 }
 
 /// Pieces of text side by side, of which the first cells may be moved out at the left.
@@ -42,22 +63,13 @@ impl Pieces<'_> {
 }
 
 /// Draws it.
-#[allow(clippy::too_many_arguments, reason = "each is another thing that a row knows of itself")]
-pub fn draw(
-    state: &State,
-    buffer: &mut Buffer,
-    column: &Column,
-    y: u16,
-    line: &Line,
-    row: Option<&ProcessRow>,
-    receding: bool,
-    found: bool,
-) {
+pub fn draw(state: &State, buffer: &mut Buffer, cell: &Cell<'_>) {
+    let Cell { column, y, line, process, receding, found } = *cell;
     let theme = &state.theme;
     let end = column.x + column.width;
     let mut x = column.x;
     if state.has_rows_below_others() {
-        x = branches(state, buffer, x, y, end, line);
+        x = branches(state, buffer, cell, x, end);
     }
     let mut pieces = Pieces { buffer, x, y, end, skip: state.pan };
     let (strong, quiet) = (theme.role(Role::Strong), theme.role(Role::Quiet));
@@ -67,7 +79,7 @@ pub fn draw(
         pieces.put(&format!(" ×{}", group.members.len()), quiet);
         return;
     }
-    let Some(row) = row else { return };
+    let Some(row) = process else { return };
     // A zombie has no command line any more.
     let text = if row.command.is_empty() { &*row.name } else { &*row.command };
     let is_thread = matches!(line.listed, Listed::Thread(_));
@@ -102,13 +114,15 @@ pub fn draw(
 }
 
 /// Lines from the parents, and the sign of what is below. Gives the next free cell.
-fn branches(state: &State, buffer: &mut Buffer, x: u16, y: u16, end: u16, line: &Line) -> u16 {
+fn branches(state: &State, buffer: &mut Buffer, cell: &Cell<'_>, x: u16, end: u16) -> u16 {
     let style = state.theme.role(Role::Quiet);
+    let (y, line) = (cell.y, cell.line);
     let mut x = x;
-    let depth = line.depth.min(DEEPEST);
-    for level in 1..=depth {
+    let levels = levels(cell.column, line);
+    for level in 1..=levels {
         let goes_on = line.branches.checked_shr(u32::from(level)).unwrap_or(0) & 1 == 1;
-        let sign = match (level == depth, line.last, goes_on) {
+        let sign = match (level == levels, line.last, goes_on) {
+            (true, ..) if line.depth > levels => "… ",
             (true, true, _) => "└ ",
             (true, false, _) => "├ ",
             (false, _, true) => "│ ",

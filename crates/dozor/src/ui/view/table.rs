@@ -40,7 +40,7 @@ struct Rows<'a> {
 pub fn fold_sign_x(state: &State, line: &Line) -> Option<u16> {
     let columns = state.fitted_columns();
     let command = columns.list.last().filter(|column| column.metric.alias == "command")?;
-    Some(command.x + command::sign_at(state, line))
+    Some(command.x + command::sign_at(state, command, line))
 }
 
 /// Draws title, headings and rows.
@@ -259,16 +259,9 @@ impl Rows<'_> {
                 let found = view.as_ref().is_some_and(|view| {
                     self.found.as_ref().is_some_and(|found| found.holds(view) == Some(true))
                 });
-                command::draw(
-                    state,
-                    buffer,
-                    column,
-                    area.y,
-                    line,
-                    view.map(|view| view.now),
-                    receding,
-                    found,
-                );
+                let process = view.map(|view| view.now);
+                let cell = command::Cell { column, y: area.y, line, process, receding, found };
+                command::draw(state, buffer, &cell);
             } else {
                 self.cell(buffer, area.y, column, line, receding);
             }
