@@ -2,7 +2,7 @@
 
 use dozor_core::known::Raw;
 use dozor_core::reading::{HostFacts, ProcessRow, Reading, SystemRow};
-use dozor_core::recording::{Damage, Encoder, Event, ReadError, StreamReader};
+use dozor_core::recording::{Damage, Event, Mark, MarkKind, ReadError, StreamReader, Writer};
 use dozor_core::row::Row;
 use dozor_core::timeline::Timeline;
 use proptest::prelude::*;
@@ -13,12 +13,30 @@ fn host() -> HostFacts {
     HostFacts { name: "lynx-obs".to_owned(), cores: 8, ticks_per_second: 100, ..HostFacts::default() }
 }
 
+/// Key frames come so often here, so that the laws meet them.
+const KEYS: u32 = 32;
+
+fn writer() -> Writer {
+    Writer::new(Arc::new(host()), None).with_keys_every(KEYS)
+}
+
 fn written(readings: &[Reading]) -> Vec<u8> {
-    let mut bytes = Encoder::head(&host(), None);
-    let mut encoder = Encoder::default();
+    let (mut writer, mut bytes) = (writer(), vec![]);
+    writer.begin(&mut bytes);
     for reading in readings {
-        encoder.put(&Arc::new(reading.clone()), &mut bytes);
+        writer.put(&Arc::new(reading.clone()), &mut bytes);
     }
+    bytes
+}
+
+/// The same with the index behind its last block.
+fn finished(readings: &[Reading]) -> Vec<u8> {
+    let (mut writer, mut bytes) = (writer(), vec![]);
+    writer.begin(&mut bytes);
+    for reading in readings {
+        writer.put(&Arc::new(reading.clone()), &mut bytes);
+    }
+    writer.finish(&mut bytes);
     bytes
 }
 
@@ -28,6 +46,7 @@ fn read(bytes: &[u8]) -> Result<(Vec<Reading>, Vec<Damage>), ReadError> {
     while let Some(event) = stream.next_event()? {
         match event {
             Event::Reading { reading, .. } => readings.push(*reading),
+            Event::Mark(_) => {}
             Event::Damage(damage) => damages.push(damage),
         }
     }
@@ -143,8 +162,8 @@ proptest! {
         visits in proptest::collection::vec(0..80usize, 1..30)
     ) {
         let readings = simulated(80);
-        let (mut recorded, damages) = Timeline::open(in_file(&written(&readings))).expect("a whole recording");
-        prop_assert_eq!(damages, vec![]);
+        let mut recorded = Timeline::open(in_file(&written(&readings))).expect("a whole recording");
+        prop_assert_eq!(recorded.damages(), vec![]);
         let mut live = Timeline::live(Arc::new(host()));
         for reading in &readings {
             live.append(Arc::new(reading.clone()));
@@ -199,13 +218,13 @@ fn every_truncation_gives_the_whole_readings_before_it_and_says_so() {
 #[test]
 fn every_flipped_byte_gives_an_error_or_true_readings_with_a_report() {
     // All bytes of a short recording, and enough of a long one to hit every part of its frames.
-    for (count, step) in [(2, 1), (40, 97)] {
+    for (count, step) in [(2, 1), (40, 41)] {
         flip_bytes(&simulated(count), step);
     }
 }
 
 fn flip_bytes(readings: &[Reading], step: usize) {
-    let bytes = written(readings);
+    let bytes = finished(readings);
     for at in (0..bytes.len()).step_by(step) {
         let mut damaged = bytes.clone();
         damaged[at] ^= 1 << (at % 8);
@@ -216,7 +235,34 @@ fn flip_bytes(readings: &[Reading], step: usize) {
             "flip at {at} invents a reading"
         );
         assert!(back == readings || !damages.is_empty(), "flip at {at} is not reported");
+        let mut timeline = Timeline::open(in_file(&damaged)).expect("what a stream reads");
+        assert_eq!(timeline.end(), back.len(), "flip at {at}");
+        assert_eq!(timeline.damages().is_empty(), damages.is_empty(), "flip at {at}");
+        for (number, reading) in back.iter().enumerate() {
+            let sample = timeline.sample(number).expect("what a stream reads");
+            assert_eq!(*sample.now, *reading, "flip at {at}");
+        }
     }
+}
+
+#[test]
+fn every_cut_of_a_file_is_read_on_when_it_has_grown() {
+    let readings = simulated(40);
+    let bytes = finished(&readings);
+    let path = std::env::temp_dir().join(format!("dozor-growing-{}", std::process::id()));
+    let head = written(&[]).len();
+    for cut in (head..bytes.len()).step_by(211) {
+        std::fs::write(&path, &bytes[..cut]).expect("a scratch file");
+        let mut timeline = Timeline::open(std::fs::File::open(&path).expect("it")).expect("its head");
+        let before = timeline.end();
+        std::fs::write(&path, &bytes).expect("a scratch file");
+        timeline.grow().expect("the rest");
+        assert_eq!(timeline.end(), readings.len(), "{before} before the cut at {cut}");
+        assert_eq!(timeline.damages(), [], "cut at {cut}");
+        assert_eq!(timeline.sample(39).expect("the last").now.as_ref(), &readings[39]);
+        assert!(!timeline.grow().expect("nothing more"));
+    }
+    std::fs::remove_file(&path).expect("removing the scratch file");
 }
 
 #[test]
@@ -229,9 +275,123 @@ fn reading_goes_on_at_the_next_key_frame_behind_damage() {
     assert_eq!(back[..10], readings[..10]);
     assert_eq!(back[10..], readings[32..], "key frames come every 32 readings");
     assert!(!damages.is_empty() && !damages[0].cut);
-    let (mut timeline, _) = Timeline::open(in_file(&bytes)).expect("the head is whole");
+    let mut timeline = Timeline::open(in_file(&bytes)).expect("the head is whole");
     assert_eq!(timeline.moment(10).map(|moment| moment.seconds), Some(None), "no rate over what is lost");
     assert_eq!(timeline.sample(10).expect("readable").before, None);
+}
+
+#[test]
+fn an_index_says_what_the_readings_say() {
+    let readings = simulated(80);
+    let bytes = finished(&readings);
+    let indexed = Timeline::open(in_file(&bytes)).expect("a whole recording");
+    // Without its index frames, which have a kind of their own, the readings must be decoded.
+    let plain = Timeline::open(in_file(&without_indexes(&bytes))).expect("a whole recording");
+    assert_eq!(indexed.end(), 80);
+    for number in 0..80 {
+        let (a, b) = (indexed.moment(number).expect("there"), plain.moment(number).expect("there"));
+        assert_eq!(a.wall_ns / 1_000, b.wall_ns / 1_000);
+        assert_eq!((a.lost, a.seconds.is_some()), (b.lost, b.seconds.is_some()));
+        for lane in 0..5 {
+            let (a, b) = (a.point(lane), b.point(lane));
+            assert_eq!(a.severity, b.severity, "sample {number}, lane {lane}");
+            match (a.value.value(), b.value.value()) {
+                (Some(a), Some(b)) => assert!((a - b).abs() <= 0.051 + b.abs() * 1e-6, "{a} for {b}"),
+                (a, b) => assert_eq!(a, b),
+            }
+        }
+    }
+}
+
+fn without_indexes(bytes: &[u8]) -> Vec<u8> {
+    use dozor_core::recording::format::{FrameHeader, HEADER_BYTES, Kind};
+    let mut out = bytes[..HEADER_BYTES].to_vec();
+    let mut rest = &bytes[HEADER_BYTES..];
+    let mut indexes = 0;
+    while !rest.is_empty() {
+        let header = FrameHeader::parse(rest).expect("a frame");
+        let (frame, more) = rest.split_at(header.whole());
+        if header.kind == Kind::Index as u8 {
+            indexes += 1;
+        } else {
+            out.extend_from_slice(frame);
+        }
+        rest = more;
+    }
+    assert_eq!(indexes, 3, "two whole blocks and the rest");
+    out
+}
+
+#[test]
+fn marks_are_read_back_and_a_loss_is_a_gap() {
+    let readings = simulated(12);
+    let (mut writer, mut bytes) = (writer(), vec![]);
+    writer.begin(&mut bytes);
+    let note = Mark::new(readings[3].wall_ns(), MarkKind::Bookmark, "clouds\u{1b}[2J over the dome");
+    let loss = Mark { readings: Some(4), ..Mark::new(readings[8].wall_ns(), MarkKind::Lost, "no room") };
+    for (at, reading) in readings.iter().enumerate() {
+        match at {
+            3 => writer.mark(&note, &mut bytes),
+            8 => writer.mark(&loss, &mut bytes),
+            _ => {}
+        }
+        writer.put(&Arc::new(reading.clone()), &mut bytes);
+    }
+    writer.finish(&mut bytes);
+    // A note that is added when all is written.
+    let late = Mark::new(readings[1].wall_ns(), MarkKind::Bookmark, "the first frame");
+    bytes.extend(dozor_core::recording::mark_frame(&late));
+    let mut timeline = Timeline::open(in_file(&bytes)).expect("a whole recording");
+    assert_eq!(timeline.damages(), []);
+    let texts: Vec<String> = timeline.marks().into_iter().map(|mark| mark.text).collect();
+    assert_eq!(texts, ["the first frame", "clouds\\x1b[2J over the dome", "no room"]);
+    assert_eq!(timeline.marks()[2].readings, Some(4));
+    assert_eq!(timeline.moment(8).map(|moment| (moment.lost, moment.seconds)), Some((true, None)));
+    assert_eq!(timeline.sample(8).expect("readable").before, None, "no rate over what is lost");
+    assert!(timeline.sample(9).expect("readable").before.is_some());
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    #[test]
+    fn a_recording_in_segments_is_the_same_as_one(
+        cuts in proptest::collection::btree_set(1..79usize, 0..6),
+        order in any::<u64>(),
+        lost in proptest::option::of(0..5usize),
+    ) {
+        let readings = simulated(80);
+        let mut ends: Vec<usize> = cuts.into_iter().collect();
+        ends.push(80);
+        let mut segments: Vec<(usize, usize)> = vec![];
+        for end in ends {
+            // Each begins with the last reading of the one before.
+            let begin = segments.last().map_or(0, |(_, end)| end - 1);
+            segments.push((begin, end));
+        }
+        let lost = lost.filter(|lost| *lost > 0 && *lost + 1 < segments.len());
+        let gone = lost.map(|lost| segments.remove(lost));
+        let mut files: Vec<Arc<dyn dozor_core::recording::Frames>> = segments
+            .iter()
+            .map(|(begin, end)| Arc::new(in_file(&finished(&readings[*begin..*end]))) as _)
+            .collect();
+        let count = files.len();
+        files.rotate_left(order as usize % count);
+        let (mut timeline, problems) = Timeline::of_recordings(files);
+        prop_assert!(problems.is_empty());
+        // A segment that is gone takes with it what no other has.
+        let there: Vec<usize> = (0..80)
+            .filter(|at| gone.is_none_or(|(begin, end)| *at <= begin || *at + 1 >= end))
+            .collect();
+        prop_assert_eq!(timeline.end(), there.len());
+        for (number, at) in there.iter().enumerate().rev() {
+            let sample = timeline.sample(number).expect("readable");
+            prop_assert_eq!(&*sample.now, &readings[*at]);
+            let follows = *at > 0 && number > 0 && there[number - 1] + 1 == *at;
+            let before = follows.then(|| &readings[at - 1]);
+            prop_assert_eq!(sample.before.as_deref(), before, "{}", at);
+        }
+    }
 }
 
 #[test]
@@ -256,8 +416,8 @@ fn a_reader_skips_columns_and_groups_that_it_does_not_know() {
     // One row of tides: no removals, no changes, one addition with both columns: a new text and the number 3.
     let tides = [0, 0, 1, 0b11, 0, 1, b'n', 8];
     let system = [0, 0, 1, 0b11, 4, 12];
-    put_frame(Kind::SystemKey, &[&tides[..], &system[..]].concat(), &mut bytes);
-    put_frame(Kind::ProcessKey, &[0, 0, 1, 0b111, 0, 2, b'\x1b', b'z', 86, 7], &mut bytes);
+    put_frame(Kind::PlainSystemKey, &[&tides[..], &system[..]].concat(), &mut bytes);
+    put_frame(Kind::PlainProcessKey, &[0, 0, 1, 0b111, 0, 2, b'\x1b', b'z', 86, 7], &mut bytes);
     let mut stream = StreamReader::open(&bytes[..], true).expect("a sound head");
     assert_eq!(stream.host().name, "old\\x1b[2J", "foreign text in the head is cleaned");
     let Ok(Some(Event::Reading { reading, .. })) = stream.next_event() else { panic!("one reading") };
@@ -276,5 +436,5 @@ fn a_recording_of_the_simulation_is_small() {
         })
         .collect();
     let average = written(&readings).len() / readings.len();
-    assert!(average < 6_000, "{average} bytes a reading of {} processes", readings[0].processes.len());
+    assert!(average < 2_000, "{average} bytes a reading of {} processes", readings[0].processes.len());
 }

@@ -4,7 +4,7 @@
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::recording::format::VERSION;
-use dozor_core::recording::{Encoder, Event, StreamReader};
+use dozor_core::recording::{Event, Mark, MarkKind, StreamReader, Writer};
 use dozor_core::row::Row;
 use std::fmt::Write as _;
 use std::path::PathBuf;
@@ -46,7 +46,8 @@ fn account(readings: &[Reading]) -> String {
 fn freeze() {
     let mut machine = SimulatedMachine::new(11);
     let host = HostFacts { name: "lynx-obs".to_owned(), cores: 8, ticks_per_second: 100, ..HostFacts::default() };
-    let (mut bytes, mut encoder) = (Encoder::head(&host, Some(Duration::from_secs(2))), Encoder::default());
+    let (mut bytes, mut writer) = (vec![], Writer::new(Arc::new(host), Some(Duration::from_secs(2))));
+    writer.begin(&mut bytes);
     let mut readings = vec![];
     for at in 0..40 {
         machine.advance_to(Duration::from_secs(2 * at));
@@ -55,9 +56,14 @@ fn freeze() {
         reading.connections.truncate(4);
         reading.interrupts.truncate(6);
         reading.softirqs.truncate(6);
-        encoder.put(&Arc::new(reading.clone()), &mut bytes);
+        if at == 25 {
+            let loss = Mark { readings: Some(3), ..Mark::new(reading.wall_ns(), MarkKind::Lost, "no room") };
+            writer.mark(&loss, &mut bytes);
+        }
+        writer.put(&Arc::new(reading.clone()), &mut bytes);
         readings.push(reading);
     }
+    writer.finish(&mut bytes);
     std::fs::create_dir_all(frozen(1, "").parent().expect("a folder")).expect("the folder");
     std::fs::write(frozen(VERSION, "dozor"), bytes).expect("the frozen recording");
     std::fs::write(frozen(VERSION, "txt"), account(&readings)).expect("what is in it");
@@ -78,6 +84,7 @@ fn recordings_of_every_version_open_and_hold_what_was_written() {
         while let Some(event) = stream.next_event().expect("readable to its end") {
             match event {
                 Event::Reading { reading, .. } => readings.push(*reading),
+                Event::Mark(mark) => assert_eq!(mark.kind, MarkKind::Lost),
                 Event::Damage(damage) => panic!("version {version}: {damage}"),
             }
         }

@@ -112,6 +112,11 @@ pub fn follow<R: Read + Send + 'static>(mut stream: StreamReader<R>, out: Sender
                         return;
                     }
                 }
+                Ok(Some(Recorded::Mark(mark))) => {
+                    if out.send(Incoming::Event(Event::Mark(mark))).is_err() {
+                        return;
+                    }
+                }
                 Ok(Some(Recorded::Damage(found))) => damage = Some(found),
                 Ok(None) => {
                     break damage.map_or("the recording has ended".to_owned(), |damage| damage.to_string());

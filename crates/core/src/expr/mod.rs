@@ -22,6 +22,7 @@ pub use contains::Contains;
 pub use error::ExpressionError;
 pub use eval::Bound;
 pub use lexer::Compare;
+pub use quantity::{Instant, amount, instant};
 pub use tree::{Comparison, Condition, Node, Place, Value, quote};
 
 use crate::wanted::Wanted;

@@ -4,25 +4,31 @@
 pub const MAGIC: [u8; 8] = *b"DOZOR\r\n\x1a";
 /// Version of the format.
 ///
-/// - 1: head as JSON, system and process frames, key frames and differences, no compression.
-pub const VERSION: u16 = 1;
+/// - 1: head as JSON, system and process frames row by row, key frames and differences, no compression.
+/// - 2: tables column by column, compressed as a stream from key frame to key frame; short frames without a marker;
+///   marks (notes, actions, losses) and an index behind each block.
+pub const VERSION: u16 = 2;
 /// The magic number, the version and two zero bytes.
 pub const HEADER_BYTES: usize = MAGIC.len() + 2 + 2;
 
-/// First bytes of every frame, for finding the next one behind damage.
+/// First bytes of a frame that can be found behind damage.
 pub const MARKER: [u8; 4] = [0xf5, b'D', b'z', b'f'];
 const KIND_AT: usize = MARKER.len();
 const LENGTH_AT: usize = KIND_AT + 1;
 const HEAD_CHECK_AT: usize = LENGTH_AT + 4;
 const CHECKSUM_AT: usize = HEAD_CHECK_AT + 2;
-/// Bytes before the payload of a frame.
+/// Bytes before the payload of a frame with a marker.
 pub const FRAME_HEADER_BYTES: usize = CHECKSUM_AT + 4;
+/// From so many bytes on a payload stands in a frame with a marker, whatever its kind.
+const SHORT: usize = 1 << 14;
+/// Most bytes before the payload of a frame without one: kind, length, checksum.
+const SHORT_HEADER_BYTES: usize = 1 + 2 + 4;
 /// Longest payload that a reader accepts.
 pub const LONGEST_PAYLOAD: u32 = 32 << 20;
 /// Most rows of one group in one reading that a reader accepts.
 pub const MOST_ROWS: usize = 1 << 18;
-/// A key frame comes at least every so many readings.
-pub const KEY_EVERY: u32 = 32;
+/// A key frame comes at least every so many readings: twelve minutes at 2 s.
+pub const KEY_EVERY: u32 = 360;
 
 /// What a frame holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -30,22 +36,78 @@ pub const KEY_EVERY: u32 = 32;
 pub enum Kind {
     /// Host facts and schema as JSON; the first frame.
     Head = 1,
+    /// System part of a reading, complete, as version 1 wrote it.
+    PlainSystemKey = 2,
+    /// Process part of a reading, complete, as version 1 wrote it.
+    PlainProcessKey = 3,
+    /// System part as the difference from the reading before, as version 1 wrote it.
+    PlainSystemDifference = 4,
+    /// Process part as the difference from the reading before, as version 1 wrote it.
+    PlainProcessDifference = 5,
     /// System part of a reading, complete.
-    SystemKey = 2,
+    SystemKey = 6,
     /// Process part of a reading, complete.
-    ProcessKey = 3,
+    ProcessKey = 7,
     /// System part as the difference from the reading before.
-    SystemDifference = 4,
+    SystemDifference = 8,
     /// Process part as the difference from the reading before.
-    ProcessDifference = 5,
+    ProcessDifference = 9,
+    /// A note, an action, a loss: something at an instant.
+    Mark = 10,
+    /// What the lanes show of the readings since the last key frame.
+    Index = 11,
+}
+
+/// What a frame of a reading is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct PartKind {
+    /// The system part, not the process part.
+    pub system: bool,
+    /// Complete in itself.
+    pub key: bool,
+    /// Compressed and column by column; else as in version 1.
+    pub packed: bool,
 }
 
 impl Kind {
+    const ALL: [Kind; 11] = [
+        Kind::Head,
+        Kind::PlainSystemKey,
+        Kind::PlainProcessKey,
+        Kind::PlainSystemDifference,
+        Kind::PlainProcessDifference,
+        Kind::SystemKey,
+        Kind::ProcessKey,
+        Kind::SystemDifference,
+        Kind::ProcessDifference,
+        Kind::Mark,
+        Kind::Index,
+    ];
+
     /// The kind with this number; a reader skips frames of other kinds.
     pub fn from_number(number: u8) -> Option<Kind> {
-        [Kind::Head, Kind::SystemKey, Kind::ProcessKey, Kind::SystemDifference, Kind::ProcessDifference]
-            .into_iter()
-            .find(|kind| *kind as u8 == number)
+        Kind::ALL.into_iter().find(|kind| *kind as u8 == number)
+    }
+
+    /// What it is of a reading, if that.
+    pub fn part(self) -> Option<PartKind> {
+        let (system, key, packed) = match self {
+            Kind::PlainSystemKey => (true, true, false),
+            Kind::PlainProcessKey => (false, true, false),
+            Kind::PlainSystemDifference => (true, false, false),
+            Kind::PlainProcessDifference => (false, false, false),
+            Kind::SystemKey => (true, true, true),
+            Kind::ProcessKey => (false, true, true),
+            Kind::SystemDifference => (true, false, true),
+            Kind::ProcessDifference => (false, false, true),
+            Kind::Head | Kind::Mark | Kind::Index => return None,
+        };
+        Some(PartKind { system, key, packed })
+    }
+
+    /// Whether it may stand in a frame without a marker: nothing can begin behind damage there anyway.
+    fn may_be_short(self) -> bool {
+        matches!(self, Kind::SystemDifference | Kind::ProcessDifference)
     }
 }
 
@@ -60,10 +122,19 @@ pub fn header() -> [u8; HEADER_BYTES] {
 /// Appends a frame.
 pub fn put_frame(kind: Kind, payload: &[u8], out: &mut Vec<u8>) {
     let length = (payload.len() as u32).to_le_bytes();
-    out.extend_from_slice(&MARKER);
-    out.push(kind as u8);
-    out.extend_from_slice(&length);
-    out.extend_from_slice(&head_check(kind as u8, length).to_le_bytes());
+    if kind.may_be_short() && payload.len() < SHORT {
+        out.push(kind as u8);
+        if payload.len() < 0x80 {
+            out.push(payload.len() as u8);
+        } else {
+            out.extend_from_slice(&[payload.len() as u8 | 0x80, (payload.len() >> 7) as u8]);
+        }
+    } else {
+        out.extend_from_slice(&MARKER);
+        out.push(kind as u8);
+        out.extend_from_slice(&length);
+        out.extend_from_slice(&head_check(kind as u8, length).to_le_bytes());
+    }
     out.extend_from_slice(&checksum(kind as u8, length, payload).to_le_bytes());
     out.extend_from_slice(payload);
 }
@@ -73,18 +144,20 @@ fn head_check(kind: u8, length: [u8; 4]) -> u16 {
     crc32c::crc32c(&[kind, length[0], length[1], length[2], length[3]]) as u16
 }
 
-/// CRC-32C over kind, length and payload.
+/// CRC-32C over kind, length (four bytes, however it is written) and payload.
 pub fn checksum(kind: u8, length: [u8; 4], payload: &[u8]) -> u32 {
     let mut head = [kind; 5];
     head[1..].copy_from_slice(&length);
     crc32c::crc32c_append(crc32c::crc32c(&head), payload)
 }
 
-/// The fixed part of a frame.
+/// What stands before the payload of a frame.
 #[derive(Clone, Copy, Debug)]
 pub struct FrameHeader {
     /// Number of the kind.
     pub kind: u8,
+    /// Bytes before the payload.
+    pub bytes: usize,
     /// Bytes of the payload.
     pub length: u32,
     /// Checksum as written.
@@ -92,19 +165,52 @@ pub struct FrameHeader {
 }
 
 impl FrameHeader {
-    /// Reads the fixed part; `None` where no frame starts here.
+    /// Most bytes that a header has.
+    pub const LONGEST: usize = FRAME_HEADER_BYTES;
+
+    /// Reads a header, with a marker or without; `None` where no frame starts here.
     pub fn parse(bytes: &[u8]) -> Option<FrameHeader> {
+        if bytes.first() == Some(&MARKER[0]) {
+            return FrameHeader::parse_marked(bytes);
+        }
+        let kind = Kind::from_number(*bytes.first()?).filter(|kind| kind.may_be_short())?;
+        let (low, high) = (*bytes.get(1)?, *bytes.get(2)?);
+        let (length, at) = match (low, high) {
+            (0..0x80, _) => (u32::from(low), 2),
+            (_, 0..0x80) => (u32::from(low & 0x7f) | u32::from(high) << 7, 3),
+            _ => return None,
+        };
+        let checksum = u32::from_le_bytes(bytes.get(at..at + 4)?.try_into().ok()?);
+        Some(FrameHeader { kind: kind as u8, bytes: at + 4, length, checksum })
+    }
+
+    /// Reads a header with a marker.
+    pub fn parse_marked(bytes: &[u8]) -> Option<FrameHeader> {
         let bytes = bytes.get(..FRAME_HEADER_BYTES)?;
         let number = |at: usize| u32::from_le_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]]);
-        let header =
-            FrameHeader { kind: bytes[KIND_AT], length: number(LENGTH_AT), checksum: number(CHECKSUM_AT) };
+        let header = FrameHeader {
+            kind: bytes[KIND_AT],
+            bytes: FRAME_HEADER_BYTES,
+            length: number(LENGTH_AT),
+            checksum: number(CHECKSUM_AT),
+        };
         let check = u16::from_le_bytes([bytes[HEAD_CHECK_AT], bytes[HEAD_CHECK_AT + 1]]);
         let whole = check == head_check(header.kind, header.length.to_le_bytes());
         (bytes.starts_with(&MARKER) && whole && header.length <= LONGEST_PAYLOAD).then_some(header)
     }
 
+    /// The least bytes that must be there before a header can be read, by its first byte.
+    pub fn least(first: u8) -> usize {
+        if first == MARKER[0] { FRAME_HEADER_BYTES } else { SHORT_HEADER_BYTES - 1 }
+    }
+
     /// Whether the payload is what was written.
     pub fn holds(&self, payload: &[u8]) -> bool {
         checksum(self.kind, self.length.to_le_bytes(), payload) == self.checksum
+    }
+
+    /// Bytes of the frame.
+    pub fn whole(&self) -> usize {
+        self.bytes + self.length as usize
     }
 }

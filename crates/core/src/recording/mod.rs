@@ -5,13 +5,23 @@
 //! live history in memory ([`crate::timeline`]).
 
 mod codec;
+mod columnar;
 pub mod format;
+mod index;
+mod mapping;
+mod marks;
+mod numbers;
+mod packing;
 mod reader;
+mod row_wise;
 mod scanner;
+mod survey;
 mod writer;
 
 pub use codec::DecodeError;
-pub use reader::{Damage, Entry, Event, ReadError, StreamReader};
-pub use writer::Encoder;
+pub use marks::{Mark, MarkKind};
+pub use reader::{Damage, Entry, Event, Frames, ReadError, StreamReader};
+pub use writer::{Encoder, Writer, mark_frame};
 
-pub(crate) use reader::{Decoder, Frames};
+pub(crate) use reader::Decoder;
+pub(crate) use survey::{Survey, Surveyed};

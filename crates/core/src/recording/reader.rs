@@ -3,8 +3,13 @@
 //! Everything here takes untrusted input: a hostile file gives an error or a gap, never a panic and never
 //! unbounded memory.
 
-use super::codec::{Bytes, Columns, DecodeError, Read as Texts};
-use super::format::{FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, MAGIC, VERSION};
+use super::codec::{Bytes, DecodeError, Read as Texts};
+use super::numbers::In;
+use super::format::{FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, MAGIC, MOST_ROWS, PartKind, VERSION};
+use super::index::IndexRow;
+use super::mapping::Columns;
+use super::marks::{Mark, MarkKind};
+use super::packing::Unpacker;
 use super::scanner::{Found, Scanner};
 use super::writer::{Group, Head};
 use crate::reading::all_parts;
@@ -12,6 +17,7 @@ use crate::reading::all_parts;
 use crate::reading::*;
 use crate::row::Row;
 use crate::text::clean;
+use crate::timeline::Moment;
 use std::io::{self, Read};
 use std::sync::Arc;
 
@@ -65,6 +71,15 @@ macro_rules! declare_table {
             Unknown(Columns<UnknownRow>),
         }
 
+        /// The rows that were added last to each table.
+        #[derive(Default)]
+        struct LastAdded {
+            machine: SystemRow,
+            $( $system: $system_row, )*
+            $( $process: $process_row, )*
+            processes: ProcessRow,
+        }
+
         impl Table {
             fn of(group: &Group) -> Result<Table, ReadError> {
                 Ok(match group.name.as_str() {
@@ -77,21 +92,26 @@ macro_rules! declare_table {
             }
 
             /// Takes in this table's difference; in a key frame from nothing.
-            fn decode(&self, key: bool, state: &mut Tables<'_>, bytes: &mut Bytes<'_>) -> Result<(), DecodeError> {
+            fn decode(&self, kind: PartKind, state: &mut Tables<'_>, input: &mut In<'_>) -> Result<(), DecodeError> {
                 macro_rules! take {
-                    ($columns:expr, $rows:expr) => {{
-                        if key {
+                    ($columns:expr, $rows:expr, $last:expr) => {{
+                        if kind.key {
                             $rows.clear();
+                            $last = Default::default();
                         }
-                        $columns.table($rows, state.texts, bytes)
+                        if kind.packed {
+                            $columns.change($rows, &mut $last, state.texts, &mut state.room, input)
+                        } else {
+                            $columns.change_row_wise($rows, state.texts, &mut input.bytes)
+                        }
                     }};
                 }
                 match self {
-                    Table::System(columns) => take!(columns, state.system),
-                    $( Table::$system_name(columns) => take!(columns, &mut state.reading.$system), )*
-                    $( Table::$process_name(columns) => take!(columns, &mut state.reading.$process), )*
-                    Table::Process(columns) => take!(columns, &mut state.reading.processes),
-                    Table::Unknown(columns) => take!(columns, state.unknown),
+                    Table::System(columns) => take!(columns, state.system, state.last.machine),
+                    $( Table::$system_name(columns) => take!(columns, &mut state.reading.$system, state.last.$system), )*
+                    $( Table::$process_name(columns) => take!(columns, &mut state.reading.$process, state.last.$process), )*
+                    Table::Process(columns) => take!(columns, &mut state.reading.processes, state.last.processes),
+                    Table::Unknown(columns) => take!(columns, state.unknown, *state.unknown_last),
                 }
             }
         }
@@ -103,32 +123,40 @@ all_parts!(declare_table);
 struct Tables<'a> {
     system: &'a mut Vec<SystemRow>,
     reading: &'a mut Reading,
+    last: &'a mut LastAdded,
     unknown: &'a mut Vec<UnknownRow>,
+    unknown_last: &'a mut UnknownRow,
     texts: &'a mut Texts,
+    /// Rows that the part may still have.
+    room: usize,
 }
 
 fn columns<R: Row>(group: &Group) -> Result<Columns<R>, ReadError> {
     Columns::by_name(
         group.texts.iter().map(|column| column.name.as_str()),
-        group.fields.iter().map(|column| column.name.as_str()),
+        group.fields.iter().map(|column| (column.name.as_str(), column.kind.as_str(), column.unit.as_str())),
     )
     .ok_or_else(|| ReadError::Head("a group has more than 64 columns".to_owned()))
 }
 
-/// The tables of both parts, in order.
+/// The tables of both parts, in order, and the columns of an index.
 struct Plan {
     system: Vec<Table>,
     process: Vec<Table>,
+    index: Option<Columns<IndexRow>>,
 }
 
 impl Plan {
     fn new(groups: &[Group]) -> Result<Plan, ReadError> {
-        let mut plan = Plan { system: vec![], process: vec![] };
+        let mut plan = Plan { system: vec![], process: vec![], index: None };
         for group in groups {
-            let table = Table::of(group)?;
             match group.part.as_str() {
-                "system" => plan.system.push(table),
-                "process" => plan.process.push(table),
+                "system" => plan.system.push(Table::of(group)?),
+                "process" => plan.process.push(Table::of(group)?),
+                "index" if plan.index.is_none() && group.name == IndexRow::GROUP => {
+                    plan.index = Some(columns(group)?);
+                }
+                "index" => {}
                 other => return Err(ReadError::Head(format!("unknown part '{}'", clean(other.as_bytes())))),
             }
         }
@@ -136,29 +164,73 @@ impl Plan {
     }
 }
 
+/// One of the two streams of frames: its texts and its decompressor.
+#[derive(Default)]
+struct Part {
+    texts: Texts,
+    unpacker: Option<Unpacker>,
+    payload: Vec<u8>,
+}
+
+impl Part {
+    /// The tables of a frame, as they were before compression.
+    fn unpack<'a>(
+        &'a mut self,
+        kind: PartKind,
+        payload: &'a [u8],
+    ) -> Result<(In<'a>, &'a mut Texts), DecodeError> {
+        if kind.key {
+            self.texts.clear();
+        }
+        if !kind.packed {
+            return Ok((In::new(payload, &[]), &mut self.texts));
+        }
+        let (packed, bits) = apart(payload)?;
+        let unpacker = match &mut self.unpacker {
+            Some(unpacker) => unpacker,
+            none => none.insert(Unpacker::new().map_err(|_| DecodeError::Packing)?),
+        };
+        let restarted = if kind.key { unpacker.restart() } else { Ok(()) };
+        let unpacked = restarted.and_then(|()| unpacker.unpack(packed, &mut self.payload));
+        unpacked.map_err(|_| DecodeError::Packing)?;
+        Ok((In::new(&self.payload, bits), &mut self.texts))
+    }
+}
+
+/// The compressed bytes of a payload, and the bits behind them.
+pub(super) fn apart(payload: &[u8]) -> Result<(&[u8], &[u8]), DecodeError> {
+    let mut bytes = Bytes(payload);
+    let length = usize::try_from(bytes.varint()?).map_err(|_| DecodeError::TooLarge)?;
+    Ok((bytes.take(length)?, bytes.0))
+}
+
 /// The tables as they stand after the frames read so far.
-#[derive(Clone)]
 pub struct Decoder {
     plan: Arc<Plan>,
     system: Vec<SystemRow>,
     reading: Reading,
-    unknown: Vec<Vec<UnknownRow>>,
-    system_texts: Texts,
-    process_texts: Texts,
+    last: Box<LastAdded>,
+    unknown: Vec<(Vec<UnknownRow>, UnknownRow)>,
+    system_part: Part,
+    process_part: Part,
 }
 
 impl Decoder {
     fn new(groups: &[Group]) -> Result<Decoder, ReadError> {
-        let plan = Plan::new(groups)?;
-        let unknown = vec![vec![]; plan.system.len() + plan.process.len()];
-        Ok(Decoder {
-            plan: Arc::new(plan),
+        Ok(Decoder::of(Arc::new(Plan::new(groups)?)))
+    }
+
+    fn of(plan: Arc<Plan>) -> Decoder {
+        let tables = plan.system.len() + plan.process.len();
+        Decoder {
+            plan,
             system: vec![],
             reading: Reading::default(),
-            unknown,
-            system_texts: Texts::default(),
-            process_texts: Texts::default(),
-        })
+            last: Box::default(),
+            unknown: vec![<(Vec<UnknownRow>, UnknownRow)>::default(); tables],
+            system_part: Part::default(),
+            process_part: Part::default(),
+        }
     }
 
     /// A decoder for what this program itself writes.
@@ -166,41 +238,48 @@ impl Decoder {
         Decoder::new(&super::writer::groups()).unwrap_or_else(|_| unreachable!("our own schema is sound"))
     }
 
-    /// Takes in a frame of either part. `key` says that it is complete in itself.
-    fn part(&mut self, key: bool, system_part: bool, payload: &[u8]) -> Result<(), DecodeError> {
+    /// A decoder of the same columns that has read nothing.
+    #[must_use]
+    pub fn anew(&self) -> Decoder {
+        Decoder::of(self.plan.clone())
+    }
+
+    /// Takes in a frame of either part.
+    pub fn part(&mut self, kind: PartKind, payload: &[u8]) -> Result<(), DecodeError> {
         let plan = self.plan.clone();
-        let mut bytes = Bytes(payload);
-        let (tables, texts, first) = if system_part {
-            (&plan.system, &mut self.system_texts, 0)
+        let (tables, part, first) = if kind.system {
+            (&plan.system, &mut self.system_part, 0)
         } else {
-            (&plan.process, &mut self.process_texts, plan.system.len())
+            (&plan.process, &mut self.process_part, plan.system.len())
         };
-        if key {
-            texts.clear();
-        }
+        let (mut input, texts) = part.unpack(kind, payload)?;
+        let mut room = MOST_ROWS;
         for (at, table) in tables.iter().enumerate() {
+            let (unknown, unknown_last) = &mut self.unknown[first + at];
             let mut state = Tables {
                 system: &mut self.system,
                 reading: &mut self.reading,
-                unknown: &mut self.unknown[first + at],
+                last: &mut self.last,
+                unknown,
+                unknown_last,
                 texts: &mut *texts,
+                room,
             };
-            table.decode(key, &mut state, &mut bytes)?;
+            table.decode(kind, &mut state, &mut input)?;
+            room = state.room;
         }
-        if system_part {
+        let done = input.is_done();
+        if kind.system {
             self.reading.system = self.system.first().cloned().unwrap_or_default();
         }
-        if bytes.0.is_empty() { Ok(()) } else { Err(DecodeError::Trailing) }
+        if done { Ok(()) } else { Err(DecodeError::Trailing) }
     }
 
-    /// Takes in the frame of the system part.
-    pub fn system(&mut self, key: bool, payload: &[u8]) -> Result<(), DecodeError> {
-        self.part(key, true, payload)
-    }
-
-    /// Takes in the frame of the process part.
-    pub fn processes(&mut self, key: bool, payload: &[u8]) -> Result<(), DecodeError> {
-        self.part(key, false, payload)
+    /// What an index says of its readings: the offset of each, and what the lanes show of it.
+    pub fn index(&self, payload: &[u8]) -> Result<Vec<(u64, Moment)>, DecodeError> {
+        let columns = self.plan.index.as_ref().ok_or(DecodeError::NoSuch)?;
+        let rows = super::index::rows(columns, payload)?;
+        Ok(rows.iter().map(|row| (row.offset.value().unwrap_or(-1) as u64, row.moment())).collect())
     }
 
     /// The reading as it stands.
@@ -254,27 +333,27 @@ pub enum Event {
         /// Readings just before it could not be read.
         lost: bool,
     },
+    /// Something at an instant.
+    Mark(Mark),
     /// A part that cannot be read.
     Damage(Damage),
 }
 
-/// Reads a recording from its beginning to its end, from a file or a pipe.
-pub struct StreamReader<R> {
-    scanner: Scanner<R>,
-    decoder: Decoder,
-    host: Arc<HostFacts>,
-    every: Option<f64>,
-    with_processes: bool,
-    /// A system frame whose process frame has not come yet.
-    pending: Option<(u64, bool)>,
-    /// Differences cannot be applied until the next key frame.
-    broken: bool,
-    lost: bool,
+/// A recording whose head was read.
+pub struct Opened<R> {
+    /// Stands behind the head.
+    pub scanner: Scanner<R>,
+    /// Knows the columns.
+    pub decoder: Decoder,
+    /// Whose recording it is.
+    pub host: Arc<HostFacts>,
+    /// Nominal time between readings in seconds, where the recording states one.
+    pub every: Option<f64>,
 }
 
-impl<R: Read> StreamReader<R> {
-    /// Reads the head. `with_processes` says whether readings shall hold their processes.
-    pub fn open(mut input: R, with_processes: bool) -> Result<StreamReader<R>, ReadError> {
+impl<R: Read> Opened<R> {
+    /// Reads the head.
+    pub fn read(mut input: R) -> Result<Opened<R>, ReadError> {
         let mut header = vec![];
         input.by_ref().take(HEADER_BYTES as u64).read_to_end(&mut header)?;
         if header.is_empty() {
@@ -301,16 +380,32 @@ impl<R: Read> StreamReader<R> {
             Found::Damage { .. } => return Err(ReadError::Head("its checksum is wrong".to_owned())),
             Found::Cut { .. } | Found::End => return Err(ReadError::CutAtHead),
         };
-        Ok(StreamReader {
-            scanner,
-            decoder: Decoder::new(&head.groups)?,
-            host: Arc::new(cleaned(head.host)),
-            every: head.every.filter(|every| every.is_finite() && *every > 0.0),
-            with_processes,
-            pending: None,
-            broken: false,
-            lost: false,
-        })
+        let every = head.every.filter(|every| every.is_finite() && *every > 0.0);
+        let host = Arc::new(cleaned(head.host));
+        Ok(Opened { scanner, decoder: Decoder::new(&head.groups)?, host, every })
+    }
+}
+
+/// Reads a recording from its beginning to its end, from a file or a pipe.
+pub struct StreamReader<R> {
+    scanner: Scanner<R>,
+    decoder: Decoder,
+    host: Arc<HostFacts>,
+    every: Option<f64>,
+    with_processes: bool,
+    /// A system frame whose process frame has not come yet.
+    pending: Option<(u64, bool)>,
+    /// Differences cannot be applied until the next key frame.
+    broken: bool,
+    lost: bool,
+}
+
+impl<R: Read> StreamReader<R> {
+    /// Reads the head. `with_processes` says whether readings shall hold their processes.
+    pub fn open(input: R, with_processes: bool) -> Result<StreamReader<R>, ReadError> {
+        let Opened { scanner, decoder, host, every } = Opened::read(input)?;
+        let (pending, broken, lost) = (None, false, false);
+        Ok(StreamReader { scanner, decoder, host, every, with_processes, pending, broken, lost })
     }
 
     /// Whose recording it is.
@@ -321,11 +416,6 @@ impl<R: Read> StreamReader<R> {
     /// Nominal time between readings in seconds, where the recording states one.
     pub fn every(&self) -> Option<f64> {
         self.every
-    }
-
-    /// A decoder in the state before the first reading.
-    pub(crate) fn decoder(&self) -> Decoder {
-        self.decoder.clone()
     }
 
     /// The next reading or damage; `None` at the end.
@@ -364,37 +454,42 @@ impl<R: Read> StreamReader<R> {
 
     fn frame(&mut self, offset: u64, kind: u8) -> Option<Event> {
         let payload = self.scanner.payload();
-        let bytes = (FRAME_HEADER_BYTES + payload.len()) as u64;
-        let result = match Kind::from_number(kind) {
-            Some(Kind::SystemKey) => {
+        let kind = Kind::from_number(kind)?;
+        if kind == Kind::Mark {
+            let mark = Mark::parse(payload)?;
+            self.lost |= mark.kind == MarkKind::Lost;
+            return Some(Event::Mark(mark));
+        }
+        let part = kind.part()?;
+        let result = if part.system {
+            // A system frame without its process frame: what came before is not whole.
+            if part.key {
                 self.broken = false;
-                self.pending = Some((offset, true));
-                self.decoder.system(true, payload)
+            } else if self.broken {
+                return None;
             }
-            Some(Kind::SystemDifference) if !self.broken => {
-                self.pending = Some((offset, false));
-                self.decoder.system(false, payload)
-            }
-            Some(Kind::ProcessKey | Kind::ProcessDifference) if !self.broken => {
-                let key = kind == Kind::ProcessKey as u8;
-                match self.pending.take() {
-                    Some((system, system_key)) if system_key == key => {
-                        let decoded =
-                            if self.with_processes { self.decoder.processes(key, payload) } else { Ok(()) };
-                        if decoded.is_ok() {
-                            let entry = Entry { system, process: offset, key };
-                            let lost = std::mem::take(&mut self.lost);
-                            let reading = Box::new(self.decoder.reading().clone());
-                            return Some(Event::Reading { reading, entry, lost });
-                        }
-                        decoded
+            self.pending = Some((offset, part.key));
+            self.decoder.part(part, payload)
+        } else if self.broken {
+            return None;
+        } else {
+            match self.pending.take() {
+                Some((system, key)) if key == part.key => {
+                    let decoded =
+                        if self.with_processes { self.decoder.part(part, payload) } else { Ok(()) };
+                    if decoded.is_ok() {
+                        let entry = Entry { system, process: offset, key };
+                        let lost = std::mem::take(&mut self.lost);
+                        let reading = Box::new(self.decoder.reading().clone());
+                        return Some(Event::Reading { reading, entry, lost });
                     }
-                    _ => Err(DecodeError::NoSuch),
+                    decoded
                 }
+                _ => Err(DecodeError::NoSuch),
             }
-            _ => Ok(()),
         };
         if result.is_err() {
+            let bytes = self.scanner.offset() - offset;
             self.lose();
             return Some(Event::Damage(Damage { offset, bytes, cut: false }));
         }
@@ -417,35 +512,58 @@ fn cleaned(host: HostFacts) -> HostFacts {
 }
 
 /// Frames by their offset: a file, or the live history in memory.
-pub trait Frames: Send {
+pub trait Frames: Send + Sync {
     /// Fills `buffer` with the bytes from `offset` on.
     fn bytes_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()>;
+    /// Fills as much of `buffer` as there is from `offset` on.
+    fn some_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<usize>;
 }
 
 impl Frames for std::fs::File {
     fn bytes_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
         std::os::unix::fs::FileExt::read_exact_at(self, buffer, offset)
     }
+
+    fn some_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<usize> {
+        let mut there = 0;
+        while there < buffer.len() {
+            match std::os::unix::fs::FileExt::read_at(self, &mut buffer[there..], offset + there as u64) {
+                Ok(0) => break,
+                Ok(more) => there += more,
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(there)
+    }
 }
 
-/// The payload of the frame at `offset`, checked.
-fn payload_at(frames: &dyn Frames, offset: u64, buffer: &mut Vec<u8>) -> Result<(), ReadError> {
+/// The kind and payload of the frame at `offset`, checked.
+fn frame_at(frames: &dyn Frames, offset: u64, buffer: &mut Vec<u8>) -> Result<u8, ReadError> {
     let mut head = [0; FRAME_HEADER_BYTES];
-    frames.bytes_at(offset, &mut head)?;
-    let header = FrameHeader::parse(&head).ok_or(ReadError::Frame(offset))?;
+    let there = frames.some_at(offset, &mut head)?;
+    let header = FrameHeader::parse(&head[..there]).ok_or(ReadError::Frame(offset))?;
     buffer.resize(header.length as usize, 0);
-    frames.bytes_at(offset + FRAME_HEADER_BYTES as u64, buffer)?;
-    if header.holds(buffer) { Ok(()) } else { Err(ReadError::Frame(offset)) }
+    frames.bytes_at(offset + header.bytes as u64, buffer)?;
+    if header.holds(buffer) { Ok(header.kind) } else { Err(ReadError::Frame(offset)) }
 }
 
 impl Decoder {
+    fn frame(&mut self, frames: &dyn Frames, offset: u64, buffer: &mut Vec<u8>) -> Result<(), ReadError> {
+        let kind = frame_at(frames, offset, buffer)?;
+        let part = Kind::from_number(kind).and_then(Kind::part).ok_or(ReadError::Frame(offset))?;
+        Ok(self.part(part, buffer)?)
+    }
+
     /// Takes in the reading at `entry`.
     pub fn load(&mut self, frames: &dyn Frames, entry: Entry) -> Result<(), ReadError> {
-        let mut payload = vec![];
-        payload_at(frames, entry.system, &mut payload)?;
-        self.system(entry.key, &payload)?;
-        payload_at(frames, entry.process, &mut payload)?;
-        self.processes(entry.key, &payload)?;
-        Ok(())
+        let mut buffer = vec![];
+        self.frame(frames, entry.system, &mut buffer)?;
+        self.frame(frames, entry.process, &mut buffer)
+    }
+
+    /// Takes in the system part alone of the reading at `entry`.
+    pub fn load_system(&mut self, frames: &dyn Frames, entry: Entry) -> Result<(), ReadError> {
+        self.frame(frames, entry.system, &mut vec![])
     }
 }

@@ -68,7 +68,7 @@ impl<R: Read> Scanner<R> {
 
     /// Makes `wanted` bytes available; says whether there are so many.
     fn fill(&mut self, wanted: usize) -> io::Result<bool> {
-        const STEP: usize = 64 << 10;
+        const STEP: usize = 128 << 10;
         while self.ahead().len() < wanted && !self.ended {
             if self.start > 0 {
                 self.buffer.drain(..self.start);
@@ -103,10 +103,10 @@ impl<R: Read> Scanner<R> {
             return Ok(found);
         }
         // A frame that merely is not there to its end, and one that was changed, look alike only at the end.
-        let cut = !self.fill(FRAME_HEADER_BYTES)?
-            || FrameHeader::parse(self.ahead()).is_some_and(|header| {
-                self.ended && self.ahead().len() < FRAME_HEADER_BYTES + header.length as usize
-            });
+        let cut = match self.header()? {
+            None => self.ended && self.ahead().len() < FRAME_HEADER_BYTES,
+            Some(header) => self.ended && self.ahead().len() < header.whole(),
+        };
         let mut tried = 0;
         loop {
             self.skip(1);
@@ -122,7 +122,7 @@ impl<R: Read> Scanner<R> {
                     Found::Damage { offset: begin, bytes }
                 });
             }
-            if let Some(header) = FrameHeader::parse(self.ahead()) {
+            if let Some(header) = FrameHeader::parse_marked(self.ahead()) {
                 tried += u64::from(header.length) + 1;
                 if self.is_whole(header)? {
                     return Ok(Found::Damage { offset: begin, bytes: self.offset - begin });
@@ -131,25 +131,28 @@ impl<R: Read> Scanner<R> {
         }
     }
 
+    /// The header at the present place, where there is a sound one.
+    fn header(&mut self) -> io::Result<Option<FrameHeader>> {
+        let least = match self.ahead().first() {
+            Some(first) => FrameHeader::least(*first),
+            None => return Ok(None),
+        };
+        Ok(if self.fill(least)? { FrameHeader::parse(self.ahead()) } else { None })
+    }
+
     fn frame_here(&mut self) -> io::Result<Option<Found>> {
-        if !self.fill(FRAME_HEADER_BYTES)? {
-            return Ok(None);
-        }
-        let Some(header) = FrameHeader::parse(self.ahead()) else { return Ok(None) };
+        let Some(header) = self.header()? else { return Ok(None) };
         if !self.is_whole(header)? {
             return Ok(None);
         }
         let offset = self.offset;
-        let payload = self.start + FRAME_HEADER_BYTES;
-        self.payload = payload..payload + header.length as usize;
-        self.skip(FRAME_HEADER_BYTES + header.length as usize);
+        self.payload = self.start + header.bytes..self.start + header.whole();
+        self.skip(header.whole());
         Ok(Some(Found::Frame { offset, kind: header.kind }))
     }
 
     fn is_whole(&mut self, header: FrameHeader) -> io::Result<bool> {
-        let length = header.length as usize;
-        Ok(self.fill(FRAME_HEADER_BYTES + length)?
-            && header.holds(&self.ahead()[FRAME_HEADER_BYTES..FRAME_HEADER_BYTES + length]))
+        Ok(self.fill(header.whole())? && header.holds(&self.ahead()[header.bytes..header.whole()]))
     }
 
     /// Goes forward to the next marker with room for a header; says whether there is one.

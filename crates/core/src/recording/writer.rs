@@ -1,11 +1,17 @@
 //! Readings into frames.
 
-use super::codec::{Written, put_table};
+use super::codec::{Written, put_varint};
+use super::columnar::put_table;
 use super::format::{KEY_EVERY, Kind, header, put_frame};
+use super::index::{self, IndexRow};
+use super::marks::{Mark, MarkKind};
+use super::numbers::Out;
+use super::packing::Packer;
 use crate::reading::all_parts;
 #[allow(clippy::wildcard_imports, reason = "all row types, as the list of parts names them")]
 use crate::reading::*;
 use crate::row::Row;
+use crate::sample::Sample;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 use std::time::Duration;
@@ -30,7 +36,7 @@ pub struct Head {
 pub struct Group {
     /// Name of the group.
     pub name: String,
-    /// The frame that holds its table: `system` or `process`.
+    /// The frame that holds its table: `system`, `process` or `index`.
     pub part: String,
     /// Its texts.
     pub texts: Vec<Column>,
@@ -84,80 +90,261 @@ macro_rules! declare_tables {
         system { $( $(#[$of_system:meta])* $system:ident: $system_row:ident, $system_name:ident; )* }
         process { $( $(#[$of_process:meta])* $process:ident: $process_row:ident, $process_name:ident; )* }
     ) => {
-        /// The schema that this version writes: the tables of both frames, in order.
+        /// The schema that this version writes: the tables of each kind of frame, in order.
         pub fn groups() -> Vec<Group> {
             vec![
                 group::<SystemRow>("system"),
                 $( group::<$system_row>("system"), )*
                 $( group::<$process_row>("process"), )*
                 group::<ProcessRow>("process"),
+                group::<IndexRow>("index"),
             ]
         }
 
+        /// The rows that were added last to each table of the system part.
+        #[derive(Default)]
+        struct LastOfSystem { system: SystemRow, $( $system: $system_row, )* }
+
+        /// The rows that were added last to each table of the process part.
+        #[derive(Default)]
+        struct LastOfProcesses { $( $process: $process_row, )* processes: ProcessRow }
+
         /// Appends the tables of the system part, but for the machine's own row.
-        fn put_system_parts(now: &Reading, before: &Reading, texts: &mut Written, out: &mut Vec<u8>) {
-            $( put_table(&now.$system, &before.$system, texts, out); )*
+        fn put_system_parts(
+            now: &Reading, before: &Reading, last: &mut LastOfSystem, texts: &mut Written, out: &mut Out,
+        ) {
+            $( put_table(&now.$system, &before.$system, &mut last.$system, texts, out); )*
         }
 
         /// Appends the tables of the process part.
-        fn put_process_parts(now: &Reading, before: &Reading, texts: &mut Written, out: &mut Vec<u8>) {
-            $( put_table(&now.$process, &before.$process, texts, out); )*
-            put_table(&now.processes, &before.processes, texts, out);
+        fn put_process_parts(
+            now: &Reading, before: &Reading, last: &mut LastOfProcesses, texts: &mut Written, out: &mut Out,
+        ) {
+            $( put_table(&now.$process, &before.$process, &mut last.$process, texts, out); )*
+            put_table(&now.processes, &before.processes, &mut last.processes, texts, out);
         }
     };
 }
 all_parts!(declare_tables);
 
-/// Turns readings into frames, each as the difference from the one before, with a key frame now and then.
-#[derive(Default)]
-pub struct Encoder {
-    previous: Option<Arc<Reading>>,
-    since_key: u32,
-    system_texts: Written,
-    process_texts: Written,
+/// One of the two streams of frames: its texts and its compressor.
+struct Part {
+    texts: Written,
+    packer: Packer,
+    tables: Out,
+    packed: Vec<u8>,
     payload: Vec<u8>,
 }
 
+impl Part {
+    fn new() -> Part {
+        let packer = Packer::new().unwrap_or_else(|error| panic!("no memory for the compressor: {error}"));
+        Part { texts: Written::default(), packer, tables: Out::default(), packed: vec![], payload: vec![] }
+    }
+
+    fn restart(&mut self) {
+        self.texts.clear();
+        self.packer.restart().unwrap_or_else(|error| panic!("the compressor cannot begin anew: {error}"));
+    }
+
+    /// Appends the tables as a frame.
+    fn put(&mut self, kind: Kind, out: &mut Vec<u8>) {
+        self.tables.finish();
+        self.packed.clear();
+        let packed = self.packer.pack(&self.tables.bytes, &mut self.packed);
+        packed.unwrap_or_else(|error| panic!("no memory for compressing: {error}"));
+        together(&self.packed, &self.tables.bits, &mut self.payload);
+        put_frame(kind, &self.payload, out);
+    }
+}
+
+/// A payload of compressed bytes and the bits behind them.
+pub(super) fn together(packed: &[u8], bits: &[u8], out: &mut Vec<u8>) {
+    out.clear();
+    put_varint(packed.len() as u128, out);
+    out.extend_from_slice(packed);
+    out.extend_from_slice(bits);
+}
+
+/// Turns readings into frames, each as the difference from the one before, with a key frame now and then.
+pub struct Encoder {
+    previous: Option<Arc<Reading>>,
+    since_key: u32,
+    key_every: u32,
+    system: Part,
+    process: Part,
+    last_of_system: LastOfSystem,
+    last_of_processes: LastOfProcesses,
+}
+
 impl Encoder {
-    /// The beginning of a recording: header and head frame.
-    pub fn head(host: &HostFacts, every: Option<Duration>) -> Vec<u8> {
-        let head = Head {
-            program: concat!("dozor ", env!("CARGO_PKG_VERSION")).to_owned(),
-            every: every.map(|every| every.as_secs_f64()),
-            host: host.clone(),
-            groups: groups(),
-        };
-        let json =
-            serde_json::to_vec(&head).unwrap_or_else(|_| unreachable!("the head has only plain fields"));
-        let mut out = header().to_vec();
-        put_frame(Kind::Head, &json, &mut out);
-        out
+    /// An encoder that writes a key frame at least every so many readings.
+    pub fn new(key_every: u32) -> Encoder {
+        Encoder {
+            previous: None,
+            since_key: 0,
+            key_every,
+            system: Part::new(),
+            process: Part::new(),
+            last_of_system: LastOfSystem::default(),
+            last_of_processes: LastOfProcesses::default(),
+        }
+    }
+
+    /// Whether the next reading becomes a key frame.
+    pub fn key_is_next(&self) -> bool {
+        self.previous.is_none() || self.since_key + 1 >= self.key_every
+    }
+
+    /// The tables of the reading that was put last, of either part, before they were compressed; for measuring.
+    pub fn last_tables(&self) -> [(&[u8], &[u8]); 2] {
+        [&self.system, &self.process].map(|part| (&part.tables.bytes[..], &part.tables.bits[..]))
+    }
+
+    /// Bytes of the same after compression.
+    pub fn last_payloads(&self) -> [usize; 2] {
+        [self.system.payload.len(), self.process.payload.len()]
+    }
+
+    /// The next reading becomes a key frame.
+    pub fn restart(&mut self) {
+        self.previous = None;
     }
 
     /// Appends a reading's two frames; says whether they are key frames.
     pub fn put(&mut self, reading: &Arc<Reading>, out: &mut Vec<u8>) -> bool {
-        let before = self.previous.take().filter(|_| self.since_key + 1 < KEY_EVERY);
-        let key = before.is_none();
+        let key = self.key_is_next();
+        let before = self.previous.take().filter(|_| !key);
         if key {
             self.since_key = 0;
-            self.system_texts.clear();
-            self.process_texts.clear();
+            self.system.restart();
+            self.process.restart();
+            self.last_of_system = LastOfSystem::default();
+            self.last_of_processes = LastOfProcesses::default();
         } else {
             self.since_key += 1;
         }
         let empty = Reading::default();
         let system_before = before.as_ref().map(|before| std::slice::from_ref(&before.system));
         let before = before.as_deref().unwrap_or(&empty);
-        let payload = &mut self.payload;
-        payload.clear();
-        let texts = &mut self.system_texts;
-        put_table(std::slice::from_ref(&reading.system), system_before.unwrap_or(&[]), texts, payload);
-        put_system_parts(reading, before, texts, payload);
-        put_frame(if key { Kind::SystemKey } else { Kind::SystemDifference }, payload, out);
-        payload.clear();
-        put_process_parts(reading, before, &mut self.process_texts, payload);
-        put_frame(if key { Kind::ProcessKey } else { Kind::ProcessDifference }, payload, out);
+        let (part, last) = (&mut self.system, &mut self.last_of_system);
+        part.tables.clear();
+        let system = std::slice::from_ref(&reading.system);
+        let system_before = system_before.unwrap_or(&[]);
+        put_table(system, system_before, &mut last.system, &mut part.texts, &mut part.tables);
+        put_system_parts(reading, before, last, &mut part.texts, &mut part.tables);
+        part.put(if key { Kind::SystemKey } else { Kind::SystemDifference }, out);
+        let (part, last) = (&mut self.process, &mut self.last_of_processes);
+        part.tables.clear();
+        put_process_parts(reading, before, last, &mut part.texts, &mut part.tables);
+        part.put(if key { Kind::ProcessKey } else { Kind::ProcessDifference }, out);
         self.previous = Some(reading.clone());
         key
     }
+}
+
+/// Writes a whole recording: its head, readings with an index behind each block, and marks. What it gives is handed on
+/// in the same order without anything between.
+pub struct Writer {
+    encoder: Encoder,
+    host: Arc<HostFacts>,
+    every: Option<Duration>,
+    before: Option<Arc<Reading>>,
+    block: Vec<IndexRow>,
+    /// Bytes that were given so far.
+    offset: u64,
+    lost: bool,
+}
+
+impl Writer {
+    /// A recording of a host; `every` is the nominal time between readings, where there is one.
+    pub fn new(host: Arc<HostFacts>, every: Option<Duration>) -> Writer {
+        Writer {
+            encoder: Encoder::new(KEY_EVERY),
+            host,
+            every,
+            before: None,
+            block: vec![],
+            offset: 0,
+            lost: false,
+        }
+    }
+
+    /// With a key frame at least every so many readings.
+    #[must_use]
+    pub fn with_keys_every(self, readings: u32) -> Writer {
+        Writer { encoder: Encoder::new(readings), ..self }
+    }
+
+    /// Appends the beginning of a recording: header and head frame. Once, before everything else.
+    pub fn begin(&mut self, out: &mut Vec<u8>) {
+        let old = out.len();
+        let head = Head {
+            program: concat!("dozor ", env!("CARGO_PKG_VERSION")).to_owned(),
+            every: self.every.map(|every| every.as_secs_f64()),
+            host: (*self.host).clone(),
+            groups: groups(),
+        };
+        let json =
+            serde_json::to_vec(&head).unwrap_or_else(|_| unreachable!("the head has only plain fields"));
+        out.extend_from_slice(&header());
+        put_frame(Kind::Head, &json, out);
+        self.offset += (out.len() - old) as u64;
+    }
+
+    /// Appends a reading.
+    pub fn put(&mut self, reading: &Arc<Reading>, out: &mut Vec<u8>) {
+        if self.encoder.key_is_next() {
+            self.put_index(out);
+        }
+        let old = out.len();
+        let lost = std::mem::take(&mut self.lost);
+        let before = self.before.replace(reading.clone()).filter(|_| !lost);
+        let sample = Sample::new(self.host.clone(), before, reading.clone());
+        self.block.push(IndexRow::new(self.offset, &sample, lost));
+        self.encoder.put(reading, out);
+        self.offset += (out.len() - old) as u64;
+    }
+
+    /// Appends a mark. Where readings were lost the next one begins a new block.
+    pub fn mark(&mut self, mark: &Mark, out: &mut Vec<u8>) {
+        if mark.kind == MarkKind::Lost {
+            self.put_index(out);
+            self.encoder.restart();
+            self.lost = true;
+        }
+        let old = out.len();
+        put_frame(Kind::Mark, &mark.payload(), out);
+        self.offset += (out.len() - old) as u64;
+    }
+
+    /// Appends what a recording ends with.
+    pub fn finish(&mut self, out: &mut Vec<u8>) {
+        self.put_index(out);
+        self.encoder.restart();
+    }
+
+    /// The file ends at `offset` again: what was given since then was not written.
+    pub fn cut_to(&mut self, offset: u64) {
+        self.block.retain(|row| row.offset.value().is_some_and(|at| (at as u64) < offset));
+        self.offset = offset;
+        self.encoder.restart();
+    }
+
+    fn put_index(&mut self, out: &mut Vec<u8>) {
+        if self.block.is_empty() {
+            return;
+        }
+        let old = out.len();
+        put_frame(Kind::Index, &index::payload(&self.block), out);
+        self.block.clear();
+        self.offset += (out.len() - old) as u64;
+    }
+}
+
+/// The bytes of a mark's frame, for adding it to a recording that is finished.
+pub fn mark_frame(mark: &Mark) -> Vec<u8> {
+    let mut out = vec![];
+    put_frame(Kind::Mark, &mark.payload(), &mut out);
+    out
 }

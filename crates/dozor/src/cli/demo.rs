@@ -113,7 +113,7 @@ impl Demo {
         show(&self.look, &mut state, "demo", Some(self.every), |state| {
             let (sender, incoming) = channel();
             let pace = feed::start(Box::new(source), state.every, history, sender.clone());
-            Connections { hands: Hands::Demo(machine), pace: Some(pace), incoming, sender }
+            Connections { hands: Hands::Demo(machine), notes: None, pace: Some(pace), incoming, sender }
         })
     }
 }

@@ -1,14 +1,19 @@
 //! `dozor record`: readings into a recording, without a screen.
 
-use super::{KernelFiles, Whom, duration, interval, positive};
-use crate::recorder::Recorder;
+use super::{KernelFiles, Misuse, Whom, duration, interval, positive};
+use crate::recorder::{Bounds, RecordError, Recorder, SMALLEST_LIMIT, Written};
 use clap::Args;
+use dozor_core::catalogue::{self, Metric, Unit};
+use dozor_core::expr::amount;
 use dozor_core::rank::Narrowing;
 use dozor_core::reading::{HostFacts, ProcessKey, Reading};
+use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::row::Row as _;
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
-use dozor_core::wanted::Wanted;
+use dozor_core::text::nearest;
+use dozor_core::units::long_duration;
+use dozor_core::wanted::{Part, Wanted};
 use dozor_linux::LiveSource;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use std::collections::HashSet;
@@ -19,7 +24,7 @@ use std::time::{Duration, Instant};
 
 #[derive(Args)]
 pub struct Record {
-    /// The new file; - is standard output
+    /// The new file, or a folder of segments (it ends with a slash, or is there already); - is standard output
     #[arg(short, long, value_name = "FILE")]
     output: PathBuf,
     /// Time between readings
@@ -31,19 +36,48 @@ pub struct Record {
     /// End after this number of readings
     #[arg(long, value_name = "NUMBER", value_parser = positive)]
     count: Option<u64>,
+    /// In a folder: readings older than this go
+    #[arg(long, value_name = "AGE", value_parser = duration)]
+    keep: Option<Duration>,
+    /// In a folder: all segments together have at most this size, as in 500MiB; the oldest go first
+    #[arg(long, value_name = "SIZE", value_parser = size)]
+    limit: Option<u64>,
+    /// Threads as well
+    #[arg(long)]
+    threads: bool,
+    /// Beyond the cheap counters only what these metrics need, with commas between them [default: control groups, file
+    /// systems, connections, numbers of open files, ends of processes]
+    #[arg(long, value_name = "METRICS", value_delimiter = ',', value_parser = metric)]
+    metrics: Option<Vec<&'static Metric>>,
     #[command(flatten)]
     whom: Whom,
     #[command(flatten)]
     files: KernelFiles,
 }
 
+fn size(text: &str) -> Result<u64, String> {
+    let bytes = amount(text, Unit::Bytes)?;
+    if bytes < SMALLEST_LIMIT as f64 {
+        return Err(format!("'{text}' is too little; the smallest limit is 1 MiB"));
+    }
+    Ok(bytes as u64)
+}
+
+fn metric(text: &str) -> Result<&'static Metric, String> {
+    catalogue::find(text).ok_or_else(|| {
+        let near = nearest(text, catalogue::all().flat_map(|metric| [metric.alias, metric.name]));
+        let hint = near.map_or("dozor metrics lists them".to_owned(), |near| format!("did you mean {near}?"));
+        format!("no metric is called '{text}'; {hint}")
+    })
+}
+
 impl Record {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
         let mut source = LiveSource::open(self.files.roots())?;
         let mut selection = Selection::new(self.whom.narrowing());
-        source.want(Wanted::recorded().union(selection.narrowing.wanted()));
+        source.want(self.wanted().union(selection.narrowing.wanted()));
         let host = Arc::new(source.host());
-        let mut recorder = Recorder::create(&self.output, &source.host(), self.every)?;
+        let mut recorder = self.recorder(&host)?;
         let (sender, stop) = channel();
         let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP])?;
         std::thread::spawn(move || {
@@ -53,13 +87,28 @@ impl Record {
         });
         let begin = Instant::now();
         let mut due = begin;
-        let mut written = 0;
+        let mut taken = 0;
         loop {
-            recorder.write(&selection.of(&host, Arc::new(source.read())))?;
-            written += 1;
-            due = (due + self.every).max(Instant::now());
+            let reading = selection.of(&host, Arc::new(source.read()));
+            if taken == 0 {
+                // Its own process is worth knowing: what it costs is in the recording.
+                let text = format!("recording begins, PID {}", std::process::id());
+                recorder.mark(&Mark::new(reading.wall_ns(), MarkKind::Note, text))?;
+            }
+            tell(&recorder.write(&reading)?);
+            taken += 1;
+            due += self.every;
+            let now = Instant::now();
+            // Stopped, or kept from running: what would have been read in the meantime is missing.
+            let late = now.saturating_duration_since(due);
+            if late > (self.every * 2).max(Duration::from_secs(1)) {
+                let missing = (late.as_secs_f64() / self.every.as_secs_f64()).ceil() as u64;
+                let length = long_duration(late.as_secs_f64());
+                tell(&recorder.lose(missing, format!("Dozor did not run for {length}")));
+            }
+            due = due.max(now);
             let over = self.length.is_some_and(|length| due.duration_since(begin) > length);
-            if over || self.count == Some(written) {
+            if over || self.count == Some(taken) {
                 break;
             }
             match stop.recv_timeout(due.saturating_duration_since(Instant::now())) {
@@ -74,6 +123,43 @@ impl Record {
             eprintln!("dozor: {account}");
         }
         Ok(None)
+    }
+
+    fn wanted(&self) -> Wanted {
+        let wanted = match &self.metrics {
+            Some(metrics) => metrics.iter().filter_map(|metric| metric.needs).collect(),
+            None => Wanted::recorded(),
+        };
+        if self.threads { wanted.with(Part::Threads) } else { wanted }
+    }
+
+    fn recorder(&self, host: &Arc<HostFacts>) -> anyhow::Result<Recorder> {
+        let slash = self.output.as_os_str().as_encoded_bytes().ends_with(b"/");
+        let in_folder = slash || self.output.is_dir();
+        let bounded = self.keep.is_some() || self.limit.is_some();
+        if bounded && !in_folder {
+            let path = self.output.display();
+            return Err(Misuse(format!(
+                "--keep and --limit are for a folder of segments: write --output {path}/"
+            ))
+            .into());
+        }
+        let recorder: Result<Recorder, RecordError> = if in_folder {
+            let bounds = Bounds { keep: self.keep, limit: self.limit, segment: None };
+            Recorder::in_folder(&self.output, bounds, host.clone(), self.every)
+        } else {
+            Recorder::create(&self.output, host.clone(), self.every)
+        };
+        Ok(recorder?)
+    }
+}
+
+/// Says on standard error when readings begin to be lost, and when they are written again.
+fn tell(written: &Written) {
+    match written {
+        Written::Lost(reason, true) => eprintln!("dozor: a reading is lost: {reason}; trying goes on"),
+        Written::Again(missing) => eprintln!("dozor: recording again; {missing} readings are missing"),
+        Written::Done | Written::Lost(_, false) => {}
     }
 }
 

@@ -53,6 +53,7 @@ impl Replay {
         let every = state.every;
         show(&self.look, &mut state, "replay", Some(every), |_| Connections {
             hands: Hands::Tied(TIED),
+            notes: None,
             pace: None,
             incoming,
             sender,
@@ -65,7 +66,8 @@ impl Replay {
         if file.metadata().is_ok_and(|data| data.is_dir()) {
             anyhow::bail!("{name} is a folder, not a recording");
         }
-        let (timeline, damages) = Timeline::open(file).with_context(|| name.to_owned())?;
+        let timeline = Timeline::open(file).with_context(|| name.to_owned())?;
+        let damages = timeline.damages();
         if timeline.is_empty() {
             let reason = damages.first().map_or("it holds no reading".to_owned(), ToString::to_string);
             anyhow::bail!("{name}: {reason}");

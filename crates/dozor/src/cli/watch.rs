@@ -36,7 +36,7 @@ impl Watch {
         show(&self.look, &mut state, "watch", self.every, |state| {
             let (sender, incoming) = channel();
             let pace = feed::start(Box::new(source), state.every, vec![], sender.clone());
-            Connections { hands: Hands::Live, pace: Some(pace), incoming, sender }
+            Connections { hands: Hands::Live, notes: None, pace: Some(pace), incoming, sender }
         })
     }
 }

@@ -179,7 +179,7 @@ fn mark(moments: &[&Moment], lane: usize, mean: bool) -> Mark {
     let mut found: Option<(f64, f64, Option<f64>, Severity)> = None;
     let mut missing = Mark::Nothing;
     for moment in moments {
-        let point = if mean { &moment.points[lane] } else { &moment.peaks[lane] };
+        let point = if mean { moment.point(lane) } else { moment.peak(lane) };
         let value = match point.value {
             Known::Value(value) => value,
             Known::Denied => {
@@ -228,7 +228,7 @@ mod tests {
 
     fn moment(value: Known<f64>, seconds: Option<f64>) -> Moment {
         let point = Point { value, full: Known::Value(100.0), severity: Severity::Fine };
-        Moment { wall_ns: 0, seconds, lost: false, points: [point; 5], peaks: [point; 5] }
+        Moment::new(0, seconds, false, [point; 5])
     }
 
     #[test]

@@ -7,11 +7,12 @@ use super::update::{Effect, Event, next_tick, update};
 use super::view;
 use crate::feed::Order;
 use crate::hands::Hands;
-use crate::recorder::Recorder;
+use crate::recorder::{Notes, Recorder, Written};
 use crate::settings;
 use anyhow::Context as _;
 use dozor_core::lane::Severity;
 use dozor_core::reading::Reading;
+use dozor_core::recording::Mark;
 use dozor_core::wanted::Wanted;
 use ratatui::crossterm::event::{
     self as terminal_event, Event as TerminalEvent, KeyEventKind, MouseEventKind,
@@ -41,6 +42,8 @@ pub enum Incoming {
 pub struct Connections {
     /// Where processes are acted on.
     pub hands: Hands,
+    /// Where signs are kept while nothing is recorded here.
+    pub notes: Option<Notes>,
     /// For another interval or other parts; none where the source has its own pace.
     pub pace: Option<Sender<Order>>,
     /// What the other threads send.
@@ -79,10 +82,16 @@ struct Session {
     recording: Option<Writing>,
 }
 
+/// What goes into a recording.
+enum Item {
+    Reading(Arc<Reading>),
+    Mark(Mark),
+}
+
 /// The thread that writes a recording.
 struct Writing {
-    /// Readings for it; dropping the sender ends the recording.
-    readings: Option<Sender<Arc<Reading>>>,
+    /// What it takes; dropping the sender ends the recording.
+    items: Option<Sender<Item>>,
     thread: std::thread::JoinHandle<()>,
 }
 
@@ -178,6 +187,7 @@ impl Session {
                     let _ = out.send(Incoming::Event(Event::Acted(signal, targets, outcomes)));
                 });
             }
+            Effect::Keep(mark) => self.keep(mark, state),
             Effect::Record => self.start_recording(state),
             Effect::StopRecording => self.stop_recording(),
         }
@@ -185,16 +195,30 @@ impl Session {
     }
 
     fn pass_on(&mut self, reading: &Arc<Reading>) {
-        if let Some(Writing { readings: Some(readings), .. }) = &self.recording
-            && readings.send(reading.clone()).is_err()
+        if let Some(Writing { items: Some(items), .. }) = &self.recording
+            && items.send(Item::Reading(reading.clone())).is_err()
         {
             self.stop_recording();
         }
     }
 
+    /// Keeps a sign where the readings are kept: in the recording that is written, or where the past lies.
+    fn keep(&self, mark: Mark, state: &mut State) {
+        if let Some(Writing { items: Some(items), .. }) = &self.recording {
+            let _ = items.send(Item::Mark(mark));
+            return;
+        }
+        if let Some(notes) = &self.connections.notes
+            && let Err(problem) = notes.add(state.timeline.host(), &mark)
+        {
+            let until = Instant::now() + Duration::from_secs(12);
+            state.say(Severity::Warning, format!("not kept: {problem}"), Some(until));
+        }
+    }
+
     fn stop_recording(&mut self) {
         if let Some(writing) = &mut self.recording {
-            writing.readings = None;
+            writing.items = None;
         }
     }
 
@@ -208,13 +232,13 @@ impl Session {
         let name: String =
             host.name.chars().map(|c| if c.is_alphanumeric() || c == '-' { c } else { '_' }).collect();
         let path = PathBuf::from(format!("{name}-{}.dozor", state.zone.for_file_name(wall)));
-        let (sender, readings) = channel::<Arc<Reading>>();
+        let (sender, items) = channel();
         // The sample on the screen needs the reading before it as well: rates then begin with the recording.
         if let Some(sample) = &state.sample
             && state.cursor.is_none()
         {
             for reading in sample.before.iter().chain([&sample.now]) {
-                let _ = sender.send(reading.clone());
+                let _ = sender.send(Item::Reading(reading.clone()));
             }
         }
         let (out, every) = (self.connections.sender.clone(), state.every);
@@ -222,21 +246,30 @@ impl Session {
             let _ = out.send(Incoming::Event(event));
         };
         let thread = std::thread::spawn(move || {
-            let mut recorder = match Recorder::create(&path, &host, every) {
+            let mut recorder = match Recorder::create(&path, host, every) {
                 Ok(recorder) => recorder,
                 Err(error) => return say(Event::RecordingBegan(Err(format!("no recording: {error}")))),
             };
             say(Event::RecordingBegan(Ok(path.clone())));
-            for reading in readings {
-                if let Err(error) = recorder.write(&reading) {
-                    let problem =
-                        format!("the recording ended: {error}; what was written before stays readable");
-                    return say(Event::RecordingEnded(Err(problem)));
+            for item in items {
+                let written = match item {
+                    Item::Reading(reading) => recorder.write(&reading),
+                    Item::Mark(mark) => recorder.mark(&mark).map(|()| Written::Done),
+                };
+                match written {
+                    Ok(Written::Done | Written::Lost(_, false)) => {}
+                    Ok(Written::Lost(reason, true)) => say(Event::RecordingStalled(Some(reason))),
+                    Ok(Written::Again(_)) => say(Event::RecordingStalled(None)),
+                    Err(error) => {
+                        let problem =
+                            format!("the recording ended: {error}; what was written before stays readable");
+                        return say(Event::RecordingEnded(Err(problem)));
+                    }
                 }
             }
             say(Event::RecordingEnded(recorder.finish().map_err(|error| error.to_string())));
         });
-        self.recording = Some(Writing { readings: Some(sender), thread });
+        self.recording = Some(Writing { items: Some(sender), thread });
     }
 }
 

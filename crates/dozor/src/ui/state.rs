@@ -20,6 +20,7 @@ use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts::{self, PartId};
 use dozor_core::rank::{Arrange, Folds, Narrowing, Order, Ordered, Persistence, RowId, Table, Total};
 use dozor_core::reading::ProcessKey;
+use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::sample::Sample;
 use dozor_core::timeline::Timeline;
 use dozor_core::units::Steps;
@@ -96,26 +97,6 @@ impl CommandForm {
     }
 }
 
-/// What a sign on the time axis stands for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum SignKind {
-    /// Something was done to processes.
-    Action,
-    /// A remembered moment.
-    Bookmark,
-}
-
-/// A sign on the time axis.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Sign {
-    /// When, in nanoseconds since 1970.
-    pub wall_ns: i64,
-    /// What it stands for.
-    pub kind: SignKind,
-    /// In words.
-    pub text: String,
-}
-
 /// What the pressed button of the mouse holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Drag {
@@ -157,7 +138,9 @@ pub struct State {
     /// What stands out at the shown moment, the worst first.
     pub standing_out: Vec<(Severity, Lane, String)>,
     /// Signs on the time axis, oldest first.
-    pub signs: Vec<Sign>,
+    pub signs: Vec<Mark>,
+    /// Signs that were made since the last event and are not kept yet.
+    pub fresh_signs: Vec<Mark>,
     /// Order and form of the lanes.
     pub lanes: Arrangement,
     /// Time of a column of the strips.
@@ -277,6 +260,7 @@ impl State {
             persistence: Persistence::default(),
             standing_out: vec![],
             signs: vec![],
+            fresh_signs: vec![],
             lanes: Arrangement::default(),
             zoom: Zoom::default(),
             strips: Strips::default(),
@@ -420,9 +404,16 @@ impl State {
         self.message = Some(Message { text, severity, until });
     }
 
-    /// Puts a sign on the time axis.
-    pub fn sign(&mut self, wall_ns: i64, kind: SignKind, text: String) {
-        let at = self.signs.partition_point(|sign| sign.wall_ns <= wall_ns);
-        self.signs.insert(at, Sign { wall_ns, kind, text });
+    /// Puts a sign on the time axis, and into what keeps it.
+    pub fn sign(&mut self, wall_ns: i64, kind: MarkKind, text: String) {
+        let mark = Mark::new(wall_ns, kind, text);
+        self.fresh_signs.push(mark.clone());
+        self.show_sign(mark);
+    }
+
+    /// Puts a sign on the time axis that is kept already.
+    pub fn show_sign(&mut self, mark: Mark) {
+        let at = self.signs.partition_point(|sign| sign.wall_ns <= mark.wall_ns);
+        self.signs.insert(at, mark);
     }
 }

@@ -1,7 +1,8 @@
 //! Lanes, parts and time: what one looks at.
 
 use super::{Desk, idle_reading};
-use crate::ui::state::{Mode, SignKind};
+use crate::ui::state::Mode;
+use dozor_core::recording::MarkKind;
 use crate::ui::update::{Event, next_tick};
 use dozor_core::lane::Lane;
 use dozor_core::parts::PartId;
@@ -160,8 +161,8 @@ fn bookmarks_and_actions_are_signs_that_one_can_go_to() {
     let mut desk = Desk::at(50, (120, 40));
     desk.press("b :disk enter");
     desk.press("3 home x enter");
-    let kinds: Vec<SignKind> = desk.state.signs.iter().map(|sign| sign.kind).collect();
-    assert_eq!(kinds, [SignKind::Bookmark, SignKind::Action]);
+    let kinds: Vec<MarkKind> = desk.state.signs.iter().map(|sign| sign.kind).collect();
+    assert_eq!(kinds, [MarkKind::Bookmark, MarkKind::Action]);
     desk.run(5);
     let screen = desk.screen();
     assert!(screen.contains('⚑') || screen.contains('✶'), "{screen}");

@@ -23,7 +23,7 @@ use super::action::Action;
 use super::pick::{Kind, Picker};
 use super::prompt::{Prompt, Purpose};
 use super::sheet::Sheet;
-use super::state::{CommandForm, Mode, Recording, SignKind, State};
+use super::state::{CommandForm, Mode, Recording, State};
 use crate::hands::{Outcome, Target, summary};
 use crate::settings::Origin;
 use crate::settings::file::Change;
@@ -31,6 +31,7 @@ use crate::settings::table::{MEANS, setting, theme_names};
 use dozor_core::lane::Severity;
 use dozor_core::rank::Whose;
 use dozor_core::reading::Reading;
+use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::signals::Signal;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, MouseEvent};
 use std::path::PathBuf;
@@ -56,10 +57,14 @@ pub enum Event {
     History(Vec<Arc<Reading>>),
     /// The source gives nothing more, for this reason.
     Ended(String),
+    /// A mark came with the readings.
+    Mark(Mark),
     /// An action was carried out.
     Acted(Signal, Vec<Target>, Vec<Outcome>),
     /// A recording has begun or could not begin.
     RecordingBegan(Result<PathBuf, String>),
+    /// The recording cannot be written for this reason, or can be again.
+    RecordingStalled(Option<String>),
     /// A recording has ended: with its account or with what went wrong.
     RecordingEnded(Result<String, String>),
     /// Dozor's own CPU time in percent of a core.
@@ -95,6 +100,8 @@ pub enum Effect {
     Mouse(bool),
     /// Keep something in the file of settings.
     Configure(Change),
+    /// Keep a sign.
+    Keep(Mark),
 }
 
 /// Takes in an event.
@@ -108,6 +115,7 @@ pub fn update(state: &mut State, event: Event, now: Instant) -> Vec<Effect> {
     if state.mouse != mouse {
         effects.push(Effect::Mouse(state.mouse));
     }
+    effects.extend(std::mem::take(&mut state.fresh_signs).into_iter().map(Effect::Keep));
     state.settle();
     effects
 }
@@ -131,6 +139,7 @@ fn take_in(state: &mut State, event: Event, now: Instant) -> Vec<Effect> {
             state.refresh(now);
         }
         Event::Ended(reason) => state.ended = Some(reason),
+        Event::Mark(mark) => state.show_sign(mark),
         Event::Acted(signal, targets, outcomes) => {
             let good =
                 outcomes.iter().all(|outcome| matches!(outcome, Outcome::Sent | Outcome::GoneAfter(_)));
@@ -148,6 +157,12 @@ fn take_in(state: &mut State, event: Event, now: Instant) -> Vec<Effect> {
                 Ok(account) => state.say(Severity::Fine, account, Some(now + MESSAGE)),
                 Err(problem) => state.say(Severity::Critical, problem, None),
             }
+        }
+        Event::RecordingStalled(Some(reason)) => {
+            state.say(Severity::Critical, format!("readings are not recorded: {reason}; trying goes on"), None);
+        }
+        Event::RecordingStalled(None) => {
+            state.say(Severity::Fine, "recording again".to_owned(), Some(now + MESSAGE));
         }
         Event::OwnCost(share) => state.own_cost = Some(share),
         Event::Tick => time::tick(state, now),
@@ -365,6 +380,6 @@ fn switch(state: &mut State, action: Action, now: Instant) {
 fn sign_action(state: &mut State, text: String) {
     let newest = state.timeline.end().checked_sub(1).and_then(|number| state.timeline.moment(number));
     if let Some(wall) = newest.map(|moment| moment.wall_ns) {
-        state.sign(wall, SignKind::Action, text);
+        state.sign(wall, MarkKind::Action, text);
     }
 }

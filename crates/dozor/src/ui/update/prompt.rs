@@ -2,9 +2,10 @@
 
 use super::{Effect, MESSAGE, rows, settings_sheet, views};
 use crate::ui::prompt::{Prompt, Purpose};
-use crate::ui::state::{SignKind, State};
+use crate::ui::state::State;
 use dozor_core::expr::{Expression, Node};
 use dozor_core::lane::Severity;
+use dozor_core::recording::MarkKind;
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use std::time::Instant;
 
@@ -153,7 +154,7 @@ fn accept(state: &mut State, now: Instant) -> Vec<Effect> {
         Purpose::Note(wall) => {
             state.prompt = None;
             let text = if text.is_empty() { "without a note".to_owned() } else { text };
-            state.sign(wall, SignKind::Bookmark, text);
+            state.sign(wall, MarkKind::Bookmark, text);
             let said = format!("bookmark at {}; ( and ) go from sign to sign", state.zone.time(wall));
             state.say(Severity::Fine, said, Some(now + MESSAGE));
         }

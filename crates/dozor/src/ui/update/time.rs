@@ -1,8 +1,9 @@
 //! Freezing, stepping, replaying: which moment is shown.
 
 use super::MESSAGE;
-use crate::ui::state::{Mode, SignKind, State};
+use crate::ui::state::{Mode, State};
 use dozor_core::lane::Severity;
+use dozor_core::recording::MarkKind;
 use std::time::{Duration, Instant};
 
 pub(super) fn tick(state: &mut State, now: Instant) {
@@ -98,8 +99,10 @@ pub(super) fn go_to_sign(state: &mut State, on: bool, now: Instant) {
     };
     go_to(state, state.timeline.at(sign.wall_ns), now);
     let kind = match sign.kind {
-        SignKind::Action => "done",
-        SignKind::Bookmark => "bookmark",
+        MarkKind::Action => "done",
+        MarkKind::Bookmark => "bookmark",
+        MarkKind::Lost => "readings are missing before",
+        MarkKind::Note => "note",
     };
     let text = format!("{kind} at {}: {}", state.zone.time(sign.wall_ns), sign.text);
     state.say(Severity::Fine, text, Some(now + MESSAGE));

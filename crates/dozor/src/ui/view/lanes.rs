@@ -3,8 +3,9 @@
 use super::{BARS, put, put_right};
 use crate::ui::axis::{Axis, Mark, place};
 use crate::ui::layout::Layout;
-use crate::ui::state::{SignKind, State};
+use crate::ui::state::State;
 use crate::ui::theme::{Ground, Role};
+use dozor_core::recording::MarkKind;
 use dozor_core::lane::{Lane, Point, Severity};
 use dozor_core::units::{NANOS, long_duration, short_duration};
 use ratatui::buffer::Buffer;
@@ -74,8 +75,10 @@ fn draw_axis(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout, ax
     for sign in &state.signs {
         if let Some(column) = axis.column(sign.wall_ns) {
             let symbol = match sign.kind {
-                SignKind::Action => "✶",
-                SignKind::Bookmark => "⚑",
+                MarkKind::Action => "✶",
+                MarkKind::Bookmark => "⚑",
+                MarkKind::Lost => "╳",
+                MarkKind::Note => "›",
             };
             put(buffer, layout.strip_x + column, area.y, 1, symbol, theme.role(Role::Accent));
         }

@@ -1,0 +1,325 @@
+//! Tables of rows as bytes, since version 2: column by column, so that what is alike stands together.
+//!
+//! A changed row is written against itself before, an added one against the row that was added last: processes that
+//! start one after another have nearly everything in common. Where their levels differ they have nothing to do with each
+//! other and are written as they are.
+
+use super::codec::{Bytes, DecodeError, Holder, Read, Written, put_varint};
+use super::mapping::{Columns, is_clock};
+use super::numbers::{In, Out, number, put_number};
+use crate::known::Raw;
+use crate::row::{Field, Kind, Row};
+use std::cmp::Ordering;
+
+/// Appends rising indexes as steps.
+fn put_steps(indexes: &[usize], out: &mut Vec<u8>) {
+    put_varint(indexes.len() as u128, out);
+    let mut next = 0;
+    for index in indexes {
+        put_varint((index - next) as u128, out);
+        next = index + 1;
+    }
+}
+
+/// Rising indexes, each below `end`.
+fn steps(end: usize, bytes: &mut Bytes<'_>) -> Result<Vec<usize>, DecodeError> {
+    let count = bytes.count()?;
+    let mut next = 0;
+    let mut indexes = vec![];
+    for _ in 0..count {
+        let index = next + bytes.count()?;
+        if index >= end {
+            return Err(DecodeError::NoSuch);
+        }
+        indexes.push(index);
+        next = index + 1;
+    }
+    Ok(indexes)
+}
+
+/// Appends a table as its difference from the table before; both are sorted by key. `added_last` is the row that was
+/// added to the table last, since the last key frame.
+pub fn put_table<R: Row, H: Holder<R>>(
+    rows: &[H],
+    before: &[H],
+    added_last: &mut R,
+    texts: &mut Written,
+    out: &mut Out,
+) {
+    let (mut removed, mut changed, mut added) = (vec![], vec![], vec![]);
+    let mut bases: Vec<(&R, &R)> = vec![];
+    let (mut old, mut new, mut kept) = (0, 0, 0);
+    while old < before.len() || new < rows.len() {
+        let ordering = match (before.get(old), rows.get(new)) {
+            (Some(a), Some(b)) if a.same(b) => {
+                (old, new, kept) = (old + 1, new + 1, kept + 1);
+                continue;
+            }
+            (Some(a), Some(b)) => a.row().key().cmp(&b.row().key()),
+            (Some(_), None) => Ordering::Less,
+            (None, _) => Ordering::Greater,
+        };
+        match ordering {
+            Ordering::Less => {
+                removed.push(old);
+                old += 1;
+            }
+            Ordering::Greater => {
+                added.push(new);
+                new += 1;
+            }
+            Ordering::Equal => {
+                changed.push(kept);
+                bases.push((rows[new].row(), before[old].row()));
+                (old, new, kept) = (old + 1, new + 1, kept + 1);
+            }
+        }
+    }
+    put_steps(&removed, &mut out.bytes);
+    put_steps(&changed, &mut out.bytes);
+    put_varint(added.len() as u128, &mut out.bytes);
+    let first_base = added_last.clone();
+    let mut base = &first_base;
+    for new in &added {
+        bases.push((rows[*new].row(), base));
+        base = rows[*new].row();
+    }
+    put_cells(&bases, changed.len(), texts, out);
+    if let Some(last) = added.last() {
+        *added_last = rows[*last].row().clone();
+    }
+}
+
+/// Appends what rows have otherwise than others: which columns, in which rows, and the values. Behind the changed rows
+/// stand the added ones.
+fn put_cells<R: Row>(rows: &[(&R, &R)], changed: usize, texts: &mut Written, out: &mut Out) {
+    const { assert!(R::TEXTS.len() + R::FIELDS.len() <= 64, "the bitmap has 64 bits") }
+    if rows.is_empty() {
+        return;
+    }
+    let differs = |row: &R, base: &R| {
+        let texts = R::TEXTS.iter().map(|field| (field.get)(row) != (field.get)(base));
+        let fields = R::FIELDS.iter().map(|field| (field.get)(row) != (field.get)(base));
+        texts.chain(fields).enumerate().fold(0u64, |map, (at, bit)| map | u64::from(bit) << at)
+    };
+    let maps: Vec<u64> = rows.iter().map(|(row, base)| differs(row, base)).collect();
+    let all = maps.iter().fold(0, |all, map| all | map);
+    put_varint(u128::from(all), &mut out.bytes);
+    let columns = || (0..R::TEXTS.len() + R::FIELDS.len()).filter(|at| all >> at & 1 == 1);
+    // A single row has all of them.
+    if rows.len() > 1 {
+        for column in columns() {
+            for eight in maps.chunks(8) {
+                let bits = eight.iter().enumerate().map(|(at, map)| ((map >> column & 1) as u8) << at);
+                out.bytes.push(bits.fold(0, |byte, bit| byte | bit));
+            }
+        }
+    }
+    let mut clocks = Clocks::new(rows.len());
+    for column in columns() {
+        let rows = rows.iter().zip(&maps).enumerate().filter(|(_, (_, map))| *map >> column & 1 == 1);
+        match column.checked_sub(R::TEXTS.len()) {
+            None => rows.for_each(|(_, ((row, _), _))| texts.put((R::TEXTS[column].get)(row), &mut out.bytes)),
+            Some(at) => {
+                let Field { get, kind, unit, .. } = R::FIELDS[at];
+                let clock = is_clock(kind.word(), unit);
+                rows.for_each(|(at, ((row, base), _))| {
+                    let base = match at < changed {
+                        true if clock => clocks.expected(at, get(base)),
+                        false if kind == Kind::Level => Raw::ABSENT,
+                        _ => get(base),
+                    };
+                    put_number(get(row), base, out);
+                    if clock {
+                        clocks.saw(at, get(row));
+                    }
+                });
+            }
+        }
+    }
+}
+
+/// What the first clock of each row went forward by: the others are expected to do the same.
+struct Clocks {
+    moved: Vec<Option<i64>>,
+    base: i64,
+}
+
+impl Clocks {
+    fn new(rows: usize) -> Clocks {
+        Clocks { moved: vec![None; rows], base: 0 }
+    }
+
+    /// What a clock of a row shows that showed `base` before.
+    fn expected(&mut self, row: usize, base: Raw) -> Raw {
+        self.base = base.value().unwrap_or(0);
+        base.value().map_or(base, |base| Raw::new(base.wrapping_add(self.moved[row].unwrap_or(0))))
+    }
+
+    /// What it showed in fact.
+    fn saw(&mut self, row: usize, value: Raw) {
+        self.moved[row].get_or_insert(value.value().map_or(0, |value| value.wrapping_sub(self.base)));
+    }
+}
+
+/// The union of the bitmaps of some rows, and the bits of each column in it.
+struct Bitmaps<'a> {
+    columns: Vec<usize>,
+    bits: &'a [u8],
+    bytes_each: usize,
+    single: bool,
+}
+
+impl<'a> Bitmaps<'a> {
+    fn read(rows: usize, known: usize, bytes: &mut Bytes<'a>) -> Result<Bitmaps<'a>, DecodeError> {
+        let all = u64::try_from(bytes.varint()?).map_err(|_| DecodeError::TooLarge)?;
+        if known < 64 && all >> known != 0 {
+            return Err(DecodeError::NoSuch);
+        }
+        let columns: Vec<usize> = (0..known).filter(|at| all >> at & 1 == 1).collect();
+        let single = rows == 1;
+        let bytes_each = if single { 0 } else { rows.div_ceil(8) };
+        let bits = bytes.take(columns.len() * bytes_each)?;
+        Ok(Bitmaps { columns, bits, bytes_each, single })
+    }
+
+    /// The places of the rows that have something in a column, by its place among the columns.
+    fn rows(&self, place: usize) -> impl Iterator<Item = usize> + '_ {
+        let bits = &self.bits[place * self.bytes_each..(place + 1) * self.bytes_each];
+        let of_many = bits.iter().enumerate().flat_map(|(at, byte)| {
+            let mut rest = *byte;
+            std::iter::from_fn(move || {
+                let bit = rest.trailing_zeros() as usize;
+                rest &= rest.wrapping_sub(1);
+                (bit < 8).then_some(at * 8 + bit)
+            })
+        });
+        self.single.then_some(0).into_iter().chain(of_many)
+    }
+}
+
+impl<R: Row> Columns<R> {
+    /// Changes a table by a difference; the result is sorted by key. `room` is how many rows may still be added.
+    pub fn change<H: Holder<R>>(
+        &self,
+        rows: &mut Vec<H>,
+        added_last: &mut R,
+        texts: &mut Read,
+        room: &mut usize,
+        input: &mut In<'_>,
+    ) -> Result<(), DecodeError> {
+        let removed = steps(rows.len(), &mut input.bytes)?;
+        if !removed.is_empty() {
+            let (mut gone, mut at) = (removed.iter().peekable(), 0);
+            rows.retain(|_| {
+                at += 1;
+                gone.next_if(|index| **index == at - 1).is_none()
+            });
+        }
+        let changed = steps(rows.len(), &mut input.bytes)?;
+        let added = input.bytes.count()?;
+        *room = room.checked_sub(rows.len() + added).ok_or(DecodeError::TooMany)?;
+        if changed.is_empty() && added == 0 {
+            return Ok(());
+        }
+        let bitmaps = Bitmaps::read(changed.len() + added, self.texts.len() + self.fields.len(), &mut input.bytes)?;
+        let mut fresh = vec![added_last.clone(); added];
+        let mut clocks = Clocks::new(changed.len());
+        for (place, column) in bitmaps.columns.iter().enumerate() {
+            let places = bitmaps.rows(place);
+            match column.checked_sub(self.texts.len()) {
+                None => {
+                    let set = self.texts[*column].map(|ours| R::TEXTS[ours].set);
+                    let mut last = None;
+                    for_each(places, changed.len(), &mut fresh, |row| {
+                        match row {
+                            Place::Changed(at) => {
+                                let text = texts.get(&mut input.bytes)?;
+                                set.map(|set| set(rows[changed[at]].edit(), text));
+                            }
+                            Place::Added(row, has) => {
+                                if has {
+                                    last = Some(texts.get(&mut input.bytes)?);
+                                }
+                                if let (Some(set), Some(last)) = (set, &last) {
+                                    set(row, last.clone());
+                                }
+                            }
+                        }
+                        Ok(())
+                    })?;
+                }
+                Some(field) => {
+                    let ours = self.fields[field].map(|ours| &R::FIELDS[ours]);
+                    let (alone, clock) = (self.levels[field], self.clocks[field]);
+                    let mut last = ours.map_or(Raw::ABSENT, |ours| (ours.get)(added_last));
+                    for_each(places, changed.len(), &mut fresh, |row| {
+                        match row {
+                            Place::Changed(at) => match ours {
+                                Some(ours) => {
+                                    let row = rows[changed[at]].edit();
+                                    let mut base = (ours.get)(row);
+                                    if clock {
+                                        base = clocks.expected(at, base);
+                                    }
+                                    let value = number(base, input)?;
+                                    if clock {
+                                        clocks.saw(at, value);
+                                    }
+                                    (ours.set)(row, value);
+                                }
+                                None => drop(number(Raw::ABSENT, input)?),
+                            },
+                            Place::Added(row, has) => {
+                                if has {
+                                    last = number(if alone { Raw::ABSENT } else { last }, input)?;
+                                }
+                                if let Some(ours) = ours {
+                                    (ours.set)(row, last);
+                                }
+                            }
+                        }
+                        Ok(())
+                    })?;
+                }
+            }
+        }
+        let Some(last) = fresh.last() else { return Ok(()) };
+        *added_last = last.clone();
+        // Most often the new come behind the old.
+        let after = rows.last().is_none_or(|last| last.row().key() <= fresh[0].key());
+        let sorted = after && fresh.is_sorted_by_key(Row::key);
+        rows.extend(fresh.into_iter().map(H::hold));
+        if !sorted {
+            rows.sort_by_key(|holder| holder.row().key());
+        }
+        Ok(())
+    }
+}
+
+/// A row whose column is being read.
+enum Place<'a, R> {
+    /// One of the changed rows, which has something there.
+    Changed(usize),
+    /// An added row, and whether it has something else there than the row added before it.
+    Added(&'a mut R, bool),
+}
+
+/// Goes through the rows of a column: the changed ones that have something there, then all that were added.
+fn for_each<R>(
+    places: impl Iterator<Item = usize>,
+    changed: usize,
+    fresh: &mut [R],
+    mut what: impl FnMut(Place<'_, R>) -> Result<(), DecodeError>,
+) -> Result<(), DecodeError> {
+    let mut places = places.peekable();
+    while let Some(at) = places.next_if(|at| *at < changed) {
+        what(Place::Changed(at))?;
+    }
+    for (at, row) in fresh.iter_mut().enumerate() {
+        let has = places.next_if(|place| *place == changed + at).is_some();
+        what(Place::Added(row, has))?;
+    }
+    // Bits behind the last row.
+    if places.next().is_some() { Err(DecodeError::NoSuch) } else { Ok(()) }
+}

@@ -1,0 +1,64 @@
+//! Marks: what happened at an instant, in words. Notes, actions and losses stand in a recording beside its readings.
+
+use crate::text::clean;
+use serde::{Deserialize, Serialize};
+
+/// What kind of mark it is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum MarkKind {
+    /// Somebody wanted to remember the moment.
+    Bookmark,
+    /// Something was done to processes.
+    Action,
+    /// Readings before the next one could not be taken or written.
+    Lost,
+    /// Something that whoever reads should know, such as a recorder that began.
+    #[serde(other)]
+    Note,
+}
+
+impl MarkKind {
+    /// Its word.
+    pub const fn word(self) -> &'static str {
+        match self {
+            MarkKind::Bookmark => "bookmark",
+            MarkKind::Action => "action",
+            MarkKind::Lost => "lost",
+            MarkKind::Note => "note",
+        }
+    }
+}
+
+/// Something at an instant.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Mark {
+    /// When, in nanoseconds since 1970 (UTC).
+    pub wall_ns: i64,
+    /// What kind it is.
+    pub kind: MarkKind,
+    /// In words.
+    #[serde(default)]
+    pub text: String,
+    /// How many readings were lost, where that is known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub readings: Option<u64>,
+}
+
+impl Mark {
+    /// A mark with a text.
+    pub fn new(wall_ns: i64, kind: MarkKind, text: impl Into<String>) -> Mark {
+        Mark { wall_ns, kind, text: text.into(), readings: None }
+    }
+
+    /// Its frame's payload.
+    pub(super) fn payload(&self) -> Vec<u8> {
+        serde_json::to_vec(self).unwrap_or_else(|_| unreachable!("a mark has only plain fields"))
+    }
+
+    /// Reads it; none where it makes no sense.
+    pub(super) fn parse(payload: &[u8]) -> Option<Mark> {
+        let mark: Mark = serde_json::from_slice(payload).ok()?;
+        Some(Mark { text: clean(mark.text.as_bytes()), ..mark })
+    }
+}

@@ -1,0 +1,203 @@
+//! Differences of numbers since version 2: a byte that tells the size, which compresses well, and behind it the bits
+//! below, which look random and are kept apart as they are.
+
+use super::codec::{Bytes, DecodeError};
+use crate::known::{Known, Raw};
+
+/// Tables on their way into a frame.
+#[derive(Default)]
+pub struct Out {
+    /// What will be compressed.
+    pub bytes: Vec<u8>,
+    /// Bits that would not become fewer.
+    pub bits: Vec<u8>,
+    held: u128,
+    count: u32,
+}
+
+impl Out {
+    /// Begins anew.
+    pub fn clear(&mut self) {
+        self.bytes.clear();
+        self.bits.clear();
+        (self.held, self.count) = (0, 0);
+    }
+
+    /// Appends the lowest bits of a number, the lowest first.
+    fn put_bits(&mut self, value: u64, count: u32) {
+        self.held |= u128::from(value) << self.count;
+        self.count += count;
+        while self.count >= 8 {
+            self.bits.push(self.held as u8);
+            self.held >>= 8;
+            self.count -= 8;
+        }
+    }
+
+    /// Fills the last byte with zeros.
+    pub fn finish(&mut self) {
+        if self.count > 0 {
+            self.bits.push(self.held as u8);
+            (self.held, self.count) = (0, 0);
+        }
+    }
+}
+
+/// Tables out of a frame.
+pub struct In<'a> {
+    /// What was compressed.
+    pub bytes: Bytes<'a>,
+    bits: &'a [u8],
+    held: u128,
+    count: u32,
+}
+
+impl<'a> In<'a> {
+    /// The tables of a frame; those of version 1 have no bits apart.
+    pub fn new(bytes: &'a [u8], bits: &'a [u8]) -> In<'a> {
+        In { bytes: Bytes(bytes), bits, held: 0, count: 0 }
+    }
+
+    fn take_bits(&mut self, count: u32) -> Result<u64, DecodeError> {
+        while self.count < count {
+            let (&byte, rest) = self.bits.split_first().ok_or(DecodeError::TooShort)?;
+            self.bits = rest;
+            self.held |= u128::from(byte) << self.count;
+            self.count += 8;
+        }
+        let value = self.held & ((1u128 << count) - 1);
+        self.held >>= count;
+        self.count -= count;
+        Ok(value as u64)
+    }
+
+    /// Whether everything was read.
+    pub fn is_done(&self) -> bool {
+        self.bytes.0.is_empty() && self.bits.is_empty()
+    }
+}
+
+const ABSENT: u8 = 0;
+const DENIED: u8 = 1;
+/// The code of zero; differences follow, each size twice: positive and negative.
+const ZERO: u8 = 2;
+/// Sizes below this are the size itself.
+const SMALL: u64 = 8;
+/// Up to so many bits the two highest are part of the code, beyond it the highest alone.
+const FINE_BITS: u32 = 32;
+
+/// From this code on come differences in whole pages, by their number of pages, again each size twice.
+const PAGES: u8 = ZERO + 2 * CLASSES;
+/// Size classes of differences.
+const CLASSES: u8 = SMALL as u8 + (FINE_BITS as u8 - 3) * 2 + (64 - FINE_BITS as u8);
+/// Size classes of numbers of pages, as many as there are codes left.
+const PAGE_CLASSES: u8 = ((u8::MAX - PAGES) as u16 + 1) as u8 / 2;
+/// Bytes of a page, as a power of two.
+const PAGE_BITS: u32 = 12;
+
+/// The size class of a magnitude, and how many bits stand behind it.
+fn class(magnitude: u64) -> (u8, u32) {
+    if magnitude < SMALL {
+        return (magnitude as u8, 0);
+    }
+    let bits = 64 - magnitude.leading_zeros();
+    if bits <= FINE_BITS {
+        let second = (magnitude >> (bits - 2) & 1) as u8;
+        (SMALL as u8 + (bits as u8 - 4) * 2 + second, bits - 2)
+    } else {
+        (SMALL as u8 + (FINE_BITS as u8 - 3) * 2 + (bits - FINE_BITS - 1) as u8, bits - 1)
+    }
+}
+
+/// The highest bits that a size class stands for, and how many bits stand behind it.
+fn begin_of(class: u8) -> Result<(u64, u32), DecodeError> {
+    let small = SMALL as u8;
+    let fine = small + (FINE_BITS as u8 - 3) * 2;
+    if class < small {
+        Ok((u64::from(class), 0))
+    } else if class < fine {
+        let bits = u32::from(class - small) / 2 + 4;
+        let second = u64::from(class - small) % 2;
+        Ok(((2 | second) << (bits - 2), bits - 2))
+    } else {
+        let bits = u32::from(class - fine) + FINE_BITS + 1;
+        if bits > 64 { Err(DecodeError::TooLarge) } else { Ok((1 << (bits - 1), bits - 1)) }
+    }
+}
+
+/// Appends a number against another.
+pub fn put_number(value: Raw, before: Raw, out: &mut Out) {
+    match value.get() {
+        Known::Absent => out.bytes.push(ABSENT),
+        Known::Denied => out.bytes.push(DENIED),
+        Known::Value(value) => {
+            let difference = value.wrapping_sub(before.value().unwrap_or(0));
+            let magnitude = difference.unsigned_abs();
+            let in_pages = magnitude > 0 && magnitude.trailing_zeros() >= PAGE_BITS;
+            let (begin, magnitude, (class, bits)) = match class(magnitude >> PAGE_BITS) {
+                small if in_pages && small.0 < PAGE_CLASSES => (PAGES, magnitude >> PAGE_BITS, small),
+                _ => (ZERO, magnitude, class(magnitude)),
+            };
+            out.bytes.push(begin + class * 2 + u8::from(difference < 0));
+            out.put_bits(magnitude & ((1u64 << bits) - 1), bits);
+        }
+    }
+}
+
+/// The next number against another.
+pub fn number(before: Raw, input: &mut In<'_>) -> Result<Raw, DecodeError> {
+    let (&code, rest) = input.bytes.0.split_first().ok_or(DecodeError::TooShort)?;
+    input.bytes.0 = rest;
+    Ok(match code {
+        ABSENT => Raw::ABSENT,
+        DENIED => Raw::DENIED,
+        code => {
+            let (code, shift) = if code < PAGES { (code - ZERO, 0) } else { (code - PAGES, PAGE_BITS) };
+            let (begin, bits) = begin_of(code / 2)?;
+            let magnitude = ((begin | input.take_bits(bits)?) << shift) as i64;
+            let difference = if code % 2 == 1 { magnitude.wrapping_neg() } else { magnitude };
+            Raw::new(before.value().unwrap_or(0).wrapping_add(difference))
+        }
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn any_raw() -> impl Strategy<Value = Raw> {
+        let near = any::<i64>().prop_flat_map(|value| (0..64u32).prop_map(move |shift| value >> shift));
+        let pages = (-20_000i64..20_000).prop_map(|pages| pages << PAGE_BITS);
+        prop_oneof![
+            Just(Raw::ABSENT),
+            Just(Raw::DENIED),
+            near.prop_map(Raw::new),
+            pages.prop_map(Raw::new)
+        ]
+    }
+
+    proptest! {
+        #[test]
+        fn any_numbers_against_any_others_are_read_back(
+            pairs in proptest::collection::vec((any_raw(), any_raw()), 0..40)
+        ) {
+            let mut out = Out::default();
+            for (value, before) in &pairs {
+                put_number(*value, *before, &mut out);
+            }
+            out.finish();
+            let mut input = In::new(&out.bytes, &out.bits);
+            for (value, before) in &pairs {
+                prop_assert_eq!(number(*before, &mut input), Ok(*value));
+            }
+            prop_assert!(input.is_done());
+        }
+
+        #[test]
+        fn every_code_is_a_number_or_an_error(code in any::<u8>(), bits in proptest::collection::vec(any::<u8>(), 8)) {
+            let bytes = [code];
+            let _ = number(Raw::new(5), &mut In::new(&bytes, &bits));
+        }
+    }
+}

@@ -1,0 +1,155 @@
+//! Finds the readings of a recording without decoding them: where their frames are, what the indexes say of them, what
+//! is damaged. A recording that grows is surveyed on from where it ended.
+
+use super::format::Kind;
+use super::marks::{Mark, MarkKind};
+use super::reader::{Damage, Decoder, Entry, Frames, Opened, ReadError};
+use super::scanner::{Found, Scanner};
+use crate::reading::HostFacts;
+use crate::timeline::Moment;
+use std::io::{self, Read};
+use std::sync::Arc;
+
+/// What is found next.
+pub enum Surveyed {
+    /// A reading. `lost` says that readings before it are missing.
+    Reading {
+        /// Its place.
+        entry: Entry,
+        /// Readings just before it could not be read or were never taken.
+        lost: bool,
+    },
+    /// What the lanes show of the readings before.
+    Index(Vec<(u64, Moment)>),
+    /// Something at an instant.
+    Mark(Mark),
+    /// A part that cannot be read.
+    Damage(Damage),
+}
+
+/// Bytes of frames, read from one place on.
+struct FromHere {
+    frames: Arc<dyn Frames>,
+    at: u64,
+}
+
+impl Read for FromHere {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let there = self.frames.some_at(self.at, buffer)?;
+        self.at += there as u64;
+        Ok(there)
+    }
+}
+
+/// Goes through a recording.
+pub struct Survey {
+    frames: Arc<dyn Frames>,
+    decoder: Decoder,
+    host: Arc<HostFacts>,
+    every: Option<f64>,
+    scanner: Option<Scanner<FromHere>>,
+    /// Behind the last frame that needs nothing after it.
+    settled: u64,
+    pending: Option<(u64, bool)>,
+    broken: bool,
+    lost: bool,
+}
+
+impl Survey {
+    /// Reads the head.
+    pub fn open(frames: Arc<dyn Frames>) -> Result<Survey, ReadError> {
+        let Opened { scanner, decoder, host, every } =
+            Opened::read(FromHere { frames: frames.clone(), at: 0 })?;
+        let settled = scanner.offset();
+        let (pending, broken, lost) = (None, false, false);
+        Ok(Survey { frames, decoder, host, every, scanner: Some(scanner), settled, pending, broken, lost })
+    }
+
+    /// Whose recording it is.
+    pub fn host(&self) -> &Arc<HostFacts> {
+        &self.host
+    }
+
+    /// Nominal time between readings in seconds, where the recording states one.
+    pub fn every(&self) -> Option<f64> {
+        self.every
+    }
+
+    /// A decoder that has read nothing.
+    pub fn decoder(&self) -> Decoder {
+        self.decoder.anew()
+    }
+
+    /// The frames.
+    pub fn frames(&self) -> &Arc<dyn Frames> {
+        &self.frames
+    }
+
+    /// What is found next; `None` at the end as it is now. Asked again later it goes on there.
+    pub fn next(&mut self) -> Result<Option<Surveyed>, ReadError> {
+        let scanner = self.scanner.get_or_insert_with(|| {
+            self.pending = None;
+            Scanner::new(FromHere { frames: self.frames.clone(), at: self.settled }, self.settled)
+        });
+        loop {
+            match scanner.next()? {
+                Found::End if self.pending.is_none() => {
+                    self.scanner = None;
+                    return Ok(None);
+                }
+                found @ (Found::End | Found::Cut { .. }) => {
+                    // What is not whole yet may become so; until then it is the end.
+                    let end = match found {
+                        Found::Cut { offset, bytes } => offset + bytes,
+                        _ => scanner.offset(),
+                    };
+                    let offset = self.settled;
+                    self.scanner = None;
+                    return Ok(Some(Surveyed::Damage(Damage { offset, bytes: end - offset, cut: true })));
+                }
+                Found::Damage { offset, bytes } => {
+                    (self.broken, self.lost, self.pending) = (true, true, None);
+                    self.settled = offset + bytes;
+                    return Ok(Some(Surveyed::Damage(Damage { offset, bytes, cut: false })));
+                }
+                Found::Frame { offset, kind } => {
+                    let end = scanner.offset();
+                    let kind = Kind::from_number(kind);
+                    let found = match (kind, kind.and_then(Kind::part)) {
+                        (_, Some(part)) if part.system => {
+                            if part.key {
+                                self.broken = false;
+                            }
+                            self.pending = (!self.broken).then_some((offset, part.key));
+                            continue;
+                        }
+                        (_, Some(part)) => match self.pending.take() {
+                            Some((system, key)) if key == part.key => Some(Surveyed::Reading {
+                                entry: Entry { system, process: offset, key },
+                                lost: std::mem::take(&mut self.lost),
+                            }),
+                            None if self.broken => None,
+                            _ => {
+                                (self.broken, self.lost) = (true, true);
+                                Some(Surveyed::Damage(Damage { offset, bytes: end - offset, cut: false }))
+                            }
+                        },
+                        (Some(Kind::Mark), _) => {
+                            let mark = Mark::parse(scanner.payload());
+                            self.lost |= mark.as_ref().is_some_and(|mark| mark.kind == MarkKind::Lost);
+                            mark.map(Surveyed::Mark)
+                        }
+                        (Some(Kind::Index), _) => self.decoder.index(scanner.payload()).ok().map(Surveyed::Index),
+                        _ => None,
+                    };
+                    if self.pending.is_none() {
+                        self.settled = end;
+                    }
+                    if found.is_some() {
+                        return Ok(found);
+                    }
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,360 @@
+//! Samples in order, from the live machine or from recordings alike.
+//!
+//! The points of the lanes are kept for every sample ([`moment`]); the readings behind them are kept as frames (in
+//! memory for a live source, in files for recordings) and decoded when somebody looks back. A timeline is a number of
+//! recordings one after another ([`segment`]), and behind them the live readings ([`memory`]), where there are some.
+
+mod memory;
+mod moment;
+mod segment;
+
+pub use memory::THIN;
+pub use moment::Moment;
+
+use crate::reading::{HostFacts, Reading};
+use crate::recording::{Damage, Decoder, Entry, Frames, Mark, ReadError};
+use crate::sample::Sample;
+use memory::{COARSE, FINE, Memory, merged};
+use segment::Segment;
+use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::sync::Arc;
+
+/// Samples that are kept decoded around the present place.
+const DECODED: usize = 96;
+/// Readings that are kept decoded: what stepping back needs.
+const RECENT: usize = 160;
+
+/// Where a reading stands: which recording, counted from the oldest, and which of its readings. The live readings are
+/// the last of them.
+type Spot = (usize, usize);
+
+/// Samples in order, with their gaps.
+pub struct Timeline {
+    host: Arc<HostFacts>,
+    moments: VecDeque<Moment>,
+    /// Number of the oldest sample that is still there.
+    first: usize,
+    past: Vec<Segment>,
+    /// Samples in the recordings.
+    in_past: usize,
+    live: Option<Box<Memory>>,
+    fresh: Decoder,
+    position: Option<(Spot, Decoder)>,
+    decoded: BTreeMap<usize, Arc<Sample>>,
+    recent: HashMap<Spot, Arc<Reading>>,
+    newest: Option<Arc<Reading>>,
+}
+
+/// A recording that cannot be part of a timeline.
+#[derive(Debug, thiserror::Error)]
+pub enum JoinError {
+    /// It cannot be read.
+    #[error("{0}")]
+    Read(#[from] ReadError),
+    /// It is of another machine.
+    #[error("it is of the host {0}, not of {1}")]
+    OtherHost(String, String),
+}
+
+impl Timeline {
+    /// An empty timeline that readings are appended to.
+    pub fn live(host: Arc<HostFacts>) -> Timeline {
+        Timeline { live: Some(Box::default()), ..Timeline::new(host) }
+    }
+
+    fn new(host: Arc<HostFacts>) -> Timeline {
+        Timeline {
+            host,
+            moments: VecDeque::new(),
+            first: 0,
+            past: vec![],
+            in_past: 0,
+            live: None,
+            fresh: Decoder::own(),
+            position: None,
+            decoded: BTreeMap::new(),
+            recent: HashMap::new(),
+            newest: None,
+        }
+    }
+
+    /// A timeline of one recording.
+    pub fn open(frames: impl Frames + 'static) -> Result<Timeline, ReadError> {
+        let mut timeline = Timeline::new(Arc::default());
+        timeline.join(vec![Segment::open(Arc::new(frames))?]);
+        Ok(timeline)
+    }
+
+    /// A timeline of several recordings of one machine, whatever their order. Those that cannot be part of it are given
+    /// back with the reason, by their place in the list.
+    pub fn of_recordings(all: Vec<Arc<dyn Frames>>) -> (Timeline, Vec<(usize, JoinError)>) {
+        let mut timeline = Timeline::new(Arc::default());
+        let problems = timeline.open_all(all);
+        (timeline, problems)
+    }
+
+    /// Puts recordings of the time before in front of a live timeline, before its first reading: what they hold from
+    /// `since` on, in nanoseconds since 1970. Those that cannot be part of it are given back with the reason.
+    pub fn put_before(&mut self, all: Vec<Arc<dyn Frames>>) -> Vec<(usize, JoinError)> {
+        self.open_all(all)
+    }
+
+    fn open_all(&mut self, all: Vec<Arc<dyn Frames>>) -> Vec<(usize, JoinError)> {
+        let (mut opened, mut problems) = (vec![], vec![]);
+        let mut name = (!self.host.name.is_empty()).then(|| self.host.name.clone());
+        for (place, frames) in all.into_iter().enumerate() {
+            match Segment::open(frames) {
+                Ok((segment, moments)) => {
+                    let host = &segment.host().name;
+                    let expected = name.get_or_insert_with(|| host.clone());
+                    if host == expected {
+                        opened.push((segment, moments));
+                    } else {
+                        problems.push((place, JoinError::OtherHost(host.clone(), expected.clone())));
+                    }
+                }
+                Err(error) => problems.push((place, error.into())),
+            }
+        }
+        self.join(opened);
+        problems
+    }
+
+    /// Appends recordings, the earliest first. What two of them have in common is taken from the earlier one.
+    fn join(&mut self, mut opened: Vec<(Segment, Vec<Moment>)>) {
+        opened.sort_by_key(|(_, moments)| moments.first().map_or(i64::MAX, |moment| moment.wall_ns));
+        for (mut segment, mut moments) in opened {
+            let last = self.moments.back().map(|moment| moment.wall_ns);
+            let known = last.map_or(0, |last| moments.partition_point(|moment| moment.wall_ns <= last));
+            // A recorder begins a new file with the last reading of the one before: then nothing is lost between.
+            let goes_on = known > 0 && last == Some(moments[known - 1].wall_ns);
+            moments.drain(..known);
+            segment.skipped = known;
+            if let Some(first) = moments.first_mut().filter(|_| last.is_some() && !goes_on) {
+                first.lost = true;
+            }
+            if self.live.is_none() {
+                self.host = segment.host().clone();
+            }
+            self.in_past += moments.len();
+            self.moments.extend(moments);
+            self.past.push(segment);
+        }
+    }
+
+    /// Takes in what was written into the newest recording since it was opened; says whether there was something.
+    pub fn grow(&mut self) -> Result<bool, ReadError> {
+        let Some(segment) = self.past.last_mut().filter(|_| self.live.is_none()) else { return Ok(false) };
+        let marks = segment.marks.len();
+        let moments = segment.grow()?;
+        let more = !moments.is_empty() || segment.marks.len() > marks;
+        self.in_past += moments.len();
+        self.moments.extend(moments);
+        Ok(more)
+    }
+
+    /// Appends a recording that was begun since.
+    pub fn append_recording(&mut self, frames: Arc<dyn Frames>) -> Result<(), JoinError> {
+        let (segment, moments) = Segment::open(frames)?;
+        if segment.host().name != self.host.name {
+            return Err(JoinError::OtherHost(segment.host().name.clone(), self.host.name.clone()));
+        }
+        self.join(vec![(segment, moments)]);
+        Ok(())
+    }
+
+    /// Facts of the host.
+    pub fn host(&self) -> &Arc<HostFacts> {
+        &self.host
+    }
+
+    /// What happened, as the recordings say, oldest first.
+    pub fn marks(&self) -> Vec<Mark> {
+        let mut marks: Vec<Mark> = self.past.iter().flat_map(|segment| segment.marks.iter().cloned()).collect();
+        marks.sort_by_key(|mark| mark.wall_ns);
+        marks
+    }
+
+    /// What cannot be read.
+    pub fn damages(&self) -> Vec<Damage> {
+        self.past.iter().flat_map(|segment| segment.damages.iter().chain(&segment.tail)).copied().collect()
+    }
+
+    /// Nominal time between readings in seconds, where the newest recording states one.
+    pub fn every(&self) -> Option<f64> {
+        self.past.last().and_then(Segment::every)
+    }
+
+    /// Appends a reading to a live timeline; a recording stays as it is. Numbers of thinned samples, and of those before
+    /// them, change with it; those of the others stay.
+    pub fn append(&mut self, reading: Arc<Reading>) {
+        let Some(memory) = &mut self.live else { return };
+        memory.fine.put(&reading);
+        let sample = Sample::new(self.host.clone(), self.newest.take(), reading.clone());
+        // What came between the last recorded reading and the first of our own is not known.
+        let lost = sample.before.is_none() && self.moments.len() == self.in_past && self.in_past > 0;
+        self.newest = Some(reading);
+        self.moments.push_back(Moment::of(&sample, lost));
+        self.remember(self.end() - 1, Arc::new(sample));
+        self.make_room();
+    }
+
+    fn make_room(&mut self) {
+        let Some(memory) = &mut self.live else { return };
+        let past = self.in_past;
+        let mut changed = false;
+        while memory.fine.is_over(FINE) {
+            let kept_before = past + memory.coarse.entries.len();
+            let readings = memory.fine.oldest(&mut self.fresh.anew()).unwrap_or_default();
+            let gone = memory.fine.drop_oldest();
+            let moments: Vec<Moment> = self.moments.range(kept_before..kept_before + gone).cloned().collect();
+            let mut thinned = vec![];
+            // The last of each group stays, so the one before the next block does.
+            for (group, moments) in readings.chunks(THIN).zip(moments.chunks(THIN)) {
+                let reading = merged(group);
+                memory.coarse.put(&reading);
+                let before = memory.last_coarse.replace(reading.clone());
+                let lost = before.is_none() && past > 0;
+                let sample = Sample::new(self.host.clone(), before, reading);
+                thinned.push(Moment::of(&sample, lost).standing_for(moments));
+            }
+            let fewer = gone - thinned.len();
+            for (at, moment) in thinned.into_iter().enumerate() {
+                self.moments[kept_before + at] = moment;
+            }
+            let kept = kept_before + (gone - fewer);
+            self.moments.drain(kept..kept + fewer);
+            self.first += fewer;
+            changed = true;
+        }
+        while memory.coarse.is_over(COARSE) {
+            let gone = memory.coarse.drop_oldest();
+            self.moments.drain(past..past + gone);
+            self.first += gone;
+            changed = true;
+        }
+        if changed {
+            let fine = self.first + past + memory.coarse.entries.len();
+            self.decoded = self.decoded.split_off(&fine);
+            self.position = None;
+            self.recent.clear();
+        }
+    }
+
+    /// Bytes of memory that the frames and points take.
+    pub fn bytes(&self) -> u64 {
+        let live = self.live.as_ref().map_or(0, |memory| memory.coarse.bytes() + memory.fine.bytes());
+        let places: u64 = self.past.iter().map(Segment::bytes).sum();
+        live + places + (self.moments.len() * size_of::<Moment>()) as u64
+    }
+
+    /// Number of the oldest sample.
+    pub fn first(&self) -> usize {
+        self.first
+    }
+
+    /// One more than the number of the newest sample.
+    pub fn end(&self) -> usize {
+        self.first + self.moments.len()
+    }
+
+    /// Whether there is no sample.
+    pub fn is_empty(&self) -> bool {
+        self.moments.is_empty()
+    }
+
+    /// What the lanes show of a sample.
+    pub fn moment(&self, number: usize) -> Option<&Moment> {
+        self.moments.get(number.checked_sub(self.first)?)
+    }
+
+    /// Number of the last sample that is not later than a wall clock time; the first where all are later.
+    pub fn at(&self, wall_ns: i64) -> usize {
+        let later = self.moments.partition_point(|moment| moment.wall_ns <= wall_ns);
+        self.first + later.saturating_sub(1)
+    }
+
+    /// The sample with this number.
+    pub fn sample(&mut self, number: usize) -> Result<Arc<Sample>, ReadError> {
+        if let Some(sample) = self.decoded.get(&number) {
+            return Ok(sample.clone());
+        }
+        let spot = self.spot(number).ok_or(ReadError::Empty)?;
+        let lost = self.moment(number).is_none_or(|moment| moment.lost);
+        // The later one first: the way to it leads over the other.
+        let now = self.reading(spot)?;
+        let before = if lost || spot.1 == 0 { None } else { Some(self.reading((spot.0, spot.1 - 1))?) };
+        let host = self.past.get(spot.0).map_or(&self.host, Segment::host).clone();
+        let sample = Arc::new(Sample::new(host, before, now));
+        self.remember(number, sample.clone());
+        Ok(sample)
+    }
+
+    /// Where a sample's reading stands.
+    fn spot(&self, number: usize) -> Option<Spot> {
+        let mut at = number.checked_sub(self.first)?;
+        if at >= self.moments.len() {
+            return None;
+        }
+        for (place, segment) in self.past.iter().enumerate() {
+            if at < segment.len() {
+                return Some((place, at + segment.skipped));
+            }
+            at -= segment.len();
+        }
+        Some((self.past.len(), at))
+    }
+
+    fn find(&self, (place, at): Spot) -> Result<(Entry, &dyn Frames), ReadError> {
+        let found = match self.past.get(place) {
+            Some(segment) => segment.find(at),
+            None => self.live.as_ref().and_then(|memory| memory.find(at)),
+        };
+        found.ok_or(ReadError::Empty)
+    }
+
+    fn remember(&mut self, number: usize, sample: Arc<Sample>) {
+        self.decoded.insert(number, sample);
+        while self.decoded.len() > DECODED {
+            // What is farthest from the present place is needed last.
+            let (Some((&low, _)), Some((&high, _))) =
+                (self.decoded.first_key_value(), self.decoded.last_key_value())
+            else {
+                return;
+            };
+            let far = if number - low >= high - number { low } else { high };
+            self.decoded.remove(&far);
+        }
+    }
+
+    fn reading(&mut self, spot: Spot) -> Result<Arc<Reading>, ReadError> {
+        if let Some(reading) = self.recent.get(&spot) {
+            return Ok(reading.clone());
+        }
+        let (place, at) = spot;
+        let mut key = at;
+        while !self.find((place, key))?.0.key {
+            key = key.checked_sub(1).ok_or(ReadError::Empty)?;
+        }
+        let (mut next, mut decoder) = match self.position.take() {
+            Some(((there, last), decoder)) if there == place && last >= key && last < at => (last + 1, decoder),
+            _ => (key, self.past.get(place).map_or_else(|| self.fresh.anew(), Segment::decoder)),
+        };
+        if self.recent.len() > RECENT {
+            self.recent.clear();
+        }
+        loop {
+            let (entry, frames) = self.find((place, next))?;
+            decoder.load(frames, entry)?;
+            if next + RECENT / 2 > at {
+                self.recent.insert((place, next), Arc::new(decoder.reading().clone()));
+            }
+            if next == at {
+                break;
+            }
+            next += 1;
+        }
+        self.position = Some((spot, decoder));
+        self.recent.get(&spot).cloned().ok_or(ReadError::Empty)
+    }
+}

@@ -1,0 +1,145 @@
+//! One recording among those that a timeline is made of.
+
+use super::moment::Moment;
+use crate::reading::{HostFacts, Reading};
+use crate::recording::{Damage, Decoder, Entry, Frames, Mark, ReadError, Survey, Surveyed};
+use crate::sample::Sample;
+use std::sync::Arc;
+
+/// A recording whose readings were found.
+pub struct Segment {
+    survey: Survey,
+    entries: Vec<Entry>,
+    /// The last reading that was decoded for the lanes, and its place.
+    carried: Option<(usize, Arc<Reading>)>,
+    /// Readings at its beginning that stand in the segment before it already.
+    pub skipped: usize,
+    /// What happened, in the order of the file.
+    pub marks: Vec<Mark>,
+    /// What cannot be read.
+    pub damages: Vec<Damage>,
+    /// What stands behind the last whole reading: cut off, or not there yet.
+    pub tail: Option<Damage>,
+}
+
+impl Segment {
+    /// Finds the readings of a recording. Gives what the lanes show of them as well.
+    pub fn open(frames: Arc<dyn Frames>) -> Result<(Segment, Vec<Moment>), ReadError> {
+        let survey = Survey::open(frames)?;
+        let mut segment =
+            Segment { survey, entries: vec![], carried: None, skipped: 0, marks: vec![], damages: vec![], tail: None };
+        let moments = segment.grow()?;
+        Ok((segment, moments))
+    }
+
+    /// Whose recording it is.
+    pub fn host(&self) -> &Arc<HostFacts> {
+        self.survey.host()
+    }
+
+    /// Nominal time between readings in seconds, where the recording states one.
+    pub fn every(&self) -> Option<f64> {
+        self.survey.every()
+    }
+
+    /// Readings that belong to the timeline.
+    pub fn len(&self) -> usize {
+        self.entries.len() - self.skipped
+    }
+
+    /// Finds what was written since the last time.
+    pub fn grow(&mut self) -> Result<Vec<Moment>, ReadError> {
+        let mut moments = vec![];
+        self.tail = None;
+        // Readings whose index has not come yet, and whether those before them are lost.
+        let mut block: Vec<(usize, bool)> = vec![];
+        while let Some(found) = self.survey.next()? {
+            match found {
+                Surveyed::Reading { entry, lost } => {
+                    if entry.key {
+                        self.decode(&mut block, &mut moments);
+                    }
+                    block.push((self.entries.len(), lost));
+                    self.entries.push(entry);
+                }
+                Surveyed::Index(rows) => {
+                    let there = rows.len().checked_sub(block.len()).map(|first| &rows[first..]);
+                    match there {
+                        Some(rows) if agree(rows, &block, &self.entries) => {
+                            moments.extend(rows.iter().map(|(_, moment)| moment.clone()));
+                            block.clear();
+                        }
+                        _ => self.decode(&mut block, &mut moments),
+                    }
+                }
+                Surveyed::Mark(mark) => self.marks.push(mark),
+                Surveyed::Damage(damage) if damage.cut => {
+                    self.tail = Some(damage);
+                    break;
+                }
+                Surveyed::Damage(damage) => self.damages.push(damage),
+            }
+        }
+        self.decode(&mut block, &mut moments);
+        Ok(moments)
+    }
+
+    /// Works out what the lanes show of readings that no index tells of.
+    fn decode(&mut self, block: &mut Vec<(usize, bool)>, moments: &mut Vec<Moment>) {
+        let Some((first, lost)) = block.first() else { return };
+        let mut decoder = self.survey.decoder();
+        let mut before = self.carried.take().filter(|(at, _)| at + 1 == *first).map(|(_, reading)| reading);
+        // Rates of the first need the reading before it, which may stand in the block before.
+        let mut at = if before.is_none() && !lost { first.saturating_sub(1) } else { *first };
+        while at > 0 && !self.entries[at].key {
+            at -= 1;
+        }
+        let mut sound = true;
+        for place in at..self.entries.len() {
+            let lost = place.checked_sub(*first).and_then(|at| block.get(at)).map(|(_, lost)| *lost);
+            // What its checksum calls whole but makes no sense is as good as lost; so is what is written against it.
+            sound = sound && decoder.load_system(&**self.survey.frames(), self.entries[place]).is_ok();
+            let reading = sound.then(|| Arc::new(decoder.reading().clone()));
+            if let Some(lost) = lost {
+                moments.push(match &reading {
+                    Some(reading) => {
+                        let before = before.take().filter(|_| !lost);
+                        Moment::of(&Sample::new(self.host().clone(), before, reading.clone()), lost)
+                    }
+                    None => Moment::unreadable(moments.last().map_or(0, |moment| moment.wall_ns)),
+                });
+            }
+            // A key frame means something without what stands before it.
+            sound |= self.entries.get(place + 1).is_some_and(|next| next.key);
+            if place >= first.saturating_sub(1) {
+                before = reading;
+            }
+        }
+        self.carried = before.map(|reading| (self.entries.len() - 1, reading));
+        block.clear();
+    }
+
+    /// A decoder that has read nothing.
+    pub fn decoder(&self) -> Decoder {
+        self.survey.decoder()
+    }
+
+    /// The place of a reading of the timeline, counted from the first of this segment, and the frames.
+    pub fn find(&self, at: usize) -> Option<(Entry, &dyn Frames)> {
+        Some((*self.entries.get(at)?, &**self.survey.frames()))
+    }
+
+    /// Bytes of memory that its places take.
+    pub fn bytes(&self) -> u64 {
+        size_of_val(&self.entries[..]) as u64
+    }
+}
+
+/// Whether the rows of an index tell of the readings of a block.
+fn agree(rows: &[(u64, Moment)], block: &[(usize, bool)], entries: &[Entry]) -> bool {
+    let pairs = rows.iter().zip(block);
+    rows.len() == block.len()
+        && pairs.into_iter().all(|((offset, moment), (at, lost))| {
+            *offset == entries[*at].system && moment.lost == *lost
+        })
+}

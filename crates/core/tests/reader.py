@@ -1,0 +1,154 @@
+"""Reads a Dozor recording by docs/recording-format.md alone: prints the times, the system's numbers and the processes.
+
+Usage: python3 reader.py FILE   (needs the Zstandard library libzstd.so.1, which every Debian has)
+"""
+import ctypes, json, struct, sys
+
+zstd = ctypes.CDLL("libzstd.so.1")
+zstd.ZSTD_createDStream.restype = ctypes.c_void_p
+class Buffer(ctypes.Structure):
+    _fields_ = [("data", ctypes.c_void_p), ("size", ctypes.c_size_t), ("pos", ctypes.c_size_t)]
+
+class Stream:
+    def __init__(self):
+        self.context = ctypes.c_void_p(zstd.ZSTD_createDStream())
+    def unpack(self, packed):
+        source, room, out = ctypes.create_string_buffer(packed, len(packed)), ctypes.create_string_buffer(1 << 17), b""
+        given = Buffer(ctypes.addressof(source), len(packed), 0)
+        while True:
+            taken = Buffer(ctypes.addressof(room), len(room), 0)
+            assert ctypes.c_ssize_t(zstd.ZSTD_decompressStream(self.context, ctypes.byref(taken), ctypes.byref(given))).value >= 0
+            out += room.raw[: taken.pos]
+            if given.pos == given.size and taken.pos < taken.size:
+                return out
+
+class Input:
+    def __init__(self, data, bits):
+        self.data, self.at, self.bits, self.used = data, 0, int.from_bytes(bits, "little"), 0
+    def byte(self):
+        self.at += 1
+        return self.data[self.at - 1]
+    def varint(self):
+        value = shift = 0
+        while True:
+            byte = self.byte()
+            value |= (byte & 127) << shift
+            shift += 7
+            if byte < 128:
+                return value
+    def steps(self):
+        indexes, following = [], 0
+        for _ in range(self.varint()):
+            indexes.append(following + self.varint())
+            following = indexes[-1] + 1
+        return indexes
+    def number(self, base):
+        code = self.byte()
+        if code < 2:
+            return ("absent", "denied")[code]
+        page, code = (4096, code - 198) if code >= 198 else (1, code - 2)
+        size, negative = code // 2, code % 2
+        if size < 8:
+            magnitude = size
+        else:
+            digits, high, known = (4 + (size - 8) // 2, 2 | (size - 8) % 2, 2) if size < 66 else (size - 33, 1, 1)
+            below = digits - known
+            magnitude = high << below | (self.bits >> self.used) & ((1 << below) - 1)
+            self.used += below
+        value = (base if isinstance(base, int) else 0) + (-magnitude if negative else magnitude) * page
+        return (value + 2**63) % 2**64 - 2**63
+    def text(self, texts):
+        number = self.varint()
+        if number == 0:
+            length = self.varint()
+            texts.append(self.data[self.at : self.at + length].decode())
+            self.at += length
+        return texts[number - 1]
+
+IDENTITY = dict.fromkeys(["disk", "interface", "sensor", "battery", "gpu"], "name") | {
+    "system": "", "core": "number", "interrupt": "source core", "softirq": "kind core", "filesystem": "mount",
+    "connection": "cookie", "ended": "order pid", "thread": "tid start_ticks", "process": "pid start_ticks"}
+
+class Table:
+    def __init__(self, group):
+        self.name, self.texts, self.fields = group["name"], group["texts"], group["fields"]
+        self.columns = [text["name"] for text in self.texts] + [field["name"] for field in self.fields]
+        self.clear()
+    def clear(self):
+        self.rows, self.added = [], [""] * len(self.texts) + ["absent"] * len(self.fields)
+    def change(self, data, texts):
+        for index in reversed(data.steps()):
+            del self.rows[index]
+        rows = [self.rows[index] for index in data.steps()]
+        changed, count = len(rows), len(rows) + data.varint()
+        if count == 0:
+            return
+        bitmap = data.varint()
+        columns = [at for at in range(len(self.columns)) if bitmap >> at & 1]
+        width = (count + 7) // 8 if count > 1 else 0
+        bits = [int.from_bytes(bytes(data.byte() for _ in range(width)), "little") if width else 1 for _ in columns]
+        rows += [list(self.added) for _ in range(count - changed)]
+        moved = [None] * count
+        for column, present in zip(columns, bits):
+            field = self.fields[column - len(self.texts)] if column >= len(self.texts) else None
+            level = field and field["kind"] == "level"
+            last = self.added[column]
+            for at, row in enumerate(rows):
+                base = row[column] if at < changed else last
+                value = base
+                if present >> at & 1:
+                    if field is None:
+                        value = data.text(texts)
+                    elif at >= changed:
+                        value = data.number(0 if level else base)
+                    elif level and field["unit"] == "ns":
+                        start = base if isinstance(base, int) else None
+                        value = data.number(start if start is None else start + (moved[at] or 0))
+                        if moved[at] is None:
+                            moved[at] = value - (start or 0) if isinstance(value, int) else 0
+                    else:
+                        value = data.number(base)
+                row[column] = value
+                last = value if at >= changed else last
+        if count > changed:
+            self.added = list(rows[-1])
+            self.rows += rows[changed:]
+        identity = [self.columns.index(name) for name in IDENTITY[self.name].split()]
+        self.rows.sort(key=lambda row: [-1 if row[at] == "absent" else row[at] for at in identity])
+
+def frames(data):
+    at = 12
+    while at < len(data):
+        if data[at] == 0xF5:
+            kind, length = struct.unpack_from("<4xBI", data, at)
+            at += 15
+        else:
+            kind, length, at = data[at], data[at + 1], at + 2
+            if length > 127:
+                length, at = length & 127 | data[at] << 7, at + 1
+            at += 4
+        yield kind, data[at : at + length]
+        at += length
+
+data = open(sys.argv[1], "rb").read()
+assert data[:8] == b"DOZOR\r\n\x1a" and data[8] == 2
+parts = {}
+for kind, payload in frames(data):
+    if kind == 1:
+        groups = json.loads(payload)["groups"]
+    elif kind in (6, 7, 8, 9):
+        part = "system" if kind in (6, 8) else "process"
+        if kind < 8:
+            parts[part] = ([Table(group) for group in groups if group["part"] == part], [], Stream())
+        tables, texts, stream = parts[part]
+        head = Input(payload, b"")
+        length = head.varint()
+        source = Input(stream.unpack(payload[head.at : head.at + length]), payload[head.at + length :])
+        for table in tables:
+            table.change(source, texts)
+            if table.name in ("system", "process"):
+                for row in table.rows:
+                    print(table.name, *(f"{name}={value}" for name, value in zip(table.columns, row) if value not in ("", "absent")))
+    elif kind == 10:
+        mark = json.loads(payload)
+        print("mark", mark["kind"], mark["text"])

@@ -1,0 +1,201 @@
+//! A folder of segments, each a recording of its own: the oldest go when there are too many or they are too old.
+
+use super::sink::Sink;
+use super::{RecordError, failed};
+use crate::clock::Zone;
+use dozor_core::units::NANOS;
+use rustix::fs::{FlockOperation, flock};
+use std::collections::VecDeque;
+use std::fs::{File, OpenOptions};
+use std::io::{self, Read as _, Write as _};
+use std::os::unix::fs::MetadataExt as _;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+/// The file that says that a recorder writes here.
+const LOCK: &str = ".recorder";
+/// The smallest limit: a few segments with their heads must fit.
+pub const SMALLEST_LIMIT: u64 = 1 << 20;
+const SMALLEST_SEGMENT: u64 = 64 << 10;
+const LARGEST_SEGMENT: u64 = 8 << 20;
+const LONGEST_SEGMENT: Duration = Duration::from_secs(6 * 3_600);
+const SHORTEST_SEGMENT: Duration = Duration::from_secs(600);
+
+/// How much a folder keeps.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Bounds {
+    /// Readings older than this go.
+    pub keep: Option<Duration>,
+    /// All segments together have at most so many bytes.
+    pub limit: Option<u64>,
+    /// A segment has about so many bytes at most; else as many as suit the limit.
+    pub segment: Option<u64>,
+}
+
+impl Bounds {
+    fn segment_bytes(&self) -> u64 {
+        let suits = self.limit.map_or(LARGEST_SEGMENT, |limit| limit / 16);
+        self.segment.unwrap_or(suits.clamp(SMALLEST_SEGMENT, LARGEST_SEGMENT))
+    }
+
+    fn segment_age(&self) -> Duration {
+        self.keep.map_or(LONGEST_SEGMENT, |keep| keep / 8).clamp(SHORTEST_SEGMENT, LONGEST_SEGMENT)
+    }
+}
+
+/// A segment that is finished.
+struct Finished {
+    path: PathBuf,
+    bytes: u64,
+    /// When it begins, as its name says: sorts as time does.
+    begin: String,
+}
+
+/// A folder that a recorder writes into.
+pub struct Folder {
+    path: PathBuf,
+    bounds: Bounds,
+    host: String,
+    lock: File,
+    /// Oldest first.
+    finished: VecDeque<Finished>,
+    /// When the segment that is being written begins, in nanoseconds since 1970.
+    began: i64,
+}
+
+impl Folder {
+    /// Takes the folder for a recorder of a host; makes it where it is not there.
+    pub fn open(path: &Path, bounds: Bounds, host: &str) -> Result<Folder, RecordError> {
+        std::fs::create_dir_all(path).map_err(|error| failed(path, error))?;
+        let lock = take(path)?;
+        let host: String =
+            host.chars().map(|c| if c.is_alphanumeric() || c == '-' { c } else { '_' }).collect();
+        let mut folder =
+            Folder { path: path.to_owned(), bounds, host, lock, finished: VecDeque::new(), began: 0 };
+        folder.finished = folder.find().map_err(|error| failed(path, error))?;
+        Ok(folder)
+    }
+
+    /// Where it is.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// The segments of this host that are there, oldest first.
+    fn find(&self) -> io::Result<VecDeque<Finished>> {
+        let mut found = vec![];
+        for entry in std::fs::read_dir(&self.path)? {
+            let entry = entry?;
+            let name = entry.file_name();
+            let begin = name.to_str().and_then(|name| self.begin_of(name));
+            if let (Some(begin), Ok(data)) = (begin, entry.metadata())
+                && data.is_file()
+            {
+                found.push(Finished { path: entry.path(), bytes: data.len(), begin });
+            }
+        }
+        found.sort_by(|a, b| (&a.begin, &a.path).cmp(&(&b.begin, &b.path)));
+        Ok(found.into())
+    }
+
+    /// When a segment of this host begins, by its name; none where it is no such name.
+    fn begin_of(&self, name: &str) -> Option<String> {
+        let rest = name.strip_prefix(&self.host)?.strip_prefix('-')?.strip_suffix(".dozor")?;
+        let (begin, number) = rest.split_once('Z')?;
+        let digits = |text: &str| text.chars().all(|c| c.is_ascii_digit());
+        let (day, time) = begin.split_once('-')?;
+        let whole = day.len() == 8 && time.len() == 6 && digits(day) && digits(time);
+        let numbered = number.is_empty() || number.strip_prefix('-').is_some_and(digits);
+        (whole && numbered).then(|| begin.to_owned())
+    }
+
+    /// Begins a segment with a reading of this time.
+    pub fn begin_segment(&mut self, wall_ns: i64) -> Result<Sink, RecordError> {
+        // Whoever removed the folder removed the lock with it.
+        if self.lock.metadata().is_ok_and(|data| data.nlink() == 0) {
+            std::fs::create_dir_all(&self.path).map_err(|error| failed(&self.path, error))?;
+            self.lock = take(&self.path)?;
+            self.finished.clear();
+        }
+        self.began = wall_ns;
+        self.forget_old(wall_ns);
+        let begin = Zone::named("UTC").for_file_name(wall_ns);
+        for number in 1..1_000 {
+            let number = if number > 1 { format!("-{number}") } else { String::new() };
+            let path = self.path.join(format!("{}-{begin}Z{number}.dozor", self.host));
+            match Sink::create(&path) {
+                Err(RecordError::Exists(_)) => {}
+                other => return other,
+            }
+        }
+        Err(RecordError::Exists(self.path.join(format!("{}-{begin}Z.dozor", self.host))))
+    }
+
+    /// Whether it is time for another segment.
+    pub fn is_segment_over(&self, sink: &Sink, wall_ns: i64) -> bool {
+        let age = Duration::from_nanos(wall_ns.saturating_sub(self.began).max(0) as u64);
+        sink.bytes() >= self.bounds.segment_bytes() || age >= self.bounds.segment_age()
+    }
+
+    /// Takes away old segments until so many bytes more are within the limit.
+    pub fn make_room(&mut self, sink: &Sink, more: u64) -> Result<(), RecordError> {
+        let Some(limit) = self.bounds.limit else { return Ok(()) };
+        let mut all = sink.bytes() + more + self.finished.iter().map(|segment| segment.bytes).sum::<u64>();
+        while all > limit {
+            let Some(oldest) = self.finished.pop_front() else {
+                let error = io::Error::other(format!("one segment is larger than the limit of {limit} bytes"));
+                return Err(failed(&self.path, error));
+            };
+            all -= oldest.bytes;
+            remove(&oldest.path)?;
+        }
+        Ok(())
+    }
+
+    /// The segment is finished.
+    pub fn end_segment(&mut self, sink: &Sink) {
+        let name = sink.path().file_name().and_then(|name| name.to_str());
+        if let Some(begin) = name.and_then(|name| self.begin_of(name)) {
+            self.finished.push_back(Finished { path: sink.path().to_owned(), bytes: sink.bytes(), begin });
+        }
+    }
+
+    /// Takes away the segments that end before what is kept begins: those whose next one begins before it as well.
+    fn forget_old(&mut self, wall_ns: i64) {
+        let Some(keep) = self.bounds.keep else { return };
+        let since = wall_ns.saturating_sub((keep.as_secs() as i64).saturating_mul(NANOS));
+        let since = Zone::named("UTC").for_file_name(since);
+        // The one that is begun now is the last one's next.
+        while self.finished.get(1).is_some_and(|next| next.begin < since) {
+            let Some(oldest) = self.finished.pop_front() else { return };
+            if remove(&oldest.path).is_err() {
+                self.finished.push_front(oldest);
+                return;
+            }
+        }
+    }
+}
+
+/// Removes a segment; one that is not there any more is as good as removed.
+fn remove(path: &Path) -> Result<(), RecordError> {
+    match std::fs::remove_file(path) {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => Err(failed(path, error)),
+        _ => Ok(()),
+    }
+}
+
+/// Takes the folder's lock, which lasts as long as the file is open.
+fn take(folder: &Path) -> Result<File, RecordError> {
+    let path = folder.join(LOCK);
+    let mut options = OpenOptions::new();
+    let opened = options.read(true).write(true).create(true).truncate(false).open(&path);
+    let mut lock = opened.map_err(|error| failed(&path, error))?;
+    if flock(&lock, FlockOperation::NonBlockingLockExclusive).is_err() {
+        let mut text = String::new();
+        let _ = lock.read_to_string(&mut text);
+        return Err(RecordError::Taken { folder: folder.to_owned(), pid: text.trim().parse().ok() });
+    }
+    // Who it is, for those who come later; that it is taken the lock itself says.
+    let _ = lock.set_len(0).and_then(|()| writeln!(lock, "{}", std::process::id()));
+    Ok(lock)
+}

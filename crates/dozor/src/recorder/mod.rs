@@ -1,0 +1,290 @@
+//! Writing a recording to a file, a pipe, or a folder of segments that stays within its bounds.
+//!
+//! Each reading is handed to the system with one call, so that a crash of Dozor loses at most the last one. What the
+//! system has taken is made safe on the disk every [`SAFE_EVERY`] and when a file is finished, by a thread of its own: a
+//! crash of the whole machine loses about so much. What cannot be written is counted and leaves a gap; trying goes on
+//! with each reading.
+
+mod folder;
+mod notes;
+mod sink;
+
+pub use folder::{Bounds, SMALLEST_LIMIT};
+pub use notes::{Notes, add as add_mark};
+
+use dozor_core::reading::{HostFacts, Reading};
+use dozor_core::recording::{Mark, MarkKind, Writer};
+use dozor_core::text::without_number;
+use dozor_core::units::long_bytes;
+use folder::Folder;
+use sink::Sink;
+use std::io::{self, ErrorKind};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+/// What was written is made safe on the disk so often.
+pub const SAFE_EVERY: Duration = Duration::from_secs(60);
+
+/// Why a recording cannot be begun or goes no further; the file is named.
+#[derive(Debug, thiserror::Error)]
+pub enum RecordError {
+    /// The file is there and holds something.
+    #[error("{} is there already; choose another name, or remove it first", .0.display())]
+    Exists(PathBuf),
+    /// The path is a folder where a file is meant.
+    #[error("{} is a folder, not a file", .0.display())]
+    Folder(PathBuf),
+    /// Another recorder writes there.
+    #[error("{}: another recorder writes here{}", folder.display(), pid.map_or(String::new(), |pid| format!(" (PID {pid})")))]
+    Taken {
+        /// The folder or file.
+        folder: PathBuf,
+        /// Who it is, where that is known.
+        pid: Option<i64>,
+    },
+    /// Whoever reads the pipe has gone; no failure.
+    #[error("nobody reads the recording any more")]
+    PipeClosed,
+    /// Anything else the system says.
+    #[error("{}: {}", path.display(), without_number(error))]
+    Io {
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        error: io::Error,
+    },
+}
+
+/// What became of a reading.
+#[derive(Debug, PartialEq, Eq)]
+pub enum Written {
+    /// It is written.
+    Done,
+    /// It is written, and so many before it were lost.
+    Again(u64),
+    /// It is lost, for this reason; so are others before it where `false` stands.
+    Lost(String, bool),
+}
+
+/// Where a recording goes.
+enum Target {
+    File(PathBuf),
+    Pipe,
+    Folder(Folder),
+}
+
+/// A recording that is being written.
+pub struct Recorder {
+    target: Target,
+    host: Arc<HostFacts>,
+    every: Duration,
+    writer: Writer,
+    sink: Option<Sink>,
+    buffer: Vec<u8>,
+    last: Option<Arc<Reading>>,
+    /// Readings lost since the last one that was written, and why.
+    missing: Option<(u64, String)>,
+    readings: u64,
+    lost: u64,
+    bytes: u64,
+    files: u64,
+}
+
+impl Recorder {
+    /// Begins a recording in a new file; `-` is standard output. An existing file with content stays as it is.
+    pub fn create(path: &Path, host: Arc<HostFacts>, every: Duration) -> Result<Recorder, RecordError> {
+        let target =
+            if path == Path::new("-") { Target::Pipe } else { Target::File(path.to_owned()) };
+        Recorder::begin(target, host, every)
+    }
+
+    /// Begins a recording in a folder, beside what is there of the same host.
+    pub fn in_folder(
+        path: &Path,
+        bounds: Bounds,
+        host: Arc<HostFacts>,
+        every: Duration,
+    ) -> Result<Recorder, RecordError> {
+        let folder = Folder::open(path, bounds, &host.name)?;
+        Recorder::begin(Target::Folder(folder), host, every)
+    }
+
+    fn begin(target: Target, host: Arc<HostFacts>, every: Duration) -> Result<Recorder, RecordError> {
+        let writer = Writer::new(host.clone(), Some(every));
+        let mut recorder = Recorder {
+            target,
+            host,
+            every,
+            writer,
+            sink: None,
+            buffer: vec![],
+            last: None,
+            missing: None,
+            readings: 0,
+            lost: 0,
+            bytes: 0,
+            files: 0,
+        };
+        // A folder's first segment is named after its first reading.
+        if !matches!(recorder.target, Target::Folder(_)) {
+            recorder.begin_file(0)?;
+            recorder.writer.begin(&mut recorder.buffer);
+            recorder.hand_over()?;
+        }
+        Ok(recorder)
+    }
+
+    /// Where it is written.
+    pub fn path(&self) -> &Path {
+        match &self.target {
+            Target::File(path) => path,
+            Target::Pipe => Path::new("-"),
+            Target::Folder(folder) => folder.path(),
+        }
+    }
+
+    fn begin_file(&mut self, wall_ns: i64) -> Result<(), RecordError> {
+        self.sink = Some(match &mut self.target {
+            Target::Pipe => Sink::standard_output(),
+            Target::File(path) => Sink::create(path)?,
+            Target::Folder(folder) => folder.begin_segment(wall_ns)?,
+        });
+        self.files += 1;
+        self.writer = Writer::new(self.host.clone(), Some(self.every));
+        self.buffer.clear();
+        Ok(())
+    }
+
+    /// Writes a reading. An error means that there is no sense in going on.
+    pub fn write(&mut self, reading: &Arc<Reading>) -> Result<Written, RecordError> {
+        let result = self.try_write(reading);
+        match result {
+            Ok(()) => {
+                self.readings += 1;
+                self.last = Some(reading.clone());
+                Ok(self.missing.take().map_or(Written::Done, |(missing, _)| Written::Again(missing)))
+            }
+            Err(RecordError::PipeClosed) => Err(RecordError::PipeClosed),
+            Err(error) => Ok(self.lose(1, error.to_string())),
+        }
+    }
+
+    /// Counts readings that were not taken or not written.
+    pub fn lose(&mut self, readings: u64, reason: String) -> Written {
+        self.lost += readings;
+        let first = self.missing.is_none();
+        let (missing, _) = self.missing.get_or_insert_with(|| (0, reason.clone()));
+        *missing += readings;
+        Written::Lost(reason, first)
+    }
+
+    fn try_write(&mut self, reading: &Arc<Reading>) -> Result<(), RecordError> {
+        let wall = reading.wall_ns();
+        let removed = self.sink.as_ref().is_some_and(Sink::is_removed);
+        let full = match (&self.target, &self.sink) {
+            (Target::Folder(folder), Some(sink)) => folder.is_segment_over(sink, wall),
+            _ => false,
+        };
+        if removed || full {
+            self.end_file();
+        }
+        if self.sink.is_none() {
+            self.begin_file(wall)?;
+            self.writer.begin(&mut self.buffer);
+            // With the last reading of the file before, the rates of the next one are known here as well.
+            if let Some(last) = self.last.clone().filter(|_| self.missing.is_none()) {
+                self.writer.put(&last, &mut self.buffer);
+            }
+            if removed {
+                let note = Mark::new(wall, MarkKind::Note, "the file before this one was removed");
+                self.writer.mark(&note, &mut self.buffer);
+            }
+        } else {
+            self.buffer.clear();
+        }
+        if let Some((missing, reason)) = &self.missing {
+            let mark = Mark { readings: Some(*missing), ..Mark::new(wall, MarkKind::Lost, reason.clone()) };
+            self.writer.mark(&mark, &mut self.buffer);
+        }
+        self.writer.put(reading, &mut self.buffer);
+        self.hand_over()
+    }
+
+    /// Writes a mark; one that cannot be written is told.
+    pub fn mark(&mut self, mark: &Mark) -> Result<(), RecordError> {
+        if self.sink.is_none() {
+            self.begin_file(mark.wall_ns)?;
+            self.writer.begin(&mut self.buffer);
+        } else {
+            self.buffer.clear();
+        }
+        self.writer.mark(mark, &mut self.buffer);
+        self.hand_over()
+    }
+
+    /// Hands the buffer to the system. Where that fails, the file ends where it ended before.
+    fn hand_over(&mut self) -> Result<(), RecordError> {
+        let Some(sink) = &mut self.sink else { return Ok(()) };
+        let room = match &mut self.target {
+            Target::Folder(folder) => folder.make_room(sink, self.buffer.len() as u64),
+            _ => Ok(()),
+        };
+        if let Err(error) = room.and_then(|()| sink.write(&self.buffer)) {
+            self.writer.cut_to(sink.bytes());
+            if sink.bytes() == 0 && !matches!(self.target, Target::Pipe) {
+                // Not even the head is there; next time it begins anew.
+                sink.remove();
+                self.sink = None;
+            }
+            return Err(error);
+        }
+        self.bytes += self.buffer.len() as u64;
+        Ok(())
+    }
+
+    fn end_file(&mut self) {
+        self.buffer.clear();
+        self.writer.finish(&mut self.buffer);
+        // Without its last index a file is only read more slowly.
+        let _ = self.hand_over();
+        let Some(sink) = self.sink.take() else { return };
+        if let Target::Folder(folder) = &mut self.target {
+            folder.end_segment(&sink);
+        }
+        sink.finish_later();
+    }
+
+    /// Makes sure that everything is on the disk and gives an account.
+    pub fn finish(mut self) -> Result<String, RecordError> {
+        self.buffer.clear();
+        self.writer.finish(&mut self.buffer);
+        match self.hand_over() {
+            Ok(()) | Err(RecordError::PipeClosed) => {}
+            Err(_) if self.missing.is_some() => {}
+            Err(error) => return Err(error),
+        }
+        if let Some(sink) = self.sink.take() {
+            sink.finish()?;
+        }
+        let readings =
+            if self.readings == 1 { "1 reading".to_owned() } else { format!("{} readings", self.readings) };
+        let files = if self.files > 1 { format!(" ({} files)", self.files) } else { String::new() };
+        let lost = match &self.missing {
+            _ if self.lost == 0 => String::new(),
+            Some((_, reason)) => format!("; {} lost: {reason}", self.lost),
+            None => format!("; {} lost", self.lost),
+        };
+        let bytes = long_bytes(self.bytes as f64);
+        Ok(format!("{readings}, {bytes} in {}{files}{lost}", self.path().display()))
+    }
+}
+
+/// An error of the system at a path.
+fn failed(path: &Path, error: io::Error) -> RecordError {
+    match error.kind() {
+        ErrorKind::BrokenPipe => RecordError::PipeClosed,
+        ErrorKind::IsADirectory => RecordError::Folder(path.to_owned()),
+        _ => RecordError::Io { path: path.to_owned(), error },
+    }
+}

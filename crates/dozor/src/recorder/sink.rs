@@ -1,0 +1,134 @@
+//! One file or pipe that a recording is written into.
+
+use super::{RecordError, SAFE_EVERY, failed};
+use rustix::fs::{FlockOperation, flock};
+use std::fs::{File, OpenOptions};
+use std::io::{self, Write as _};
+use std::os::unix::fs::{FileExt as _, MetadataExt as _};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::Arc;
+use std::time::Instant;
+
+enum Out {
+    /// A file that keeps what is written.
+    File(File),
+    /// A pipe or a device.
+    Stream(File),
+    StandardOutput,
+}
+
+/// Takes bytes.
+pub struct Sink {
+    path: PathBuf,
+    out: Out,
+    bytes: u64,
+    safe: Instant,
+    /// A thread is making sure that the file is on the disk.
+    busy: Arc<AtomicBool>,
+}
+
+impl Sink {
+    fn new(path: PathBuf, out: Out) -> Sink {
+        Sink { path, out, bytes: 0, safe: Instant::now(), busy: Arc::default() }
+    }
+
+    /// Standard output.
+    pub fn standard_output() -> Sink {
+        Sink::new(PathBuf::from("standard output"), Out::StandardOutput)
+    }
+
+    /// A file that is new or empty; a device may be written as it is. Nobody else may be writing into it.
+    pub fn create(path: &Path) -> Result<Sink, RecordError> {
+        let failed = |error| failed(path, error);
+        let file = OpenOptions::new().write(true).create(true).truncate(false).open(path).map_err(failed)?;
+        let data = file.metadata().map_err(failed)?;
+        if !data.is_file() {
+            return Ok(Sink::new(path.to_owned(), Out::Stream(file)));
+        }
+        if flock(&file, FlockOperation::NonBlockingLockExclusive).is_err() {
+            return Err(RecordError::Taken { folder: path.to_owned(), pid: None });
+        }
+        if data.len() > 0 {
+            return Err(RecordError::Exists(path.to_owned()));
+        }
+        Ok(Sink::new(path.to_owned(), Out::File(file)))
+    }
+
+    /// The file.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Bytes that were taken.
+    pub fn bytes(&self) -> u64 {
+        self.bytes
+    }
+
+    /// Somebody removed the file.
+    pub fn is_removed(&self) -> bool {
+        match &self.out {
+            Out::File(file) => file.metadata().is_ok_and(|data| data.nlink() == 0),
+            _ => false,
+        }
+    }
+
+    /// Hands bytes to the system. Where that fails none of them stay.
+    pub fn write(&mut self, bytes: &[u8]) -> Result<(), RecordError> {
+        let result = match &mut self.out {
+            // At its place: what a failed attempt left behind is written over.
+            Out::File(file) => {
+                let result = file.write_all_at(bytes, self.bytes);
+                if result.is_err() {
+                    let _ = file.set_len(self.bytes);
+                }
+                result
+            }
+            Out::Stream(file) => file.write_all(bytes),
+            Out::StandardOutput => {
+                let mut out = io::stdout().lock();
+                out.write_all(bytes).and_then(|()| out.flush())
+            }
+        };
+        result.map_err(|error| failed(&self.path, error))?;
+        self.bytes += bytes.len() as u64;
+        if self.safe.elapsed() >= SAFE_EVERY {
+            self.safe = Instant::now();
+            self.make_safe();
+        }
+        Ok(())
+    }
+
+    /// Has a thread make sure that the file is on the disk; a slow disk does not hold up the readings.
+    fn make_safe(&self) {
+        let Out::File(file) = &self.out else { return };
+        let Ok(file) = file.try_clone() else { return };
+        if !self.busy.swap(true, Ordering::AcqRel) {
+            let busy = self.busy.clone();
+            std::thread::spawn(move || {
+                let _ = file.sync_data();
+                busy.store(false, Ordering::Release);
+            });
+        }
+    }
+
+    /// Takes away a file into which nothing could be written.
+    pub fn remove(&self) {
+        if let Out::File(_) = self.out {
+            let _ = std::fs::remove_file(&self.path);
+        }
+    }
+
+    /// Nothing more will come; does not wait for the disk.
+    pub fn finish_later(self) {
+        self.make_safe();
+    }
+
+    /// Nothing more will come; waits until it is on the disk.
+    pub fn finish(self) -> Result<(), RecordError> {
+        match &self.out {
+            Out::File(file) => file.sync_all().map_err(|error| failed(&self.path, error)),
+            _ => Ok(()),
+        }
+    }
+}
