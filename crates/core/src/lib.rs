@@ -8,11 +8,13 @@
 
 pub mod aside;
 pub mod catalogue;
+pub mod compare;
 pub mod demo;
 pub mod expr;
 pub mod known;
 pub mod lane;
 pub mod parts;
+pub mod query;
 pub mod rank;
 pub mod reading;
 pub mod recording;
@@ -24,3 +26,4 @@ pub mod text;
 pub mod timeline;
 pub mod units;
 pub mod wanted;
+pub mod when;

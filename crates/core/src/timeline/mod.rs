@@ -17,12 +17,16 @@ use crate::sample::Sample;
 use memory::{COARSE, FINE, Memory, merged};
 use segment::Segment;
 use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::ops::Range;
 use std::sync::Arc;
 
 /// Samples that are kept decoded around the present place.
 const DECODED: usize = 96;
 /// Readings that are kept decoded: what stepping back needs.
 const RECENT: usize = 160;
+
+/// So many samples at least are worth a thread.
+const FOLDED: usize = 500;
 
 /// Where a reading stands: which recording, counted from the oldest, and which of its readings. The live readings are
 /// the last of them.
@@ -142,14 +146,33 @@ impl Timeline {
         }
     }
 
-    /// Takes in what was written into the newest recording since it was opened; says whether there was something.
+    /// Takes in what was written since the recordings were opened; says whether there was something.
     pub fn grow(&mut self) -> Result<bool, ReadError> {
-        let Some(segment) = self.past.last_mut().filter(|_| self.live.is_none()) else { return Ok(false) };
-        let marks = segment.marks.len();
-        let moments = segment.grow()?;
-        let more = !moments.is_empty() || segment.marks.len() > marks;
-        self.in_past += moments.len();
-        self.moments.extend(moments);
+        let mut more = false;
+        for place in 0..self.past.len() {
+            let segment = &mut self.past[place];
+            let (marks, empty) = (segment.marks.len(), segment.len() == 0);
+            let moments = segment.grow()?;
+            more |= segment.marks.len() > marks;
+            if moments.is_empty() {
+                continue;
+            }
+            let newest = self.past[place + 1..].iter().all(|later| later.len() == 0);
+            if empty {
+                // One that was begun and has its first readings now belongs behind those that have some.
+                let segment = self.past.remove(place);
+                self.join(vec![(segment, moments)]);
+                return Ok(true);
+            }
+            if newest && self.live.is_none() {
+                more = true;
+                self.in_past += moments.len();
+                self.moments.extend(moments);
+            } else {
+                // What came in between has its place already: this stays as it was.
+                self.past[place].forget_newest(moments.len());
+            }
+        }
         Ok(more)
     }
 
@@ -311,6 +334,83 @@ impl Timeline {
             None => self.live.as_ref().and_then(|memory| memory.find(at)),
         };
         found.ok_or(ReadError::Empty)
+    }
+
+    /// Goes through samples in order, each reading decoded once, on several threads at a time: every thread has a part of
+    /// the range and a result of its own, which `start` gives. The results come in the order of time.
+    pub fn fold<T: Send>(
+        &self,
+        numbers: Range<usize>,
+        threads: usize,
+        start: impl Fn() -> T + Sync,
+        each: impl Fn(&mut T, usize, &Sample) + Sync,
+    ) -> Result<Vec<T>, ReadError> {
+        let numbers = numbers.start.max(self.first)..numbers.end.min(self.end());
+        let share = numbers.len().div_ceil(threads.max(1)).max(FOLDED);
+        let parts: Vec<Range<usize>> =
+            numbers.clone().step_by(share).map(|begin| begin..(begin + share).min(numbers.end)).collect();
+        let (start, each) = (&start, &each);
+        std::thread::scope(|scope| {
+            let run = |part: Range<usize>| {
+                move || {
+                    let mut result = start();
+                    self.fold_part(part, &mut result, each).map(|()| result)
+                }
+            };
+            let others: Vec<_> = parts.iter().skip(1).map(|part| scope.spawn(run(part.clone()))).collect();
+            let mut results = vec![];
+            if let Some(part) = parts.first() {
+                results.push(run(part.clone())()?);
+            }
+            for other in others {
+                results.push(other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?);
+            }
+            Ok(results)
+        })
+    }
+
+    fn fold_part<T>(
+        &self,
+        numbers: Range<usize>,
+        result: &mut T,
+        each: impl Fn(&mut T, usize, &Sample),
+    ) -> Result<(), ReadError> {
+        let mut decoder: Option<(Spot, Decoder)> = None;
+        let mut before: Option<(Spot, Arc<Reading>)> = None;
+        for number in numbers {
+            let spot = self.spot(number).ok_or(ReadError::Empty)?;
+            let lost = self.moment(number).is_none_or(|moment| moment.lost);
+            let needed = if lost || spot.1 == 0 { spot } else { (spot.0, spot.1 - 1) };
+            if before.as_ref().is_none_or(|(there, _)| *there != needed) || lost {
+                before = None;
+                let mut key = needed;
+                while !self.find(key)?.0.key {
+                    key.1 = key.1.checked_sub(1).ok_or(ReadError::Empty)?;
+                }
+                decoder = Some((key, self.past.get(key.0).map_or_else(|| self.fresh.anew(), Segment::decoder)));
+            }
+            let Some((next, decoder)) = &mut decoder else { continue };
+            let mut now = None;
+            while *next <= spot {
+                let (entry, frames) = self.find(*next)?;
+                decoder.load(frames, entry)?;
+                if *next >= needed {
+                    let reading = Arc::new(decoder.reading().clone());
+                    if *next == spot {
+                        now = Some(reading);
+                    } else {
+                        before = Some((*next, reading));
+                    }
+                }
+                next.1 += 1;
+            }
+            let Some(now) = now else { continue };
+            let host = self.past.get(spot.0).map_or(&self.host, Segment::host).clone();
+            let earlier = before.take().filter(|_| !lost).map(|(_, reading)| reading);
+            each(result, number, &Sample::new(host, earlier, now.clone()));
+            before = Some((spot, now));
+        }
+        Ok(())
     }
 
     fn remember(&mut self, number: usize, sample: Arc<Sample>) {

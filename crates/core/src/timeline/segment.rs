@@ -119,6 +119,11 @@ impl Segment {
         block.clear();
     }
 
+    /// The newest readings do not belong to the timeline.
+    pub fn forget_newest(&mut self, readings: usize) {
+        self.entries.truncate(self.entries.len().saturating_sub(readings));
+    }
+
     /// A decoder that has read nothing.
     pub fn decoder(&self) -> Decoder {
         self.survey.decoder()

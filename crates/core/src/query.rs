@@ -1,0 +1,467 @@
+//! Questions to a timeline: values over time, their extremes with the time and the process, the spans in which a
+//! condition held. Over a gap nothing is interpolated: what is not known has no value.
+
+use crate::catalogue::{Eval, Instances, Kind, Metric, Unit, Value, all, find};
+use crate::expr::Expression;
+use crate::rank::total;
+use crate::reading::ProcessKey;
+use crate::recording::ReadError;
+use crate::sample::Sample;
+use crate::text::{Text, nearest};
+use crate::timeline::Timeline;
+use crate::units::NANOS;
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::sync::Arc;
+
+/// A metric that is asked for, of the machine or of one instance: `disk.busy{sda}`.
+#[derive(Clone, Debug)]
+pub struct Asked {
+    /// Which metric.
+    pub metric: &'static Metric,
+    /// Which core, device, interface or sensor; all of them where none is named.
+    pub instance: Option<String>,
+}
+
+impl Asked {
+    /// Reads a metric, by alias or name, with its instance in braces.
+    pub fn parse(text: &str) -> Result<Asked, String> {
+        let (name, instance) = match text.split_once('{') {
+            Some((name, rest)) => {
+                let instance = rest.strip_suffix('}').ok_or_else(|| format!("'{text}' needs a }} at its end"))?;
+                (name, Some(instance.trim_matches('"').to_owned()))
+            }
+            None => (text, None),
+        };
+        let metric = find(name).ok_or_else(|| {
+            let near = nearest(name, all().flat_map(|metric| [metric.alias, metric.name]));
+            let hint = near.map_or("dozor metrics lists them".to_owned(), |near| format!("did you mean {near}?"));
+            format!("no metric is called '{name}'; {hint}")
+        })?;
+        if instance.is_some() && matches!(metric.eval, Eval::Process(_)) {
+            return Err(format!("{name} is a metric of processes and has no instances"));
+        }
+        Ok(Asked { metric, instance })
+    }
+}
+
+/// What becomes of several samples.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Stat {
+    /// The smallest, of processes that of a single one.
+    Min,
+    /// The largest, of processes that of a single one.
+    Max,
+    /// The mean over time.
+    Mean,
+    /// Half of the samples are at most this.
+    P50,
+    /// 95 of 100 samples are at most this.
+    P95,
+    /// 99 of 100 samples are at most this.
+    P99,
+    /// Rates added up over time: bytes/s give bytes, shares of a core give CPU time.
+    Sum,
+    /// The last that is known.
+    Last,
+}
+
+impl Stat {
+    /// All of them.
+    pub const ALL: [Stat; 8] =
+        [Stat::Min, Stat::Max, Stat::Mean, Stat::P50, Stat::P95, Stat::P99, Stat::Sum, Stat::Last];
+
+    /// Its word.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Stat::Min => "min",
+            Stat::Max => "max",
+            Stat::Mean => "mean",
+            Stat::P50 => "p50",
+            Stat::P95 => "p95",
+            Stat::P99 => "p99",
+            Stat::Sum => "sum",
+            Stat::Last => "last",
+        }
+    }
+
+    /// The unit of what becomes of values of a unit, and the factor; none where it makes no sense.
+    pub fn unit(self, metric: &Metric) -> Option<(Unit, f64)> {
+        if self != Stat::Sum {
+            return Some((metric.unit, 1.0));
+        }
+        match (metric.kind, metric.unit) {
+            (Kind::Rate, Unit::BytesPerSecond) => Some((Unit::Bytes, 1.0)),
+            (Kind::Rate, Unit::PerSecond) => Some((Unit::Number, 1.0)),
+            (Kind::Rate, Unit::PercentOfCore) => Some((Unit::Seconds, 0.01)),
+            _ => None,
+        }
+    }
+}
+
+/// A process that a value belongs to.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Who {
+    /// Its identity.
+    pub key: ProcessKey,
+    /// Its name.
+    pub name: Text,
+}
+
+/// One value at one instant.
+#[derive(Clone, Debug)]
+struct Point {
+    wall_ns: i64,
+    seconds: Option<f64>,
+    value: Value,
+    /// The process that has most, the one that has least, with their values.
+    most: Option<(f64, Who)>,
+    least: Option<(f64, Who)>,
+}
+
+/// A line of an answer.
+#[derive(Clone, Debug)]
+pub struct Line {
+    /// From when on.
+    pub from_ns: i64,
+    /// Until when.
+    pub until_ns: i64,
+    /// The metric.
+    pub metric: &'static Metric,
+    /// The instance.
+    pub instance: Option<Text>,
+    /// The value.
+    pub value: Value,
+    /// Its unit.
+    pub unit: Unit,
+    /// When it was so, for an extreme.
+    pub at_ns: Option<i64>,
+    /// Whose it is, for an extreme or where a single process has most of it.
+    pub who: Option<Who>,
+    /// Samples with a value.
+    pub known: usize,
+    /// Samples without one.
+    pub unknown: usize,
+}
+
+/// A span in which a condition held.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Span {
+    /// Where the first sample begins for which it held.
+    pub from_ns: i64,
+    /// The last instant at which it held.
+    pub until_ns: i64,
+    /// Samples.
+    pub samples: usize,
+}
+
+/// A question.
+#[derive(Clone, Debug, Default)]
+pub struct Query {
+    /// What is asked for.
+    pub metrics: Vec<Asked>,
+    /// Which processes count; all of them where nothing is said.
+    pub whom: Option<Expression>,
+    /// When samples count.
+    pub when: Option<Expression>,
+    /// Samples of so many nanoseconds become one line.
+    pub step_ns: Option<i64>,
+    /// What becomes of them.
+    pub stat: Option<Stat>,
+    /// The user whose processes are `mine`.
+    pub me: String,
+}
+
+/// An answer.
+#[derive(Clone, Debug, Default)]
+pub struct Answer {
+    /// Values, metric by metric, each in the order of time.
+    pub lines: Vec<Line>,
+    /// Where a condition held.
+    pub spans: Vec<Span>,
+    /// Samples for which it is not known whether it held.
+    pub undecided: usize,
+}
+
+/// What a thread collects.
+#[derive(Default)]
+struct Collected {
+    /// By the place of the metric and the name of the instance.
+    series: BTreeMap<(usize, Option<Text>), Vec<Point>>,
+    held: Vec<(i64, i64, Option<bool>, bool)>,
+}
+
+impl Query {
+    /// Answers it for samples of a timeline.
+    pub fn answer(&self, timeline: &Timeline, numbers: Range<usize>) -> Result<Answer, ReadError> {
+        let threads = std::thread::available_parallelism().map_or(1, usize::from);
+        let parts = timeline.fold(numbers, threads, Collected::default, |collected, _, sample| {
+            self.collect(collected, sample);
+        })?;
+        let mut whole = Collected::default();
+        for part in parts {
+            whole.held.extend(part.held);
+            for (key, points) in part.series {
+                whole.series.entry(key).or_default().extend(points);
+            }
+        }
+        let mut lines = vec![];
+        for ((place, instance), points) in &whole.series {
+            self.lines(self.metrics[*place].metric, instance.as_ref(), points, &mut lines);
+        }
+        let undecided = whole.held.iter().filter(|(_, _, held, _)| held.is_none()).count();
+        Ok(Answer { lines, spans: spans(&whole.held), undecided })
+    }
+
+    fn collect(&self, collected: &mut Collected, sample: &Sample) {
+        let wall_ns = sample.now.wall_ns();
+        if let Some(when) = &self.when {
+            let bound = when.bind(sample, &self.me);
+            let mut held = if sample.now.processes.is_empty() { None } else { Some(false) };
+            for at in 0..sample.now.processes.len() {
+                match bound.holds(&sample.process(at)) {
+                    Some(true) => {
+                        held = Some(true);
+                        break;
+                    }
+                    None => held = None,
+                    Some(false) => {}
+                }
+            }
+            let covered = (sample.seconds().unwrap_or(0.0) * NANOS as f64) as i64;
+            collected.held.push((wall_ns - covered, wall_ns, held, sample.before.is_some()));
+            if held != Some(true) {
+                return;
+            }
+        }
+        for (place, asked) in self.metrics.iter().enumerate() {
+            let mut put = |instance: Option<Text>, value, most, least| {
+                let point = Point { wall_ns, seconds: sample.seconds(), value, most, least };
+                collected.series.entry((place, instance)).or_default().push(point);
+            };
+            match asked.metric.eval {
+                Eval::System(_) => match asked.metric.of_system(sample) {
+                    Instances::One(value) => put(None, value, None, None),
+                    Instances::Many(values) => {
+                        let meant = |name: &Text| asked.instance.as_ref().is_none_or(|asked| **asked == **name);
+                        for (name, value) in values.into_iter().filter(|(name, _)| meant(name)) {
+                            put(Some(name), value, None, None);
+                        }
+                    }
+                },
+                Eval::Process(_) => {
+                    let (value, most, least) = self.of_processes(asked.metric, sample);
+                    put(None, value, most, least);
+                }
+            }
+        }
+    }
+
+    /// What the processes that count have together, and those that have most and least of it.
+    fn of_processes(
+        &self,
+        metric: &'static Metric,
+        sample: &Sample,
+    ) -> (Value, Option<(f64, Who)>, Option<(f64, Who)>) {
+        let bound = self.whom.as_ref().map(|whom| whom.bind(sample, &self.me));
+        let views = (0..sample.now.processes.len()).map(|at| sample.process(at)).filter(|view| {
+            // Traffic of nobody known is no process, but belongs to the sum.
+            bound.as_ref().is_none_or(|bound| bound.holds(view) == Some(true))
+        });
+        let mut extremes: [Option<(f64, usize)>; 2] = [None, None];
+        let mut values = vec![];
+        let mut rows = vec![];
+        for view in views {
+            let value = metric.of(&view);
+            if let Some(number) = value.number() {
+                let [most, least] = &mut extremes;
+                if most.is_none_or(|(before, _)| number > before) {
+                    *most = Some((number, rows.len()));
+                }
+                if least.is_none_or(|(before, _)| number < before) {
+                    *least = Some((number, rows.len()));
+                }
+            }
+            rows.push(view.now);
+            values.push(value);
+        }
+        let who = |found: Option<(f64, usize)>| {
+            let (value, at) = found?;
+            let row = rows[at];
+            Some((value, Who { key: crate::row::Row::key(row), name: row.name.clone() }))
+        };
+        let [most, least] = extremes.map(who);
+        (total(values.into_iter(), metric).value, most, least)
+    }
+
+    /// The lines of one series.
+    fn lines(&self, metric: &'static Metric, instance: Option<&Text>, points: &[Point], out: &mut Vec<Line>) {
+        let begin = |point: &Point| {
+            point.wall_ns - (point.seconds.unwrap_or(0.0) * NANOS as f64) as i64
+        };
+        let stat = match (self.stat, self.step_ns) {
+            (None, None) => {
+                out.extend(points.iter().map(|point| Line {
+                    from_ns: begin(point),
+                    until_ns: point.wall_ns,
+                    metric,
+                    instance: instance.cloned(),
+                    value: point.value.clone(),
+                    unit: metric.unit,
+                    at_ns: None,
+                    who: point.most.as_ref().map(|(_, who)| who.clone()),
+                    known: usize::from(is_known(&point.value)),
+                    unknown: usize::from(!is_known(&point.value)),
+                }));
+                return;
+            }
+            (stat, _) => stat.unwrap_or(Stat::Mean),
+        };
+        let bucket = |point: &Point| self.step_ns.map_or(0, |step| point.wall_ns.div_euclid(step.max(1)));
+        for points in points.chunk_by(|a, b| bucket(a) == bucket(b)) {
+            let (Some(first), Some(last)) = (points.first(), points.last()) else { continue };
+            let (value, at_ns, who) = reduced(stat, metric, points);
+            let known = points.iter().filter(|point| is_known(&point.value)).count();
+            let (from_ns, until_ns) = match self.step_ns {
+                Some(step) => (bucket(first) * step, (bucket(first) + 1) * step),
+                None => (begin(first), last.wall_ns),
+            };
+            out.push(Line {
+                from_ns,
+                until_ns,
+                metric,
+                instance: instance.cloned(),
+                value,
+                unit: stat.unit(metric).map_or(metric.unit, |(unit, _)| unit),
+                at_ns,
+                who,
+                known,
+                unknown: points.len() - known,
+            });
+        }
+    }
+}
+
+fn is_known(value: &Value) -> bool {
+    !matches!(value, Value::Absent | Value::Denied)
+}
+
+/// What becomes of several values; of extremes also when it was and whose it is.
+fn reduced(stat: Stat, metric: &Metric, points: &[Point]) -> (Value, Option<i64>, Option<Who>) {
+    let unknown = || {
+        let denied = points.iter().any(|point| point.value == Value::Denied);
+        (if denied { Value::Denied } else { Value::Absent }, None, None)
+    };
+    if stat == Stat::Last {
+        let last = points.iter().rev().find(|point| is_known(&point.value));
+        return last.map_or_else(unknown, |point| {
+            let who = point.most.as_ref().map(|(_, who)| who.clone());
+            (point.value.clone(), Some(point.wall_ns), who)
+        });
+    }
+    if let Stat::Max | Stat::Min = stat {
+        // Of processes a single one, of the machine the value itself.
+        let candidates = points.iter().filter_map(|point| {
+            let single = if stat == Stat::Max { &point.most } else { &point.least };
+            match single {
+                Some((value, who)) => Some((*value, point.wall_ns, Some(who.clone()))),
+                None => Some((point.value.number()?, point.wall_ns, None)),
+            }
+        });
+        // Of several equal ones the first.
+        let best = candidates.reduce(|best, other| {
+            let better = if stat == Stat::Max { other.0 > best.0 } else { other.0 < best.0 };
+            if better { other } else { best }
+        });
+        return best.map_or_else(unknown, |(value, at, who)| (Value::Number(value), Some(at), who));
+    }
+    let numbers: Vec<(f64, f64)> = points
+        .iter()
+        .filter_map(|point| Some((point.value.number()?, point.seconds.unwrap_or(0.0))))
+        .collect();
+    if numbers.is_empty() {
+        return unknown();
+    }
+    let value = match stat {
+        Stat::Sum => {
+            let factor = stat.unit(metric).map_or(1.0, |(_, factor)| factor);
+            numbers.iter().map(|(value, seconds)| value * seconds * factor).sum()
+        }
+        Stat::P50 => percentile(&numbers, 0.50),
+        Stat::P95 => percentile(&numbers, 0.95),
+        Stat::P99 => percentile(&numbers, 0.99),
+        // A level has no time that it covers where no rate is known.
+        _ if numbers.iter().all(|(_, seconds)| *seconds <= 0.0) => {
+            numbers.iter().map(|(value, _)| value).sum::<f64>() / numbers.len() as f64
+        }
+        _ => {
+            let all: f64 = numbers.iter().map(|(_, seconds)| seconds).sum();
+            numbers.iter().map(|(value, seconds)| value * seconds).sum::<f64>() / all
+        }
+    };
+    (Value::Number(value), None, None)
+}
+
+/// The smallest value that at least such a share of the samples does not exceed.
+fn percentile(numbers: &[(f64, f64)], share: f64) -> f64 {
+    let mut values: Vec<f64> = numbers.iter().map(|(value, _)| *value).collect();
+    values.sort_by(f64::total_cmp);
+    let rank = (share * values.len() as f64).ceil() as usize;
+    values[rank.clamp(1, values.len()) - 1]
+}
+
+/// Consecutive samples for which a condition held. A gap between two ends a span.
+fn spans(held: &[(i64, i64, Option<bool>, bool)]) -> Vec<Span> {
+    let mut spans: Vec<Span> = vec![];
+    let mut open = false;
+    for (from, until, held, follows) in held {
+        if *held != Some(true) {
+            open = false;
+            continue;
+        }
+        match spans.last_mut() {
+            Some(span) if open && *follows => {
+                span.until_ns = *until;
+                span.samples += 1;
+            }
+            _ => spans.push(Span { from_ns: *from, until_ns: *until, samples: 1 }),
+        }
+        open = true;
+    }
+    spans
+}
+
+/// Metrics that have a value somewhere in a timeline, with their instances; looks at some of its samples.
+pub fn present(timeline: &mut Timeline) -> Result<Vec<(&'static Metric, Vec<Text>)>, ReadError> {
+    const LOOKED_AT: usize = 12;
+    let (first, end) = (timeline.first(), timeline.end());
+    let step = ((end - first) / LOOKED_AT).max(1);
+    let samples: Vec<Arc<Sample>> =
+        (first..end).rev().step_by(step).map(|number| timeline.sample(number)).collect::<Result<_, _>>()?;
+    let mut found = vec![];
+    for metric in all() {
+        let mut instances = std::collections::BTreeSet::new();
+        let mut there = false;
+        for sample in &samples {
+            match metric.eval {
+                Eval::System(_) => match metric.of_system(sample) {
+                    Instances::One(value) => there |= is_known(&value),
+                    Instances::Many(values) => {
+                        for (name, _) in values.into_iter().filter(|(_, value)| is_known(value)) {
+                            instances.insert(name);
+                        }
+                    }
+                },
+                Eval::Process(_) => {
+                    there = there
+                        || (0..sample.now.processes.len())
+                            .any(|at| is_known(&metric.of(&sample.process(at))));
+                }
+            }
+        }
+        if there || !instances.is_empty() {
+            found.push((metric, instances.into_iter().collect()));
+        }
+    }
+    Ok(found)
+}
