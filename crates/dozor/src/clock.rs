@@ -13,6 +13,21 @@ impl Zone {
         Zone(TimeZone::get(name).unwrap_or(TimeZone::UTC))
     }
 
+    /// The zone for reckoning.
+    pub fn time_zone(&self) -> &TimeZone {
+        &self.0
+    }
+
+    /// The zone of this machine, by its name where it has one.
+    pub fn of_this_machine() -> Zone {
+        Zone(TimeZone::system())
+    }
+
+    /// Its name.
+    pub fn name(&self) -> String {
+        self.0.iana_name().unwrap_or("UTC").to_owned()
+    }
+
     fn show(&self, wall_ns: i64, format: &str) -> String {
         Timestamp::from_nanosecond(i128::from(wall_ns)).map_or_else(
             |_| "–".to_owned(),

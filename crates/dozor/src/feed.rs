@@ -1,5 +1,6 @@
 //! The thread that reads a source at its interval and sends what it reads.
 
+use crate::recordings;
 use crate::ui::run::Incoming;
 use crate::ui::update::Event;
 use dozor_core::reading::Reading;
@@ -7,7 +8,9 @@ use dozor_core::recording::{Event as Recorded, StreamReader};
 use dozor_core::source::Source;
 use dozor_core::wanted::Wanted;
 use dozor_linux::own;
+use std::fs::File;
 use std::io::Read;
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::time::{Duration, Instant};
@@ -125,5 +128,40 @@ pub fn follow<R: Read + Send + 'static>(mut stream: StreamReader<R>, out: Sender
             }
         };
         let _ = out.send(Incoming::Event(Event::Ended(reason)));
+    });
+}
+
+/// Looks now and then whether recordings have grown, and whether their folders hold new ones.
+pub fn watch(mut files: Vec<PathBuf>, folders: Vec<PathBuf>, out: Sender<Incoming>) {
+    const LOOK: Duration = Duration::from_secs(1);
+    let length = |path: &PathBuf| std::fs::metadata(path).map_or(0, |data| data.len());
+    std::thread::spawn(move || {
+        let mut lengths: Vec<u64> = files.iter().map(length).collect();
+        loop {
+            std::thread::sleep(LOOK);
+            let mut events = vec![];
+            for folder in &folders {
+                for path in recordings::in_folder(folder).unwrap_or_default() {
+                    if !files.contains(&path)
+                        && length(&path) > 0
+                        && let Ok(file) = File::open(&path)
+                    {
+                        events.push(Event::Begun(Arc::new(file)));
+                        lengths.push(length(&path));
+                        files.push(path);
+                    }
+                }
+            }
+            let now: Vec<u64> = files.iter().map(length).collect();
+            if now.iter().zip(&lengths).any(|(now, before)| now > before) {
+                events.insert(0, Event::Grown);
+                lengths = now;
+            }
+            for event in events {
+                if out.send(Incoming::Event(event)).is_err() {
+                    return;
+                }
+            }
+        }
     });
 }

@@ -5,8 +5,10 @@
 
 pub mod cli;
 mod clock;
+mod differing;
 mod feed;
 mod hands;
 mod recorder;
+mod recordings;
 mod settings;
 pub mod ui;

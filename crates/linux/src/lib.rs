@@ -13,6 +13,7 @@ pub mod host;
 pub mod live;
 pub mod netlink;
 pub mod own;
+pub mod recorders;
 pub mod proc;
 pub mod stand_in;
 pub mod sys;

@@ -271,6 +271,11 @@ impl Timeline {
         live + places + (self.moments.len() * size_of::<Moment>()) as u64
     }
 
+    /// Whether recordings are part of it.
+    pub fn has_past(&self) -> bool {
+        self.in_past > 0
+    }
+
     /// Number of the oldest sample.
     pub fn first(&self) -> usize {
         self.first

@@ -5,12 +5,14 @@ use crate::feed;
 use crate::hands::{Hands, lock};
 use crate::ui::run::Connections;
 use crate::ui::state::State;
+use crate::recorder::Recorder;
 use clap::Args;
 use dozor_core::demo::{PRELUDE, SimulatedMachine, Site};
 use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::source::Source;
 use dozor_core::timeline::Timeline;
 use dozor_core::wanted::Wanted;
+use std::path::{Path, PathBuf};
 use std::sync::mpsc::channel;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -29,6 +31,12 @@ pub struct Demo {
     /// Which of the simulated machines
     #[arg(long, value_enum, value_name = "MACHINE", default_value_t = Machine::Observatory)]
     machine: Machine,
+    /// Write a recording of it into this new file instead of showing it, as fast as it goes
+    #[arg(long, value_name = "FILE", requires = "length")]
+    record: Option<PathBuf>,
+    /// With --record: so much of the night
+    #[arg(long = "for", value_name = "DURATION", value_parser = super::duration, requires = "record")]
+    length: Option<Duration>,
     #[command(flatten)]
     look: Look,
 }
@@ -92,11 +100,14 @@ impl Source for DemoSource {
 
 impl Demo {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
-        need_terminal()?;
         let after = self.after.unwrap_or_default();
-        if after > LONGEST {
-            return Err(super::Misuse("--after: the night has 4 hours only".to_owned()).into());
+        if after + self.length.unwrap_or_default() > LONGEST {
+            return Err(super::Misuse("the night has 4 hours only".to_owned()).into());
         }
+        if let (Some(path), Some(length)) = (&self.record, self.length) {
+            return self.record(path, after, length);
+        }
+        need_terminal()?;
         let ahead = Duration::from_secs_f64(PRELUDE) + after;
         let mut machine = SimulatedMachine::at(self.machine.site(), self.seed);
         let steps = (ahead.as_secs_f64() / self.every.as_secs_f64()) as u32;
@@ -115,5 +126,23 @@ impl Demo {
             let pace = feed::start(Box::new(source), state.every, history, sender.clone());
             Connections { hands: Hands::Demo(machine), notes: None, pace: Some(pace), incoming, sender }
         })
+    }
+
+    /// Writes a part of the night into a file.
+    fn record(&self, path: &Path, after: Duration, length: Duration) -> anyhow::Result<Option<i32>> {
+        let mut machine = SimulatedMachine::at(self.machine.site(), self.seed);
+        machine.want(Wanted::recorded());
+        let begin = Duration::from_secs_f64(PRELUDE) + after;
+        machine.advance_to(begin);
+        let _ = machine.reading();
+        let mut recorder = Recorder::create(path, Arc::new(machine.host()), self.every)?;
+        let mut at = Duration::ZERO;
+        while at <= length {
+            machine.advance_to(begin + at);
+            recorder.write(&Arc::new(machine.reading()))?;
+            at += self.every;
+        }
+        eprintln!("dozor: {}", recorder.finish()?);
+        Ok(None)
     }
 }

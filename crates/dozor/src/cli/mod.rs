@@ -4,9 +4,12 @@
 //! other failure with status 1; a closed pipe ends quietly.
 
 mod access;
+mod compare;
 mod demo;
 mod metrics;
+mod note;
 mod problem;
+mod query;
 mod record;
 mod replay;
 mod settings;
@@ -52,7 +55,9 @@ enum Command {
     #[command(after_help = "Example: dozor watch --every 1s --order rss")]
     Watch(watch::Watch),
     /// Show Dozor on a simulated machine: an observatory on a winter night.
-    #[command(after_help = "Example: dozor demo --seed 7")]
+    #[command(
+        after_help = "Examples: dozor demo --seed 7\n          dozor demo --record night.dozor --for 1h --every 2s"
+    )]
     Demo(demo::Demo),
     /// Write readings into a recording.
     #[command(after_help = "Example: dozor record -o night.dozor --every 2s --for 8h")]
@@ -62,6 +67,19 @@ enum Command {
         after_help = "Examples: dozor replay night.dozor\n          ssh host dozor record -o - | dozor replay -"
     )]
     Replay(replay::Replay),
+    /// Print values of a recording over time, their extremes, or when a condition held.
+    #[command(
+        after_help = "Examples: dozor query night.dozor --list\n          dozor query night.dozor cpu.busy disk.busy{sda} --step 5m --stat max\n          dozor query night.dozor write --where 'user = astro' --stat p95\n          dozor query night.dozor --when 'memory.available < 500 MiB'"
+    )]
+    Query(query::Query),
+    /// Put two moments or spans side by side: what differs, most first.
+    #[command(
+        after_help = "Examples: dozor compare night.dozor@02:10 @02:40\n          dozor compare monday.dozor@02:00..03:00 tuesday.dozor@02:00..03:00"
+    )]
+    Compare(compare::Compare),
+    /// Add a note to a finished recording.
+    #[command(after_help = "Example: dozor note night.dozor 'the dome opens' --at 02:10")]
+    Note(note::Note),
     /// Print the processes and the state of the machine, as text or for other programs.
     #[command(after_help = "Example: dozor snapshot --format json --order rss --limit 10")]
     Snapshot(snapshot::Snapshot),
@@ -343,6 +361,9 @@ pub fn main() -> ExitCode {
         Some(Command::Demo(demo)) => demo.run(),
         Some(Command::Record(record)) => record.run(),
         Some(Command::Replay(replay)) => replay.run(),
+        Some(Command::Query(query)) => query.run(),
+        Some(Command::Compare(compare)) => compare.run(),
+        Some(Command::Note(note)) => note.run(),
         Some(Command::Snapshot(snapshot)) => snapshot.run(),
         Some(Command::Metrics(metrics)) => metrics.run(),
         Some(Command::Settings(settings)) => settings.run(),

@@ -1,87 +1,116 @@
-//! `dozor replay`: a recording on the same screen.
+//! `dozor replay`: recordings on the same screen.
 
-use super::{Look, need_terminal, plain_theme, show};
+use super::query::standpoint;
+use super::{Look, Misuse, need_terminal, plain_theme, show};
 use crate::feed;
 use crate::hands::Hands;
+use crate::recorder::Notes;
+use crate::recordings::{self, Opened};
 use crate::ui::run::Connections;
 use crate::ui::state::{Mode, State};
 use anyhow::Context as _;
 use clap::Args;
 use dozor_core::recording::StreamReader;
 use dozor_core::timeline::Timeline;
-use std::fs::File;
+use dozor_core::when::When;
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::channel;
 use std::time::{Duration, Instant};
 
 #[derive(Args)]
 pub struct Replay {
-    /// The recording; - reads one that arrives on standard input
-    #[arg(value_name = "FILE")]
-    file: PathBuf,
+    /// Recordings, or a folder of segments, as one timeline; - reads one that arrives on standard input
+    #[arg(value_name = "FILE", required = true)]
+    recordings: Vec<PathBuf>,
     /// Begin paused
     #[arg(long)]
     paused: bool,
+    /// Begin at this time, such as 02:10, 'yesterday 14:00' or '10m ago' (before the end)
+    #[arg(long, value_name = "TIME", value_parser = When::parse, allow_hyphen_values = true)]
+    at: Option<When>,
+    /// Times as fast as it was, from 0.25 to 64
+    #[arg(long, value_name = "NUMBER", value_parser = speed)]
+    speed: Option<f64>,
     #[command(flatten)]
     look: Look,
 }
 
 const TIED: &str = "this is a recording: nothing can be done to its processes";
+const FAR: &str = "these processes run elsewhere: nothing can be done to them from here";
+
+fn speed(text: &str) -> Result<f64, String> {
+    let number = text.strip_suffix(['x', '×']).unwrap_or(text).parse().ok();
+    number
+        .filter(|speed| (0.25..=64.0).contains(speed))
+        .ok_or_else(|| format!("'{text}' is not a number from 0.25 to 64"))
+}
 
 impl Replay {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
         let (sender, incoming) = channel();
-        let name = self.file.display().to_string();
-        let mut problem = None;
-        let mut state = if self.file == Path::new("-") {
+        let mut problems = vec![];
+        let mut notes = None;
+        let mut state = if self.recordings == [Path::new("-")] {
             let stream = StreamReader::open(std::io::stdin(), true).context("standard input")?;
             need_terminal()?;
             let every = Duration::from_secs_f64(stream.every().unwrap_or(1.0).clamp(0.05, 86_400.0));
-            let state = State::new(Timeline::live(stream.host().clone()), plain_theme(), every, (0, 0));
+            let mut state = State::new(Timeline::live(stream.host().clone()), plain_theme(), every, (0, 0));
+            state.tied = Some(FAR);
             feed::follow(stream, sender.clone());
             state
         } else {
-            let (state, found) = self.open(&name)?;
+            if self.recordings.iter().any(|path| path == Path::new("-")) {
+                return Err(Misuse("standard input is watched alone, without other recordings".to_owned()).into());
+            }
+            let opened = recordings::open(&self.recordings)?;
             need_terminal()?;
-            problem = found;
-            state
+            notes = where_notes_go(&opened);
+            feed::watch(opened.files.clone(), opened.folders.clone(), sender.clone());
+            problems = opened.problems;
+            self.state(opened.timeline)?
         };
-        state.tied = Some(TIED);
-        if let Some(problem) = problem {
-            state.configured.problems.push(problem);
+        // What is wrong with them comes with what is wrong with the settings.
+        if let Some(first) = problems.first() {
+            let more = if problems.len() > 1 { format!(" (and {} more)", problems.len() - 1) } else { String::new() };
+            state.configured.problems.push(format!("{first}{more}"));
         }
         let every = state.every;
+        let tied = state.tied.unwrap_or(TIED);
         show(&self.look, &mut state, "replay", Some(every), |_| Connections {
-            hands: Hands::Tied(TIED),
-            notes: None,
+            hands: Hands::Tied(tied),
+            notes,
             pace: None,
             incoming,
             sender,
         })
     }
 
-    /// Opens a file; gives what could not be read of it as well.
-    fn open(&self, name: &str) -> anyhow::Result<(State, Option<String>)> {
-        let file = File::open(&self.file).with_context(|| name.to_owned())?;
-        if file.metadata().is_ok_and(|data| data.is_dir()) {
-            anyhow::bail!("{name} is a folder, not a recording");
-        }
-        let timeline = Timeline::open(file).with_context(|| name.to_owned())?;
-        let damages = timeline.damages();
-        if timeline.is_empty() {
-            let reason = damages.first().map_or("it holds no reading".to_owned(), ToString::to_string);
-            anyhow::bail!("{name}: {reason}");
-        }
-        let problem = damages.first().map(|first| match damages.len() {
-            1 => format!("{name} is {first}"),
-            many => format!("{name} is {first}; {} more places are damaged", many - 1),
-        });
+    fn state(&self, timeline: Timeline) -> anyhow::Result<State> {
         let every = usual_interval(&timeline);
         let mut state = State::new(timeline, plain_theme(), every, (0, 0));
-        state.cursor = Some(state.timeline.first());
+        state.tied = Some(TIED);
+        state.signs = state.timeline.marks();
+        state.speed = self.speed.unwrap_or(1.0);
+        let first = state.timeline.first();
+        state.cursor = Some(match &self.at {
+            None => first,
+            Some(when) => {
+                let wall = when.resolve(standpoint(&state.timeline), state.zone.time_zone());
+                state.timeline.at(wall.ok_or_else(|| Misuse("there is no such day".to_owned()))?)
+            }
+        });
         let due = (!self.paused).then(Instant::now);
         state.mode = Mode::Replay { playing: !self.paused, due };
-        Ok((state, problem))
+        Ok(state)
+    }
+}
+
+/// Signs made on the screen go into the recording itself where it is one file, else beside the segments.
+fn where_notes_go(opened: &Opened) -> Option<Notes> {
+    match (&opened.files[..], &opened.folders[..]) {
+        ([file], []) => Some(Notes::Recording(file.clone())),
+        (_, [folder, ..]) => Some(Notes::Folder(folder.clone(), dozor_linux::own::user().to_string())),
+        (files, []) => files.last().cloned().map(Notes::Recording),
     }
 }
 

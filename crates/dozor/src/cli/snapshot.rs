@@ -136,7 +136,7 @@ fn number(value: f64) -> Json {
     Number::from_f64((value * 1e6).round() / 1e6).map_or(Json::Null, Json::Number)
 }
 
-fn json_value(value: &Value) -> Json {
+pub fn json_value(value: &Value) -> Json {
     match value {
         Value::Number(value) => number(*value),
         Value::Text(text) => Json::from(&**text),

@@ -1,26 +1,42 @@
 //! `dozor` and `dozor watch`: this machine, live.
 
-use super::{KernelFiles, Look, interval, need_terminal, plain_theme, show};
+use super::{KernelFiles, Look, duration, interval, need_terminal, plain_theme, show};
 use crate::feed;
 use crate::hands::Hands;
+use crate::recorder::{Notes, segment_begin};
+use crate::recordings;
 use crate::ui::run::Connections;
 use crate::ui::state::State;
 use clap::Args;
+use dozor_core::reading::HostFacts;
 use dozor_core::source::Source as _;
 use dozor_core::timeline::Timeline;
-use dozor_linux::LiveSource;
+use dozor_core::units::NANOS;
+use dozor_linux::{LiveSource, own, recorders};
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::mpsc::channel;
-use std::time::Duration;
+use std::time::{Duration, SystemTime};
 
 /// Time between readings where nobody says anything else.
 const EVERY: Duration = Duration::from_secs(2);
+/// So much of the time before is looked at where nobody says anything else.
+const PAST: Duration = Duration::from_secs(24 * 3_600);
 
 #[derive(Args)]
 pub struct Watch {
     /// Time between readings [default: 2s, or what the settings say]
     #[arg(long, value_name = "DURATION", value_parser = interval)]
     every: Option<Duration>,
+    /// Open on top of the recordings in this folder [default: those of a recorder that runs here]
+    #[arg(long, value_name = "FOLDER", conflicts_with = "no_history")]
+    history: Option<PathBuf>,
+    /// How much of them [default: 24h]
+    #[arg(long, value_name = "DURATION", value_parser = duration, conflicts_with = "no_history")]
+    history_for: Option<Duration>,
+    /// Begin now: nothing of the time before
+    #[arg(long)]
+    no_history: bool,
     #[command(flatten)]
     look: Look,
     #[command(flatten)]
@@ -31,12 +47,63 @@ impl Watch {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
         need_terminal()?;
         let source = LiveSource::open(self.files.roots())?;
-        let timeline = Timeline::live(Arc::new(source.host()));
+        let host = Arc::new(source.host());
+        let mut timeline = Timeline::live(host.clone());
+        let (notes, problem) = self.open_past(&host, &mut timeline)?;
         let mut state = State::new(timeline, plain_theme(), EVERY, (0, 0));
+        state.signs = state.timeline.marks();
+        state.configured.problems.extend(problem);
         show(&self.look, &mut state, "watch", self.every, |state| {
             let (sender, incoming) = channel();
             let pace = feed::start(Box::new(source), state.every, vec![], sender.clone());
-            Connections { hands: Hands::Live, notes: None, pace: Some(pace), incoming, sender }
+            Connections { hands: Hands::Live, notes, pace: Some(pace), incoming, sender }
         })
     }
+
+    /// Puts what recorders of this machine have written before what comes now. Gives where signs are kept, and what could
+    /// not be read.
+    fn open_past(
+        &self,
+        host: &Arc<HostFacts>,
+        timeline: &mut Timeline,
+    ) -> anyhow::Result<(Option<Notes>, Option<String>)> {
+        if self.no_history {
+            return Ok((None, None));
+        }
+        let folder = match &self.history {
+            Some(folder) => Some(folder.clone()),
+            None => recorders::folders(Path::new("/proc")).into_iter().next(),
+        };
+        let Some(folder) = folder else { return Ok((None, None)) };
+        let files = match recordings::in_folder(&folder) {
+            Ok(files) => files,
+            Err(error) if self.history.is_some() => {
+                anyhow::bail!("{}: {}", folder.display(), dozor_core::text::without_number(&error))
+            }
+            // Root's recorder: its folder need not be open to everybody.
+            Err(_) => return Ok((None, None)),
+        };
+        let mut problems = vec![];
+        let past = self.history_for.unwrap_or(PAST);
+        let files = recent(files, past, &host.name);
+        let failed = timeline.put_before(recordings::frames(&files, &mut problems));
+        problems.extend(failed.into_iter().map(|(place, error)| format!("{}: {error}", files[place].display())));
+        let problem = problems.into_iter().next().map(|problem| format!("history: {problem}"));
+        Ok((Some(Notes::Folder(folder, own::user().to_string())), problem))
+    }
+}
+
+/// The segments that reach into the time that is looked at: of those that begin before it, the last; and files that are
+/// named otherwise.
+fn recent(files: Vec<PathBuf>, past: Duration, host: &str) -> Vec<PathBuf> {
+    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+    let since = now.saturating_sub(past).as_nanos() as i64 / NANOS;
+    let begin = |path: &PathBuf| {
+        let name = path.file_name().and_then(|name| name.to_str())?;
+        segment_begin(name, host)
+    };
+    let mut begins: Vec<(Option<i64>, PathBuf)> = files.into_iter().map(|path| (begin(&path), path)).collect();
+    let last_before = begins.iter().filter_map(|(begin, _)| begin.filter(|begin| *begin < since)).max();
+    begins.retain(|(begin, _)| begin.is_none_or(|begin| begin >= since || Some(begin) == last_before));
+    begins.into_iter().map(|(_, path)| path).collect()
 }

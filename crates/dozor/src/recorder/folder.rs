@@ -4,6 +4,7 @@ use super::sink::Sink;
 use super::{RecordError, failed};
 use crate::clock::Zone;
 use dozor_core::units::NANOS;
+use dozor_linux::recorders::LOCK;
 use rustix::fs::{FlockOperation, flock};
 use std::collections::VecDeque;
 use std::fs::{File, OpenOptions};
@@ -12,8 +13,6 @@ use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-/// The file that says that a recorder writes here.
-const LOCK: &str = ".recorder";
 /// The smallest limit: a few segments with their heads must fit.
 pub const SMALLEST_LIMIT: u64 = 1 << 20;
 const SMALLEST_SEGMENT: u64 = 64 << 10;
@@ -68,8 +67,7 @@ impl Folder {
     pub fn open(path: &Path, bounds: Bounds, host: &str) -> Result<Folder, RecordError> {
         std::fs::create_dir_all(path).map_err(|error| failed(path, error))?;
         let lock = take(path)?;
-        let host: String =
-            host.chars().map(|c| if c.is_alphanumeric() || c == '-' { c } else { '_' }).collect();
+        let host = in_file_name(host);
         let mut folder =
             Folder { path: path.to_owned(), bounds, host, lock, finished: VecDeque::new(), began: 0 };
         folder.finished = folder.find().map_err(|error| failed(path, error))?;
@@ -87,7 +85,7 @@ impl Folder {
         for entry in std::fs::read_dir(&self.path)? {
             let entry = entry?;
             let name = entry.file_name();
-            let begin = name.to_str().and_then(|name| self.begin_of(name));
+            let begin = name.to_str().and_then(|name| begin_of(name, &self.host));
             if let (Some(begin), Ok(data)) = (begin, entry.metadata())
                 && data.is_file()
             {
@@ -96,17 +94,6 @@ impl Folder {
         }
         found.sort_by(|a, b| (&a.begin, &a.path).cmp(&(&b.begin, &b.path)));
         Ok(found.into())
-    }
-
-    /// When a segment of this host begins, by its name; none where it is no such name.
-    fn begin_of(&self, name: &str) -> Option<String> {
-        let rest = name.strip_prefix(&self.host)?.strip_prefix('-')?.strip_suffix(".dozor")?;
-        let (begin, number) = rest.split_once('Z')?;
-        let digits = |text: &str| text.chars().all(|c| c.is_ascii_digit());
-        let (day, time) = begin.split_once('-')?;
-        let whole = day.len() == 8 && time.len() == 6 && digits(day) && digits(time);
-        let numbered = number.is_empty() || number.strip_prefix('-').is_some_and(digits);
-        (whole && numbered).then(|| begin.to_owned())
     }
 
     /// Begins a segment with a reading of this time.
@@ -155,7 +142,7 @@ impl Folder {
     /// The segment is finished.
     pub fn end_segment(&mut self, sink: &Sink) {
         let name = sink.path().file_name().and_then(|name| name.to_str());
-        if let Some(begin) = name.and_then(|name| self.begin_of(name)) {
+        if let Some(begin) = name.and_then(|name| begin_of(name, &self.host)) {
             self.finished.push_back(Finished { path: sink.path().to_owned(), bytes: sink.bytes(), begin });
         }
     }
@@ -174,6 +161,29 @@ impl Folder {
             }
         }
     }
+}
+
+/// A host's name as part of the name of a file.
+pub fn in_file_name(host: &str) -> String {
+    host.chars().map(|c| if c.is_alphanumeric() || c == '-' { c } else { '_' }).collect()
+}
+
+/// When a segment of a host begins, by its name, as text that sorts as time does; none where it is no such name.
+fn begin_of(name: &str, host: &str) -> Option<String> {
+    let rest = name.strip_prefix(host)?.strip_prefix('-')?.strip_suffix(".dozor")?;
+    let (begin, number) = rest.split_once('Z')?;
+    let digits = |text: &str| text.chars().all(|c| c.is_ascii_digit());
+    let (day, time) = begin.split_once('-')?;
+    let whole = day.len() == 8 && time.len() == 6 && digits(day) && digits(time);
+    let numbered = number.is_empty() || number.strip_prefix('-').is_some_and(digits);
+    (whole && numbered).then(|| begin.to_owned())
+}
+
+/// When a segment of a host begins, by its name, in seconds since 1970; none where it is no such name.
+pub fn segment_begin(name: &str, host: &str) -> Option<i64> {
+    let begin = begin_of(name, &in_file_name(host))?;
+    let time = jiff::civil::DateTime::strptime("%Y%m%d-%H%M%S", begin).ok()?;
+    Some(time.to_zoned(jiff::tz::TimeZone::UTC).ok()?.timestamp().as_second())
 }
 
 /// Removes a segment; one that is not there any more is as good as removed.

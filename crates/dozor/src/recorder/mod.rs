@@ -9,7 +9,7 @@ mod folder;
 mod notes;
 mod sink;
 
-pub use folder::{Bounds, SMALLEST_LIMIT};
+pub use folder::{Bounds, SMALLEST_LIMIT, in_file_name, segment_begin};
 pub use notes::{Notes, add as add_mark};
 
 use dozor_core::reading::{HostFacts, Reading};

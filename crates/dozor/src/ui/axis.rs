@@ -154,7 +154,7 @@ impl Strips {
 }
 
 /// Samples of each column. A sample stands for the time since the one before, so it fills all columns of that time.
-fn by_column<'a>(timeline: &'a Timeline, axis: &Axis) -> Vec<Vec<&'a Moment>> {
+pub fn by_column<'a>(timeline: &'a Timeline, axis: &Axis) -> Vec<Vec<&'a Moment>> {
     let mut columns = vec![vec![]; usize::from(axis.columns)];
     for number in timeline.at(axis.begin(0))..timeline.end() {
         let Some(moment) = timeline.moment(number) else { break };
@@ -175,7 +175,8 @@ fn by_column<'a>(timeline: &'a Timeline, axis: &Axis) -> Vec<Vec<&'a Moment>> {
     columns
 }
 
-fn mark(moments: &[&Moment], lane: usize, mean: bool) -> Mark {
+/// What a lane shows in a column of these moments: the mean over time, else the largest.
+pub fn mark(moments: &[&Moment], lane: usize, mean: bool) -> Mark {
     let mut found: Option<(f64, f64, Option<f64>, Severity)> = None;
     let mut missing = Mark::Nothing;
     for moment in moments {

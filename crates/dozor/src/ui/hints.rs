@@ -4,6 +4,7 @@ use super::action::{ACTIONS, Action, key_of};
 use super::pick::Kind;
 use super::sheet::Sheet;
 use super::state::{Mode, State};
+use super::update::speed_word;
 use crate::settings::table::setting;
 use dozor_core::rank::Listed;
 use ratatui::crossterm::event::KeyEvent;
@@ -107,6 +108,16 @@ fn pairs(state: &State) -> Vec<(String, String)> {
                 ("← →", "change"),
                 ("d", "default"),
                 ("u", "undo"),
+                ("esc", "close"),
+            ]);
+        }
+        Some(Sheet::Compare(_)) => {
+            return own(&[
+                ("↑ ↓", "more"),
+                ("+ -", "longer or shorter"),
+                ("tab", "swap"),
+                ("a b", "go there"),
+                ("n", "B becomes A"),
                 ("esc", "close"),
             ]);
         }
@@ -223,7 +234,12 @@ pub fn now_word(state: &State, action: Action) -> String {
         Action::Times => return of_setting("times"),
         Action::Theme => return of_setting("theme"),
         Action::Order => return state.order.written(),
+        Action::Slower | Action::Faster if matches!(state.mode, Mode::Replay { .. }) => {
+            return speed_word(state.speed);
+        }
         Action::Slower | Action::Faster => return of_setting("every"),
+        Action::Zone => return state.zone.name(),
+        Action::Difference if state.remembered.is_some() => "with A",
         Action::Narrow => return of_setting("narrow"),
         Action::Act if !state.marked.is_empty() => return format!("on {}", state.marked.len()),
         Action::NextView => return state.view.clone().unwrap_or_default(),

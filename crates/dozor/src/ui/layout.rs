@@ -27,6 +27,8 @@ pub struct Wish {
     pub marks: bool,
     /// Lines that a prompt takes above the hint line.
     pub prompt: u16,
+    /// A strip shows all of the time there is.
+    pub overview: bool,
 }
 
 /// Places of the parts of the screen.
@@ -36,6 +38,8 @@ pub struct Layout {
     pub top: Rect,
     /// The time axis, where there is room for it.
     pub axis: Option<Rect>,
+    /// All of the time there is, on one line.
+    pub overview: Option<Rect>,
     /// Lanes from top to bottom.
     pub lanes: Vec<(Lane, Rect)>,
     /// First cell of the strips.
@@ -81,6 +85,7 @@ impl Layout {
             _ => 3,
         };
         let top = take(1);
+        let overview = (wish.overview && height >= 22).then(|| take(1));
         let axis = (height >= 22).then(|| take(1));
         let lanes = wish
             .lanes
@@ -119,6 +124,7 @@ impl Layout {
         };
         Some(Layout {
             top,
+            overview,
             axis,
             lanes,
             strip_x: LABEL,
@@ -171,7 +177,7 @@ mod tests {
             {
                 let marks = sentences == 1;
                 let wish =
-                    Wish { lanes: lanes.clone(), sentences, parts, in_parts, marks, prompt: sentences * 3 };
+                    Wish { lanes: lanes.clone(), sentences, parts, in_parts, marks, prompt: sentences * 3, overview: in_parts };
                 for width in (1..260).step_by(3) {
                     for height in 1..90 {
                         let Some(layout) = Layout::new(width, height, &wish) else {

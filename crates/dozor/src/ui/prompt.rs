@@ -16,6 +16,8 @@ pub enum Purpose {
     GoTo(Option<Expression>),
     /// The note of a bookmark at an instant.
     Note(i64),
+    /// A time to go to.
+    Time,
     /// The name of a view.
     View,
     /// The name of a set of columns.
@@ -31,6 +33,7 @@ impl Purpose {
             Purpose::Narrow(_) => "narrow",
             Purpose::GoTo(_) => "go to",
             Purpose::Note(_) => "note",
+            Purpose::Time => "go to time",
             Purpose::View => "view",
             Purpose::Columns => "columns",
             Purpose::Setting(name) => name,

@@ -332,6 +332,8 @@ impl State {
         let Some(layout) = self.layout() else { return };
         let axis = Axis::new(self, layout.strip_width);
         self.strips.follow(axis, self.zoom, &self.timeline);
+        let overview = layout.overview.map(|_| layout.strip_width);
+        self.overview.follow(overview, self.lane, &self.timeline);
         let seen = usize::from(layout.rows.height);
         let last = self.table.lines.len().min(self.scroll + seen);
         self.add_up();

@@ -7,7 +7,7 @@ use super::update::{Effect, Event, next_tick, update};
 use super::view;
 use crate::feed::Order;
 use crate::hands::Hands;
-use crate::recorder::{Notes, Recorder, Written};
+use crate::recorder::{Notes, Recorder, Written, in_file_name};
 use crate::settings;
 use anyhow::Context as _;
 use dozor_core::lane::Severity;
@@ -229,8 +229,7 @@ impl Session {
         }
         let host = state.timeline.host().clone();
         let wall = state.sample.as_ref().map_or(0, |sample| sample.now.wall_ns());
-        let name: String =
-            host.name.chars().map(|c| if c.is_alphanumeric() || c == '-' { c } else { '_' }).collect();
+        let name = in_file_name(&host.name);
         let path = PathBuf::from(format!("{name}-{}.dozor", state.zone.for_file_name(wall)));
         let (sender, items) = channel();
         // The sample on the screen needs the reading before it as well: rates then begin with the recording.

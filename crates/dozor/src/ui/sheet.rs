@@ -6,6 +6,7 @@ use super::pick::{Kind, Picker, metrics};
 use super::state::State;
 use crate::hands::Target;
 use crate::settings::table::SETTINGS;
+use dozor_core::compare::{Compared, Comparison, Pair, Side};
 use dozor_core::signals::{self, Signal};
 use ratatui::layout::Rect;
 
@@ -20,6 +21,8 @@ pub enum Sheet {
     Columns(ColumnsSheet),
     /// Look at the settings and change them.
     Settings(SettingsSheet),
+    /// See what differs between two moments.
+    Compare(Box<CompareSheet>),
 }
 
 /// The lines of a list that are seen.
@@ -48,6 +51,7 @@ impl Sheet {
             Sheet::Pick(_) => 18,
             Sheet::Columns(_) => (screen.height * 2 / 3).max(18),
             Sheet::Settings(_) => SETTINGS.len() as u16 + EXPLAINED + 5,
+            Sheet::Compare(_) => screen.height,
         };
         let height = height.min(screen.height.saturating_sub(2)).max(1);
         let y = screen.bottom().saturating_sub(1 + height) + 1;
@@ -62,6 +66,7 @@ impl Sheet {
             Sheet::Pick(picker) => (2, picker.at, 0),
             Sheet::Columns(sheet) => (2 + PREVIEW, sheet.at, EXPLAINED),
             Sheet::Settings(sheet) => (2, sheet.at, EXPLAINED),
+            Sheet::Compare(sheet) => (3, sheet.at, 0),
         };
         let height = place.height.saturating_sub(head + foot);
         let area = Rect { y: place.y + head, height, ..place };
@@ -132,4 +137,72 @@ pub struct SettingsSheet {
     pub at: usize,
     /// What was changed, the newest last: the setting, its value before, and whether the file had it.
     pub undo: Vec<(&'static str, String, Option<String>)>,
+}
+
+/// Spans up to the compared moments: in words and in seconds; the sample alone first.
+pub const SPANS: [(&str, i64); 6] = [
+    ("single samples", 0),
+    ("10 s up to each", 10),
+    ("1 min up to each", 60),
+    ("5 min up to each", 300),
+    ("15 min up to each", 900),
+    ("1 h up to each", 3_600),
+];
+
+/// What differs between two moments.
+#[derive(Clone)]
+pub struct CompareSheet {
+    /// The moments, in nanoseconds since 1970.
+    pub walls: [i64; 2],
+    /// Place among [`SPANS`].
+    pub span: usize,
+    /// Both sides.
+    pub sides: [Side; 2],
+    /// What differs.
+    pub comparison: Comparison,
+    /// The line that is looked at.
+    pub at: usize,
+}
+
+impl std::fmt::Debug for CompareSheet {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("CompareSheet").field("walls", &self.walls).field("at", &self.at).finish_non_exhaustive()
+    }
+}
+
+/// A line of a comparison.
+#[derive(Clone, Copy, Debug)]
+pub enum Differing<'a> {
+    /// A title.
+    Title(&'static str),
+    /// A metric of the machine or of one of its parts.
+    Pair(&'a Pair),
+    /// A process.
+    Process(&'a Compared),
+}
+
+impl CompareSheet {
+    /// Its lines: the machine, the processes, the parts.
+    pub fn lines(&self) -> Vec<Differing<'_>> {
+        /// What weighs less is left to the command line.
+        const LEAST: f64 = 0.002;
+        let Comparison { machine, parts, processes, by_program } = &self.comparison;
+        let mut lines = vec![];
+        let heavy = |pair: &&Pair| pair.weight >= LEAST;
+        if processes.is_empty() && machine.is_empty() && parts.is_empty() {
+            lines.push(Differing::Title("nothing differs"));
+        }
+        if !processes.is_empty() {
+            let title = if *by_program { "Programs" } else { "Processes" };
+            lines.push(Differing::Title(title));
+            lines.extend(processes.iter().take(200).map(Differing::Process));
+        }
+        for (title, pairs) in [("The machine", machine), ("Its parts", parts)] {
+            if pairs.iter().any(|pair| heavy(&pair)) {
+                lines.push(Differing::Title(title));
+                lines.extend(pairs.iter().filter(heavy).map(Differing::Pair));
+            }
+        }
+        lines
+    }
 }

@@ -7,8 +7,10 @@ use super::columns::{self, ColumnSet, Columns};
 use super::keymap::KeyMap;
 use super::layout::{Layout, SMALLEST, Wish};
 use super::parts::{Parts, Placed};
+use super::overview::Overview;
 use super::prompt::Prompt;
 use super::rows::MarkedTotals;
+use super::search::Search;
 use super::sheet::Sheet;
 use super::symbols::Symbols;
 use super::theme::Theme;
@@ -102,6 +104,8 @@ impl CommandForm {
 pub enum Drag {
     /// The time cursor.
     Time,
+    /// The time cursor, on the overview of all the time there is.
+    Overview,
     /// The thumb of the scroll bar, so many cells below its top.
     ScrollBar(u16),
     /// A lane.
@@ -147,6 +151,16 @@ pub struct State {
     pub zoom: Zoom,
     /// What the strips show.
     pub strips: Strips,
+    /// All of a recording on one line.
+    pub overview: Overview,
+    /// Times as fast as it was that a recording is played.
+    pub speed: f64,
+    /// A moment that others are compared with, in nanoseconds since 1970.
+    pub remembered: Option<i64>,
+    /// A peak that is looked for.
+    pub search: Option<Search>,
+    /// Times are shown in the zone of this machine, not of the one that is watched.
+    pub own_zone: bool,
     /// The chosen lane; none is the overview.
     pub lane: Option<Lane>,
     /// Its parts.
@@ -264,6 +278,11 @@ impl State {
             lanes: Arrangement::default(),
             zoom: Zoom::default(),
             strips: Strips::default(),
+            overview: Overview::default(),
+            speed: 1.0,
+            remembered: None,
+            search: None,
+            own_zone: false,
             lane: None,
             parts: Parts::default(),
             users_of: None,
@@ -373,6 +392,7 @@ impl State {
             lanes: lanes.into_iter().map(|lane| (lane, self.lanes.is_folded(lane))).collect(),
             sentences: self.standing_out.len().min(9) as u16,
             marks: !self.marked.is_empty(),
+            overview: self.has_overview(),
             prompt: self.prompt.as_ref().map_or(0, |prompt| prompt.lines(self.size.1)),
             parts: self.lane.map_or(0, |_| self.parts.wish(self.size.0)),
             in_parts: self.parts.in_focus,

@@ -1,6 +1,6 @@
 //! What keys do: on the screen itself, in a sheet, in a line that is typed.
 
-use super::{Effect, act, columns_sheet, lanes, moves, pick, prompt, settings_sheet, sign_action};
+use super::{Effect, act, columns_sheet, compare, lanes, moves, pick, prompt, settings_sheet, sign_action};
 use crate::ui::action::{Action, key_name};
 use crate::ui::sheet::Sheet;
 use crate::ui::state::{HOLD, State};
@@ -24,6 +24,10 @@ pub(super) fn pressed(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Ef
         Some(Sheet::Pick(_)) => pick::key(state, key, now),
         Some(Sheet::Columns(_)) => columns_sheet::key(state, key, now),
         Some(Sheet::Settings(_)) => settings_sheet::key(state, key, now),
+        Some(Sheet::Compare(_)) => {
+            compare::key(state, key, now);
+            vec![]
+        }
         None => on_the_screen(state, key, action, now),
     }
 }
@@ -45,6 +49,10 @@ fn on_the_screen(state: &mut State, key: &KeyEvent, action: Option<Action>, now:
 
 /// Closes what is open; else takes off what narrows; else the selection and the marks.
 pub(super) fn back(state: &mut State) {
+    if state.search.take().is_some() {
+        state.message = None;
+        return;
+    }
     if state.message.take().is_some() {
         return;
     }

@@ -2,9 +2,10 @@
 //!
 //! [`keys`] and [`mouse`] turn what people do into actions; [`act`] carries an action out, with [`time`], [`lanes`],
 //! [`rows`], [`pace`] and [`views`]. What is open takes keys for itself: [`prompt`], [`pick`], [`columns_sheet`],
-//! [`settings_sheet`].
+//! [`settings_sheet`], [`compare`].
 
 mod columns_sheet;
+mod compare;
 mod keys;
 mod lanes;
 mod mouse;
@@ -18,6 +19,7 @@ mod views;
 
 pub use lanes::choose as choose_lane;
 pub use mouse::thumb;
+pub use time::speed_word;
 
 use super::action::Action;
 use super::pick::{Kind, Picker};
@@ -31,7 +33,7 @@ use crate::settings::table::{MEANS, setting, theme_names};
 use dozor_core::lane::Severity;
 use dozor_core::rank::Whose;
 use dozor_core::reading::Reading;
-use dozor_core::recording::{Mark, MarkKind};
+use dozor_core::recording::{Frames, Mark, MarkKind};
 use dozor_core::signals::Signal;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, MouseEvent};
 use std::path::PathBuf;
@@ -59,6 +61,10 @@ pub enum Event {
     Ended(String),
     /// A mark came with the readings.
     Mark(Mark),
+    /// Recordings have grown.
+    Grown,
+    /// A recording was begun beside those that are looked at.
+    Begun(Arc<dyn Frames>),
     /// An action was carried out.
     Acted(Signal, Vec<Target>, Vec<Outcome>),
     /// A recording has begun or could not begin.
@@ -140,6 +146,8 @@ fn take_in(state: &mut State, event: Event, now: Instant) -> Vec<Effect> {
         }
         Event::Ended(reason) => state.ended = Some(reason),
         Event::Mark(mark) => state.show_sign(mark),
+        Event::Grown => time::grown(state, now),
+        Event::Begun(frames) => time::begun(state, frames, now),
         Event::Acted(signal, targets, outcomes) => {
             let good =
                 outcomes.iter().all(|outcome| matches!(outcome, Outcome::Sent | Outcome::GoneAfter(_)));
@@ -195,6 +203,10 @@ pub fn next_tick(state: &State) -> Option<Instant> {
         Mode::Replay { playing: true, due } => due,
         _ => None,
     };
+    // What is looked for goes on at once.
+    if state.search.is_some() {
+        return Some(Instant::now());
+    }
     [message, playing, state.held_until].into_iter().flatten().min()
 }
 
@@ -272,6 +284,12 @@ pub fn act(state: &mut State, action: Action, now: Instant) -> Vec<Effect> {
         Action::TenOn => time::step(state, 10, now),
         Action::Begin => time::go_to(state, state.timeline.first(), now),
         Action::End => time::go_to(state, state.timeline.end().saturating_sub(1), now),
+        Action::GoToTime => prompt::begin_time(state),
+        Action::Peak => time::peak(state, now),
+        Action::NextTrouble => time::go_to_trouble(state, true, now),
+        Action::PreviousTrouble => time::go_to_trouble(state, false, now),
+        Action::Difference => compare::difference(state, now),
+        Action::Zone => time::other_zone(state, now),
         Action::Live => time::live(state, now),
         Action::Wider => state.zoom = state.zoom.step(true, state.every),
         Action::Narrower => state.zoom = state.zoom.step(false, state.every),
@@ -280,6 +298,9 @@ pub fn act(state: &mut State, action: Action, now: Instant) -> Vec<Effect> {
         Action::PreviousSign => time::go_to_sign(state, false, now),
         Action::NextSign => time::go_to_sign(state, true, now),
         Action::Record => return pace::record(state, now),
+        Action::Slower | Action::Faster if matches!(state.mode, Mode::Replay { .. }) => {
+            time::other_speed(state, action == Action::Slower, now);
+        }
         Action::Slower => return pace::interval(state, true, now),
         Action::Faster => return pace::interval(state, false, now),
         Action::ByHand => return pace::by_hand(state, now),

@@ -85,6 +85,11 @@ fn pressed(state: &mut State, layout: &Layout, at: Position, now: Instant) -> Ve
                 }
             }
         }
+    } else if layout.overview.is_some_and(|area| area.contains(at)) {
+        if let Some(column) = at.x.checked_sub(layout.strip_x).filter(|column| *column < layout.strip_width) {
+            state.drag = Some(Drag::Overview);
+            time::go_to_overview(state, column, now);
+        }
     } else if is_on_strips(layout, at) {
         state.drag = Some(Drag::Time);
         time::go_to_column(state, at.x - layout.strip_x, now);
@@ -158,6 +163,7 @@ fn sheet_pressed(state: &mut State, at: Position, now: Instant) -> Vec<Effect> {
                 return settings_sheet::step(state, setting, true, now);
             }
         }
+        Sheet::Compare(_) => {}
     }
     vec![]
 }
@@ -195,6 +201,11 @@ fn dragged(state: &mut State, layout: &Layout, at: Position, now: Instant) {
             let column = at.x.saturating_sub(layout.strip_x).min(last);
             time::go_to_column(state, column, now);
         }
+        Some(Drag::Overview) => {
+            let last = layout.strip_width.saturating_sub(1);
+            let column = at.x.saturating_sub(layout.strip_x).min(last);
+            time::go_to_overview(state, column, now);
+        }
         Some(Drag::ScrollBar(held)) => drag_scroll_bar(state, layout, at, held),
         Some(Drag::Lane(_)) | None => {}
     }
@@ -210,7 +221,7 @@ fn released(state: &mut State, layout: &Layout, at: Position, now: Instant) {
         }
         // The order goes on where it was held while the bar was dragged.
         Some(Drag::ScrollBar(_)) => state.held_until = Some(now + HOLD),
-        Some(Drag::Time) | None => {}
+        Some(Drag::Time | Drag::Overview) | None => {}
     }
 }
 
@@ -221,6 +232,7 @@ fn wheel(state: &mut State, layout: &Layout, at: Position, down: bool, now: Inst
         Some(Sheet::Pick(picker)) => picker.items(state).len(),
         Some(Sheet::Columns(sheet)) => sheet.items(state).len(),
         Some(Sheet::Settings(_)) => SETTINGS.len(),
+        Some(Sheet::Compare(sheet)) => sheet.lines().len(),
         None => 0,
     }
     .saturating_sub(1);
@@ -229,6 +241,7 @@ fn wheel(state: &mut State, layout: &Layout, at: Position, down: bool, now: Inst
         Some(Sheet::Pick(picker)) => Some(&mut picker.at),
         Some(Sheet::Columns(sheet)) => Some(&mut sheet.at),
         Some(Sheet::Settings(sheet)) => Some(&mut sheet.at),
+        Some(Sheet::Compare(sheet)) => Some(&mut sheet.at),
         None => None,
     };
     match at_line {

@@ -1,6 +1,6 @@
 //! What is typed: narrowing, going to a process, notes, names, values of settings.
 
-use super::{Effect, MESSAGE, rows, settings_sheet, views};
+use super::{Effect, MESSAGE, rows, settings_sheet, time, views};
 use crate::ui::prompt::{Prompt, Purpose};
 use crate::ui::state::State;
 use dozor_core::expr::{Expression, Node};
@@ -25,6 +25,12 @@ pub(super) fn begin_going(state: &mut State) {
 pub(super) fn begin_note(state: &mut State) {
     if let Some(sample) = &state.sample {
         state.prompt = Some(Prompt::new(Purpose::Note(sample.now.wall_ns()), ""));
+    }
+}
+
+pub(super) fn begin_time(state: &mut State) {
+    if !state.timeline.is_empty() {
+        state.prompt = Some(Prompt::new(Purpose::Time, ""));
     }
 }
 
@@ -158,6 +164,13 @@ fn accept(state: &mut State, now: Instant) -> Vec<Effect> {
             let said = format!("bookmark at {}; ( and ) go from sign to sign", state.zone.time(wall));
             state.say(Severity::Fine, said, Some(now + MESSAGE));
         }
+        Purpose::Time => match time::wall_of(state, &text) {
+            Ok(wall) => {
+                state.prompt = None;
+                time::go_to_wall(state, wall, now);
+            }
+            Err(problem) => prompt_problem(state, problem),
+        },
         Purpose::View | Purpose::Columns => {
             if text.is_empty() {
                 prompt.problem = Some("a name is missing".to_owned());
@@ -174,4 +187,11 @@ fn accept(state: &mut State, now: Instant) -> Vec<Effect> {
         Purpose::Setting(name) => return settings_sheet::typed(state, name, &text),
     }
     vec![]
+}
+
+/// Says what is wrong with the line; it stays open.
+fn prompt_problem(state: &mut State, problem: String) {
+    if let Some(prompt) = &mut state.prompt {
+        prompt.problem = Some(problem);
+    }
 }

@@ -146,6 +146,9 @@ pub fn prompt(state: &State, buffer: &mut Buffer, area: Rect, below: Rect) {
             "tab completes · ↑ ↓ recall · enter goes there · esc leaves it".to_owned()
         }
         (None, Purpose::Note(wall)) => format!("bookmark at {} · enter · esc", state.zone.time(*wall)),
+        (None, Purpose::Time) => {
+            "02:10 · yesterday 14:00 · 2031-02-14 02:10 · -5m · 10m ago · enter goes there · esc leaves it".to_owned()
+        }
         (None, Purpose::View | Purpose::Columns) => "a name · enter keeps it · esc leaves it".to_owned(),
         (None, Purpose::Setting(name)) => {
             setting(name).map_or(String::new(), |setting| setting.help.to_owned())

@@ -14,6 +14,9 @@ use ratatui::layout::Rect;
 /// Draws axis, strips, values and facts.
 pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout) {
     let axis = state.strips.axis;
+    if let Some(area) = layout.overview {
+        draw_overview(state, buffer, area, layout);
+    }
     if let (Some(area), Some(axis)) = (layout.axis, &axis) {
         draw_axis(state, buffer, area, layout, axis);
     }
@@ -34,6 +37,60 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout) {
     if let (Some(axis), Some(shown)) = (axis, state.shown()) {
         cursor(state, buffer, layout, &axis, shown);
     }
+}
+
+/// All the time there is on one line, with the part of it that the strips below show.
+fn draw_overview(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout) {
+    let theme = &state.theme;
+    let overview = &state.overview;
+    let Some(whole) = &overview.axis else { return };
+    let quiet = theme.role(Role::Quiet);
+    let lane = Lane::ALL[overview.lane];
+    put(buffer, area.x + 2, area.y, layout.strip_x - 3, &format!("all, {}", lane.name()), quiet);
+    let within = Rect { x: layout.strip_x, width: layout.strip_width, ..area };
+    buffer.set_style(within, theme.ground(Ground::Panel));
+    let most = overview.marks.iter().filter_map(|mark| match mark {
+        Mark::Value { value, full, .. } => Some(full.unwrap_or(*value)),
+        _ => None,
+    });
+    let most = most.fold(f64::EPSILON, f64::max);
+    for (x, mark) in (within.x..).zip(&overview.marks) {
+        let (symbol, role) = match mark {
+            Mark::Nothing => (" ", Role::Line),
+            Mark::Gap => ("╌", Role::Line),
+            Mark::Denied => ("×", Role::Quiet),
+            Mark::Value { value, severity, .. } => {
+                let height = ((value / most * 8.0).round() as usize).clamp(1, 8);
+                let role =
+                    if *severity >= Severity::Warning { Role::Severity(*severity) } else { Role::Lane(lane) };
+                (BARS[height], role)
+            }
+        };
+        put(buffer, x, area.y, 1, symbol, theme.role(role));
+    }
+    // Where the strips below begin and end.
+    if let Some(shown) = &state.strips.axis {
+        let last = whole.columns.saturating_sub(1);
+        let begin = whole.column(shown.begin(0)).unwrap_or(0);
+        let end = whole.column(shown.end - 1).unwrap_or(last);
+        for (column, symbol) in [(begin, "▏"), (end, "▕")] {
+            put(buffer, within.x + column, area.y, 1, symbol, theme.role(Role::Strong));
+        }
+    }
+    let shown = state.shown().and_then(|shown| state.timeline.moment(shown));
+    if let Some(column) = shown.and_then(|moment| whole.column(moment.wall_ns)) {
+        put(buffer, within.x + column, area.y, 1, "┃", theme.role(Role::Accent));
+    }
+    let wall = |number: usize| state.timeline.moment(number).map_or(0, |moment| moment.wall_ns);
+    let (first, newest) = (wall(state.timeline.first()), wall(state.timeline.end().saturating_sub(1)));
+    let gaps = match overview.gaps {
+        0 => String::new(),
+        1 => ", 1 gap".to_owned(),
+        many => format!(", {many} gaps"),
+    };
+    let length = long_duration(((newest - first) / NANOS) as f64);
+    let text = format!("{} to {}, {length}{gaps}", state.zone.minute(first), state.zone.minute(newest));
+    put(buffer, layout.facts_x(), area.y, area.right().saturating_sub(layout.facts_x()), &text, quiet);
 }
 
 fn draw_axis(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout, axis: &Axis) {

@@ -1,12 +1,15 @@
 //! What is open over the screen.
 
 use super::{put, put_right};
+use crate::differing::{cells, changes, label, presence_words, span, who};
 use crate::settings::Origin;
 use crate::settings::file::from_home;
 use crate::settings::table::SETTINGS;
 use crate::ui::columns::What;
 use crate::ui::pick::{Kind, Picker};
-use crate::ui::sheet::{ActSheet, ColumnsSheet, NAMED, PREVIEW, SettingsSheet, Sheet};
+use crate::ui::sheet::{
+    ActSheet, ColumnsSheet, CompareSheet, Differing, NAMED, PREVIEW, SPANS, SettingsSheet, Sheet,
+};
 use crate::ui::state::State;
 use crate::ui::theme::{Ground, Role};
 use dozor_core::lane::{Lane, Severity};
@@ -24,6 +27,7 @@ pub fn draw(state: &State, buffer: &mut Buffer, area: Rect) {
         Sheet::Pick(picker) => pick(state, buffer, area, open, picker),
         Sheet::Columns(sheet) => columns(state, buffer, area, open, sheet),
         Sheet::Settings(sheet) => settings(state, buffer, area, open, sheet),
+        Sheet::Compare(sheet) => compare(state, buffer, area, open, sheet),
     }
 }
 
@@ -307,4 +311,63 @@ fn settings(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet
         ..place
     };
     paragraph(state, buffer, below, &text, Role::Text);
+}
+
+/// Cells of a value of a comparison.
+const VALUE: u16 = 11;
+
+fn compare(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet: &CompareSheet) {
+    let title = format!("What differs between A and B: {}", SPANS[sheet.span].0);
+    let place = open(state, buffer, area, &title, whole);
+    let theme = &state.theme;
+    for ((y, letter), side) in (place.y..).zip(["A", "B"]).zip(&sheet.sides) {
+        put(buffer, place.x, y, 1, letter, theme.role(Role::Accent));
+        let text = format!("{}  {}", side.host.name, span(side, &state.zone));
+        put(buffer, place.x + 2, y, place.width - 2, &text, theme.role(Role::Text));
+    }
+    let list = whole.list(area).area;
+    let lines = sheet.lines();
+    // It scrolls by the line that is looked at, which stands on top as long as there is more below.
+    let height = usize::from(list.height);
+    let first = sheet.at.min(lines.len().saturating_sub(height));
+    for (y, line) in (list.y..list.bottom()).zip(lines.iter().skip(first)) {
+        match line {
+            Differing::Title(title) => compare_title(state, buffer, Rect { y, height: 1, ..list }, title),
+            Differing::Pair(pair) => {
+                let lane = theme.role(Role::Text);
+                put(buffer, list.x + 2, y, 34, &label(pair), lane);
+                let mut end = list.x + 36;
+                for (text, role) in cells(pair).iter().zip([Role::Quiet, Role::Text, Role::Strong]) {
+                    end += VALUE;
+                    put_right(buffer, end, y, VALUE, text, theme.role(role));
+                }
+                put(buffer, end + 3, y, list.right().saturating_sub(end + 3), pair.metric.help, theme.role(Role::Quiet));
+            }
+            Differing::Process(process) => {
+                put(buffer, list.x + 2, y, 26, &who(process), theme.role(Role::Strong));
+                put(buffer, list.x + 29, y, 10, &process.user, theme.role(Role::Quiet));
+                put(buffer, list.x + 40, y, 9, presence_words(process), theme.role(Role::Accent));
+                let x = list.x + 50;
+                let text = changes(process).join("   ");
+                put(buffer, x, y, list.right().saturating_sub(x), &text, theme.role(Role::Text));
+            }
+        }
+    }
+    let more = lines.len().saturating_sub(first + height);
+    if more > 0 {
+        let text = format!(" {more} more below ");
+        put_right(buffer, area.right() - 2, place.y - 1, 20, &text, theme.role(Role::Quiet));
+    }
+}
+
+fn compare_title(state: &State, buffer: &mut Buffer, area: Rect, title: &str) {
+    let theme = &state.theme;
+    put(buffer, area.x, area.y, area.width, title, theme.role(Role::Accent));
+    if title.contains("machine") || title.contains("parts") {
+        let mut end = area.x + 36;
+        for word in ["A", "B", "difference"] {
+            end += VALUE;
+            put_right(buffer, end, area.y, VALUE, word, theme.role(Role::Quiet));
+        }
+    }
 }

@@ -3,6 +3,7 @@
 use super::{put, put_right, rule};
 use crate::ui::state::{COSTLY, Mode, State};
 use crate::ui::theme::{Ground, Role};
+use crate::ui::update::speed_word;
 use dozor_core::known::Known;
 use dozor_core::lane::Severity;
 use dozor_core::sample::Gap;
@@ -85,13 +86,16 @@ fn right_side(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) -> u
         parts.push((time, theme.role(Role::Text)));
     }
     let (word, role) = match (state.mode, state.cursor, &state.ended) {
+        (Mode::Replay { .. }, None, _) => ("REPLAY AT ITS END", Role::Accent),
         (Mode::Replay { playing: true, .. }, ..) => ("REPLAY", Role::Accent),
         (Mode::Replay { playing: false, .. }, ..) => ("REPLAY PAUSED", Role::Accent),
         (Mode::Live, Some(_), _) => ("FROZEN", Role::Severity(Severity::Warning)),
         (Mode::Live, None, Some(_)) => ("ENDED", Role::Severity(Severity::Warning)),
         (Mode::Live, None, None) => ("LIVE", Role::Strong),
     };
-    parts.push((word.to_owned(), theme.role(role)));
+    let replayed = matches!(state.mode, Mode::Replay { playing: true, .. });
+    let speed = if replayed && state.speed != 1.0 { format!(" {}", speed_word(state.speed)) } else { String::new() };
+    parts.push((format!("{word}{speed}"), theme.role(role)));
     if let Some(recording) = &state.recording {
         let time = now.saturating_duration_since(recording.since).as_secs();
         let text = format!("● rec {:02}:{:02}:{:02} ", time / 3600, time / 60 % 60, time % 60);

@@ -1,0 +1,111 @@
+//! Recordings by the paths that people give: a file, several, or a folder of segments as one timeline.
+
+use dozor_core::recording::Frames;
+use dozor_core::text::without_number;
+use dozor_core::timeline::Timeline;
+use std::fs::File;
+use std::io::ErrorKind;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+/// Recordings that were opened together.
+pub struct Opened {
+    /// Their samples.
+    pub timeline: Timeline,
+    /// The files, oldest name first.
+    pub files: Vec<PathBuf>,
+    /// Folders among what was given.
+    pub folders: Vec<PathBuf>,
+    /// What could not be read, file by file.
+    pub problems: Vec<String>,
+}
+
+/// The recordings in a folder, by name.
+pub fn in_folder(folder: &Path) -> std::io::Result<Vec<PathBuf>> {
+    let mut files: Vec<PathBuf> = vec![];
+    for entry in std::fs::read_dir(folder)? {
+        let path = entry?.path();
+        if path.extension().is_some_and(|extension| extension == "dozor") {
+            files.push(path);
+        }
+    }
+    files.sort();
+    Ok(files)
+}
+
+/// Opens files and folders as one timeline.
+pub fn open(paths: &[PathBuf]) -> anyhow::Result<Opened> {
+    let (mut files, mut folders) = (vec![], vec![]);
+    for path in paths {
+        let data = std::fs::metadata(path)
+            .map_err(|error| anyhow::anyhow!("{}: {}", path.display(), without_number(&error)))?;
+        if data.is_dir() {
+            let found = in_folder(path)
+                .map_err(|error| anyhow::anyhow!("{}: {}", path.display(), without_number(&error)))?;
+            if found.is_empty() {
+                anyhow::bail!("{} holds no recording", path.display());
+            }
+            files.extend(found);
+            folders.push(path.clone());
+        } else {
+            files.push(path.clone());
+        }
+    }
+    let mut problems = vec![];
+    let (timeline, failed) = Timeline::of_recordings(frames(&files, &mut problems));
+    for (place, error) in failed {
+        problems.push(format!("{}: {error}", files[place].display()));
+    }
+    let damages = timeline.damages();
+    if timeline.is_empty() {
+        let reason = match (problems.first(), damages.first()) {
+            (Some(problem), _) => problem.clone(),
+            (None, Some(damage)) => format!("{}: {damage}", files[0].display()),
+            (None, None) => format!("{}: it holds no reading", files[0].display()),
+        };
+        anyhow::bail!("{reason}");
+    }
+    let what = if let ([file], []) = (&files[..], &folders[..]) {
+        file.display().to_string()
+    } else {
+        "the recording".to_owned()
+    };
+    if let Some(first) = damages.first() {
+        problems.push(match damages.len() {
+            1 => format!("{what} is {first}"),
+            many => format!("{what} is {first}; {} more places are damaged", many - 1),
+        });
+    }
+    Ok(Opened { timeline, files, folders, problems })
+}
+
+/// The files as frames; one that cannot be opened is told and counts as empty.
+pub fn frames(files: &[PathBuf], problems: &mut Vec<String>) -> Vec<Arc<dyn Frames>> {
+    let mut all: Vec<Arc<dyn Frames>> = vec![];
+    for path in files {
+        match File::open(path) {
+            Ok(file) => all.push(Arc::new(file)),
+            Err(error) => {
+                // A segment that was taken away since the folder was listed is no problem.
+                if error.kind() != ErrorKind::NotFound {
+                    problems.push(format!("{}: {}", path.display(), without_number(&error)));
+                }
+                all.push(Arc::new(Nothing));
+            }
+        }
+    }
+    all
+}
+
+/// A file that is not there.
+struct Nothing;
+
+impl Frames for Nothing {
+    fn bytes_at(&self, _offset: u64, _buffer: &mut [u8]) -> std::io::Result<()> {
+        Err(ErrorKind::UnexpectedEof.into())
+    }
+
+    fn some_at(&self, _offset: u64, _buffer: &mut [u8]) -> std::io::Result<usize> {
+        Ok(0)
+    }
+}
