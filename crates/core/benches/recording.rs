@@ -2,9 +2,10 @@
 //! is made up: the simulated machine with 300 processes, of which 30 do something between two readings, and 20 that
 //! came and went. Run with `cargo bench --bench recording`; a day takes a while.
 
-use dozor_core::catalogue;
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::reading::{EndedRow, ProcessRow, Reading, raw};
+use dozor_core::expr::Expression;
+use dozor_core::query::{Asked, Query, Stat};
 use dozor_core::recording::{Encoder, Event, StreamReader, Writer};
 use dozor_core::timeline::Timeline;
 use std::io::Write as _;
@@ -314,7 +315,7 @@ fn day() {
     let begin = Instant::now();
     let mut timeline = Timeline::open(open()).expect("our own");
     println!("lanes of the day: {:.0} ms (budget 200; reading the file alone {:.0} ms)", ms(begin.elapsed()), ms(bare));
-    assert_eq!(timeline.end(), COUNT);
+    assert_eq!((timeline.end(), timeline.damages()), (COUNT, vec![]));
     let mut chance = Chance(11);
     let mut seeks: Vec<Duration> = (0..60)
         .map(|_| {
@@ -331,6 +332,22 @@ fn day() {
         .filter_map(|number| Some((timeline.moment(number)?.point(0).value.value()?, number)))
         .max_by(|a, b| a.0.total_cmp(&b.0));
     println!("peak of a lane: {:.1} ms (budget 1000), {most:?}", ms(begin.elapsed()));
-    let _ = catalogue::all();
+    for (alias, whom) in [("rss", None), ("cpu", None), ("write", Some("user = catalog"))] {
+        let query = Query {
+            metrics: vec![Asked::parse(alias).expect("a metric")],
+            whom: whom.map(|text| Expression::parse(text).expect("an expression")),
+            stat: Some(Stat::Max),
+            ..Query::default()
+        };
+        let begin = Instant::now();
+        let answer = query.answer(&timeline, 0..COUNT).expect("our own");
+        let line = &answer.lines[0];
+        println!(
+            "peak of {alias} of a process{}: {:.0} ms (budget 1000), {:?}",
+            whom.map_or(String::new(), |whom| format!(" where {whom}")),
+            ms(begin.elapsed()),
+            line.who.as_ref().map(|who| (&who.name, who.key.pid))
+        );
+    }
     std::fs::remove_file(&path).expect("removing the scratch file");
 }

@@ -5,7 +5,7 @@ use crate::catalogue::{Eval, Instances, Kind, Metric, Unit, Value, all, find};
 use crate::expr::Expression;
 use crate::rank::total;
 use crate::reading::ProcessKey;
-use crate::recording::ReadError;
+use crate::recording::{ReadError, has_peaks};
 use crate::sample::Sample;
 use crate::text::{Text, nearest};
 use crate::timeline::Timeline;
@@ -194,8 +194,21 @@ struct Collected {
 impl Query {
     /// Answers it for samples of a timeline.
     pub fn answer(&self, timeline: &Timeline, numbers: Range<usize>) -> Result<Answer, ReadError> {
+        let peaks_of_all = self.stat == Some(Stat::Max)
+            && self.step_ns.is_none()
+            && self.whom.is_none()
+            && self.when.is_none()
+            && self.metrics.iter().all(|asked| is_light(asked.metric) && has_peaks(asked.metric));
+        if peaks_of_all {
+            let lines = self.metrics.iter().map(|asked| peak(asked.metric, timeline, numbers.clone()));
+            let lines: Vec<Line> = lines.collect::<Result<_, _>>()?;
+            // Why nobody has a value only the processes tell.
+            if lines.iter().all(|line| line.value != Value::Absent) {
+                return Ok(Answer { lines, ..Answer::default() });
+            }
+        }
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
-        let parts = timeline.fold(numbers, threads, Collected::default, |collected, _, sample| {
+        let parts = timeline.fold(numbers, threads, self.is_light(), Collected::default, |collected, _, sample| {
             self.collect(collected, sample);
         })?;
         let mut whole = Collected::default();
@@ -213,19 +226,27 @@ impl Query {
         Ok(Answer { lines, spans: spans(&whole.held), undecided })
     }
 
+    /// Whether it is about processes alone.
+    fn is_light(&self) -> bool {
+        let of_expressions = [&self.whom, &self.when].into_iter().flatten().flat_map(Expression::metrics);
+        self.metrics.iter().map(|asked| asked.metric).chain(of_expressions).all(is_light)
+    }
+
     fn collect(&self, collected: &mut Collected, sample: &Sample) {
         let wall_ns = sample.now.wall_ns();
         if let Some(when) = &self.when {
             let bound = when.bind(sample, &self.me);
-            let mut held = if sample.now.processes.is_empty() { None } else { Some(false) };
+            // It holds where it does for any process. What of the machine is not known is not known with any of them; a
+            // single process that is not known does not matter.
+            let mut held = None;
             for at in 0..sample.now.processes.len() {
                 match bound.holds(&sample.process(at)) {
                     Some(true) => {
                         held = Some(true);
                         break;
                     }
-                    None => held = None,
-                    Some(false) => {}
+                    Some(false) => held = Some(false),
+                    None => {}
                 }
             }
             let covered = (sample.seconds().unwrap_or(0.0) * NANOS as f64) as i64;
@@ -340,6 +361,68 @@ impl Query {
             });
         }
     }
+}
+
+/// The most that a single process had of a metric: of whole blocks the index tells it.
+fn peak(metric: &'static Metric, timeline: &Timeline, numbers: Range<usize>) -> Result<Line, ReadError> {
+    let alone = Query {
+        metrics: vec![Asked { metric, instance: None }],
+        stat: Some(Stat::Last),
+        ..Query::default()
+    };
+    let wall = |number: usize| timeline.moment(number).map_or(0, |moment| moment.wall_ns);
+    let first = timeline.moment(numbers.start);
+    let covered = first.and_then(|moment| moment.seconds).map_or(0, |seconds| (seconds * NANOS as f64) as i64);
+    let (mut best, mut known, count): (Option<(f64, i64, Who)>, _, _) = (None, 0, numbers.len());
+    let threads = std::thread::available_parallelism().map_or(1, usize::from);
+    for block in timeline.blocks(numbers.clone(), metric) {
+        let found: Vec<(f64, i64, Who)> = match block.peak {
+            Some(None) => vec![],
+            Some(Some((peak, number))) => {
+                known += peak.known;
+                vec![(peak.value, wall(number), Who { key: peak.key, name: peak.name })]
+            }
+            None => {
+                let start = || (0, None);
+                let parts = timeline.fold(block.numbers, threads, true, start, |(known, best), number, sample| {
+                    let (_, most, _) = alone.of_processes(metric, sample);
+                    let Some((value, who)) = most else { return };
+                    *known += 1;
+                    if best.as_ref().is_none_or(|(before, ..): &(f64, i64, Who)| value > *before) {
+                        *best = Some((value, wall(number), who));
+                    }
+                })?;
+                known += parts.iter().map(|(known, _)| known).sum::<usize>();
+                parts.into_iter().filter_map(|(_, best)| best).collect()
+            }
+        };
+        for candidate in found {
+            if best.as_ref().is_none_or(|(before, ..)| candidate.0 > *before) {
+                best = Some(candidate);
+            }
+        }
+    }
+    let (value, at_ns, who) = match best {
+        Some((value, at, who)) => (Value::Number(value), Some(at), Some(who)),
+        None => (Value::Absent, None, None),
+    };
+    Ok(Line {
+        from_ns: wall(numbers.start) - covered,
+        until_ns: wall(numbers.end.saturating_sub(1)),
+        metric,
+        instance: None,
+        value,
+        unit: metric.unit,
+        at_ns,
+        who,
+        known,
+        unknown: count.saturating_sub(known),
+    })
+}
+
+/// Whether a metric needs nothing of cores, devices, sensors and interrupts.
+pub fn is_light(metric: &Metric) -> bool {
+    matches!(metric.eval, Eval::Process(_)) && metric.alias != "core_temp"
 }
 
 fn is_known(value: &Value) -> bool {

@@ -107,7 +107,7 @@ impl Sample {
         let before = if gap.is_some() { None } else { before };
         let seconds = before
             .as_deref()
-            .map(|before| (now.monotonic_ns() - before.monotonic_ns()) as f64 / NANOS as f64);
+            .map(|before| now.monotonic_ns().saturating_sub(before.monotonic_ns()) as f64 / NANOS as f64);
         let previous =
             before.as_deref().map(|before| pair(&before.processes, &now.processes)).unwrap_or_default();
         let gone = before.as_deref().map(|before| gone(&before.processes, &previous)).unwrap_or_default();

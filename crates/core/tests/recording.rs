@@ -265,6 +265,35 @@ fn every_cut_of_a_file_is_read_on_when_it_has_grown() {
     std::fs::remove_file(&path).expect("removing the scratch file");
 }
 
+/// Gives its bytes in pieces of a size, as pipes and disks do.
+struct InPieces<'a>(&'a [u8], usize);
+
+impl std::io::Read for InPieces<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        let length = buffer.len().min(self.1).min(self.0.len());
+        buffer[..length].copy_from_slice(&self.0[..length]);
+        self.0 = &self.0[length..];
+        Ok(length)
+    }
+}
+
+#[test]
+fn it_does_not_matter_in_which_pieces_the_bytes_come() {
+    let readings = simulated(40);
+    let bytes = finished(&readings);
+    for size in (1..40).chain([97, 1_000]) {
+        let mut stream = StreamReader::open(InPieces(&bytes, size), true).expect("its head");
+        let mut back = vec![];
+        while let Some(event) = stream.next_event().expect("readable") {
+            match event {
+                Event::Reading { reading, .. } => back.push(*reading),
+                other => panic!("pieces of {size}: {other:?}"),
+            }
+        }
+        assert!(back == readings, "pieces of {size}");
+    }
+}
+
 #[test]
 fn reading_goes_on_at_the_next_key_frame_behind_damage() {
     let readings = simulated(70);

@@ -237,21 +237,30 @@ fn pattern(text: &str) -> std::result::Result<Regex, String> {
 }
 
 impl Test {
+    /// All metrics in it.
+    pub fn metrics(&self) -> Vec<&'static Metric> {
+        match self {
+            Test::Or(tests) | Test::And(tests) => tests.iter().flat_map(Test::metrics).collect(),
+            Test::Not(test) => test.metrics(),
+            Test::Contains(_) | Test::Condition(_) => vec![],
+            Test::Number { subject, .. }
+            | Test::Time { subject, .. }
+            | Test::Text { subject, .. }
+            | Test::Pattern { subject, .. } => vec![subject.metric],
+            Test::Metrics { subject, other, .. } => vec![subject.metric, other],
+        }
+    }
+
     /// Parts of a reading that it needs.
     pub fn wanted(&self) -> Wanted {
-        let of = |metric: &Metric| metric.needs.into_iter().collect::<Wanted>();
-        match self {
+        let of_conditions = match self {
             Test::Or(tests) | Test::And(tests) => {
                 tests.iter().fold(Wanted::NOTHING, |wanted, test| wanted.union(test.wanted()))
             }
             Test::Not(test) => test.wanted(),
             Test::Condition(Condition::Active) => Wanted::NOTHING.with(Part::Sockets),
-            Test::Contains(_) | Test::Condition(_) => Wanted::NOTHING,
-            Test::Number { subject, .. }
-            | Test::Time { subject, .. }
-            | Test::Text { subject, .. }
-            | Test::Pattern { subject, .. } => of(subject.metric),
-            Test::Metrics { subject, other, .. } => of(subject.metric).union(of(other)),
-        }
+            _ => Wanted::NOTHING,
+        };
+        of_conditions.union(self.metrics().into_iter().filter_map(|metric| metric.needs).collect())
     }
 }

@@ -25,6 +25,7 @@ pub use lexer::Compare;
 pub use quantity::{Instant, amount, instant};
 pub use tree::{Comparison, Condition, Node, Place, Value, quote};
 
+use crate::catalogue::Metric;
 use crate::wanted::Wanted;
 use check::Test;
 
@@ -63,6 +64,11 @@ impl Expression {
     /// What was understood; it prints as an expression again.
     pub fn tree(&self) -> &Node {
         &self.tree
+    }
+
+    /// All metrics in it.
+    pub fn metrics(&self) -> Vec<&'static Metric> {
+        self.test.metrics()
     }
 
     /// Parts of a reading that it needs.

@@ -224,6 +224,13 @@ impl<R: Row> Columns<R> {
         }
         let bitmaps = Bitmaps::read(changed.len() + added, self.texts.len() + self.fields.len(), &mut input.bytes)?;
         let mut fresh = vec![added_last.clone(); added];
+        // Shared rows are copied once, not for each of their cells.
+        let mut places_of_changed = changed.iter().copied().peekable();
+        let mut old: Vec<&mut R> = rows
+            .iter_mut()
+            .enumerate()
+            .filter_map(|(at, row)| places_of_changed.next_if_eq(&at).map(|_| row.edit()))
+            .collect();
         let mut clocks = Clocks::new(changed.len());
         for (place, column) in bitmaps.columns.iter().enumerate() {
             let places = bitmaps.rows(place);
@@ -235,7 +242,7 @@ impl<R: Row> Columns<R> {
                         match row {
                             Place::Changed(at) => {
                                 let text = texts.get(&mut input.bytes)?;
-                                set.map(|set| set(rows[changed[at]].edit(), text));
+                                set.map(|set| set(&mut *old[at], text));
                             }
                             Place::Added(row, has) => {
                                 if has {
@@ -257,7 +264,7 @@ impl<R: Row> Columns<R> {
                         match row {
                             Place::Changed(at) => match ours {
                                 Some(ours) => {
-                                    let row = rows[changed[at]].edit();
+                                    let row = &mut *old[at];
                                     let mut base = (ours.get)(row);
                                     if clock {
                                         base = clocks.expected(at, base);

@@ -175,9 +175,10 @@ impl FrameHeader {
         }
         let kind = Kind::from_number(*bytes.first()?).filter(|kind| kind.may_be_short())?;
         let (low, high) = (*bytes.get(1)?, *bytes.get(2)?);
-        let (length, at) = match (low, high) {
-            (0..0x80, _) => (u32::from(low), 2),
-            (_, 0..0x80) => (u32::from(low & 0x7f) | u32::from(high) << 7, 3),
+        let at = FrameHeader::length_of(bytes[0], low) - 4;
+        let length = match (low, high) {
+            (0..0x80, _) => u32::from(low),
+            (_, 0..0x80) => u32::from(low & 0x7f) | u32::from(high) << 7,
             _ => return None,
         };
         let checksum = u32::from_le_bytes(bytes.get(at..at + 4)?.try_into().ok()?);
@@ -199,9 +200,13 @@ impl FrameHeader {
         (bytes.starts_with(&MARKER) && whole && header.length <= LONGEST_PAYLOAD).then_some(header)
     }
 
-    /// The least bytes that must be there before a header can be read, by its first byte.
-    pub fn least(first: u8) -> usize {
-        if first == MARKER[0] { FRAME_HEADER_BYTES } else { SHORT_HEADER_BYTES - 1 }
+    /// The bytes that a header has, by its first two.
+    pub fn length_of(first: u8, second: u8) -> usize {
+        match (first, second) {
+            (first, _) if first == MARKER[0] => FRAME_HEADER_BYTES,
+            (_, 0..0x80) => SHORT_HEADER_BYTES - 1,
+            _ => SHORT_HEADER_BYTES,
+        }
     }
 
     /// Whether the payload is what was written.

@@ -9,11 +9,14 @@ use super::numbers::{In, Out};
 use super::packing::{Packer, Unpacker};
 use super::reader::apart;
 use super::writer::together;
+use crate::catalogue::{Kind, Metric, PROCESS_METRICS, Unit};
 use crate::known::{Known, Raw};
 use crate::lane::{Lane, Point, Severity};
+use crate::reading::ProcessKey;
 use crate::row::Row;
 use crate::rows;
 use crate::sample::Sample;
+use crate::text::Text;
 use crate::timeline::Moment;
 
 rows! {
@@ -60,6 +63,131 @@ rows! {
         /// As for cpu.
         heat_severity: "" Label;
     }
+}
+
+rows! {
+    /// The most that a process had of a metric in the block.
+    PeakRow "peak" key Text: |row| row.metric.clone();
+    texts {
+        /// Alias of the metric.
+        metric;
+        /// Name of the process.
+        name;
+    }
+    fields {
+        /// The value: the bits of an IEEE 754 double.
+        bits: "" Label;
+        /// Offset of the reading's system frame in the file.
+        offset: "bytes" Label;
+        /// The process.
+        pid: "" Label;
+        /// Start time of the process in clock ticks after boot.
+        start_ticks: "ticks" Label;
+        /// Readings of the block for which some process had a value.
+        known: "count" Label;
+    }
+}
+
+/// The most that a process had of a metric.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Peak {
+    /// Which metric.
+    pub metric: &'static Metric,
+    /// How much.
+    pub value: f64,
+    /// Where the reading stands.
+    pub offset: u64,
+    /// Which process.
+    pub key: ProcessKey,
+    /// Its name.
+    pub name: Text,
+    /// Readings for which some process had a value.
+    pub known: usize,
+}
+
+impl Peak {
+    fn row(&self) -> PeakRow {
+        PeakRow {
+            metric: self.metric.alias.into(),
+            name: self.name.clone(),
+            bits: Raw::new(self.value.to_bits() as i64),
+            offset: Raw::new(self.offset as i64),
+            pid: Raw::new(self.key.pid),
+            start_ticks: Raw::new(self.key.start),
+            known: Raw::new(self.known as i64),
+        }
+    }
+
+    /// None for a metric that this program does not know, and where something makes no sense.
+    fn of(row: &PeakRow) -> Option<Peak> {
+        let value = f64::from_bits(row.bits.value()? as u64);
+        let key = ProcessKey { pid: row.pid.value()?, start: row.start_ticks.value()? };
+        let known = usize::try_from(row.known.value()?).ok()?;
+        let offset = u64::try_from(row.offset.value()?).ok()?;
+        let metric = PROCESS_METRICS.iter().find(|metric| *metric.alias == *row.metric)?;
+        value.is_finite().then_some(Peak { metric, value, offset, key, name: row.name.clone(), known })
+    }
+}
+
+/// The peaks of a block while it is written.
+#[derive(Default)]
+pub struct Peaks(Vec<Peak>);
+
+impl Peaks {
+    /// Takes in a reading.
+    pub fn take(&mut self, offset: u64, sample: &Sample) {
+        for metric in PROCESS_METRICS.iter().filter(|metric| has_peaks(metric)) {
+            let values = (0..sample.now.processes.len())
+                .filter_map(|at| Some((metric.of(&sample.process(at)).number()?, at)));
+            // Of several equal ones the first.
+            let most = values.reduce(|most, other| if other.0 > most.0 { other } else { most });
+            let Some((value, at)) = most.filter(|(value, _)| value.is_finite()) else { continue };
+            let found = self.0.iter_mut().find(|peak| std::ptr::eq(peak.metric, metric));
+            let known = found.as_ref().map_or(0, |peak| peak.known) + 1;
+            if let Some(peak) = &found
+                && peak.value >= value
+            {
+                if let Some(peak) = found {
+                    peak.known = known;
+                }
+                continue;
+            }
+            let row = &sample.now.processes[at];
+            let peak = Peak { metric, value, offset, key: row.key(), name: row.name.clone(), known };
+            match found {
+                Some(before) => *before = peak,
+                None => self.0.push(peak),
+            }
+        }
+    }
+
+    /// Begins anew.
+    pub fn clear(&mut self) {
+        self.0.clear();
+    }
+}
+
+/// Whether peaks of a metric mean something: amounts and rates of processes, no numbers that only identify.
+pub fn has_peaks(metric: &Metric) -> bool {
+    matches!(metric.kind, Kind::Level | Kind::Rate) && !matches!(metric.unit, Unit::Text | Unit::Time)
+}
+
+/// What an index says.
+#[derive(Clone, Debug, Default)]
+pub struct Index {
+    /// The offset of each reading, and what the lanes show of it.
+    pub moments: Vec<(u64, Moment)>,
+    /// The most that a process had of each metric.
+    pub peaks: Vec<Peak>,
+}
+
+/// The columns of both tables, where a recording has them.
+#[derive(Clone, Default)]
+pub struct IndexColumns {
+    /// What the lanes show.
+    pub moments: Option<Columns<IndexRow>>,
+    /// What processes had most.
+    pub peaks: Option<Columns<PeakRow>>,
 }
 
 /// Steps of a unit in which the lanes' values are kept.
@@ -109,28 +237,40 @@ impl IndexRow {
 }
 
 /// The payload of an index.
-pub fn payload(rows: &[IndexRow]) -> Vec<u8> {
-    let mut table = Out::default();
-    put_table(rows, &[], &mut IndexRow::default(), &mut Written::default(), &mut table);
-    table.finish();
+pub fn payload(rows: &[IndexRow], peaks: &Peaks) -> Vec<u8> {
+    let mut peaks: Vec<PeakRow> = peaks.0.iter().map(Peak::row).collect();
+    peaks.sort_by_key(Row::key);
+    let (mut tables, mut texts) = (Out::default(), Written::default());
+    put_table(rows, &[], &mut IndexRow::default(), &mut texts, &mut tables);
+    put_table(&peaks, &[], &mut PeakRow::default(), &mut texts, &mut tables);
+    tables.finish();
     let (mut packed, mut out) = (vec![], vec![]);
-    let done = Packer::new().and_then(|mut packer| packer.pack(&table.bytes, &mut packed));
+    let done = Packer::new().and_then(|mut packer| packer.pack(&tables.bytes, &mut packed));
     // Without memory for it there is no index, which is only slower.
     if done.is_ok() {
-        together(&packed, &table.bits, &mut out);
+        together(&packed, &tables.bits, &mut out);
     }
     out
 }
 
-/// The rows of an index, in the columns that the head names.
-pub fn rows(columns: &Columns<IndexRow>, payload: &[u8]) -> Result<Vec<IndexRow>, DecodeError> {
-    let mut table = vec![];
-    let (packed, bits) = apart(payload)?;
-    let unpacked = Unpacker::new().and_then(|mut unpacker| unpacker.unpack(packed, &mut table));
-    unpacked.map_err(|_| DecodeError::Packing)?;
-    let mut rows = vec![];
-    let (mut last, mut room) = (IndexRow::default(), MOST_ROWS);
-    let mut input = In::new(&table, bits);
-    columns.change(&mut rows, &mut last, &mut Read::default(), &mut room, &mut input)?;
-    if input.is_done() { Ok(rows) } else { Err(DecodeError::Trailing) }
+impl IndexColumns {
+    /// What an index says, in the columns that the head names.
+    pub fn read(&self, payload: &[u8]) -> Result<Index, DecodeError> {
+        let mut tables = vec![];
+        let (packed, bits) = apart(payload)?;
+        let unpacked = Unpacker::new().and_then(|mut unpacker| unpacker.unpack(packed, &mut tables));
+        unpacked.map_err(|_| DecodeError::Packing)?;
+        let (mut input, mut texts, mut room) = (In::new(&tables, bits), Read::default(), MOST_ROWS);
+        let (mut rows, mut peaks): (Vec<IndexRow>, Vec<PeakRow>) = (vec![], vec![]);
+        let columns = self.moments.as_ref().ok_or(DecodeError::NoSuch)?;
+        columns.change(&mut rows, &mut IndexRow::default(), &mut texts, &mut room, &mut input)?;
+        if let Some(columns) = &self.peaks {
+            columns.change(&mut peaks, &mut PeakRow::default(), &mut texts, &mut room, &mut input)?;
+        }
+        let place = |row: &IndexRow| row.offset.value().unwrap_or(-1) as u64;
+        Ok(Index {
+            moments: rows.iter().map(|row| (place(row), row.moment())).collect(),
+            peaks: peaks.iter().filter_map(Peak::of).collect(),
+        })
+    }
 }

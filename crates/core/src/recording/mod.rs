@@ -19,6 +19,7 @@ mod survey;
 mod writer;
 
 pub use codec::DecodeError;
+pub use index::{Peak, has_peaks};
 pub use marks::{Mark, MarkKind};
 pub use reader::{Damage, Entry, Event, Frames, ReadError, StreamReader};
 pub use writer::{Encoder, Writer, mark_frame};

@@ -6,7 +6,7 @@
 use super::codec::{Bytes, DecodeError, Read as Texts};
 use super::numbers::In;
 use super::format::{FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, MAGIC, MOST_ROWS, PartKind, VERSION};
-use super::index::IndexRow;
+use super::index::{Index, IndexColumns, IndexRow, PeakRow};
 use super::mapping::Columns;
 use super::marks::{Mark, MarkKind};
 use super::packing::Unpacker;
@@ -17,7 +17,6 @@ use crate::reading::all_parts;
 use crate::reading::*;
 use crate::row::Row;
 use crate::text::clean;
-use crate::timeline::Moment;
 use std::io::{self, Read};
 use std::sync::Arc;
 
@@ -143,19 +142,19 @@ fn columns<R: Row>(group: &Group) -> Result<Columns<R>, ReadError> {
 struct Plan {
     system: Vec<Table>,
     process: Vec<Table>,
-    index: Option<Columns<IndexRow>>,
+    index: IndexColumns,
 }
 
 impl Plan {
     fn new(groups: &[Group]) -> Result<Plan, ReadError> {
-        let mut plan = Plan { system: vec![], process: vec![], index: None };
+        let mut plan = Plan { system: vec![], process: vec![], index: IndexColumns::default() };
         for group in groups {
             match group.part.as_str() {
                 "system" => plan.system.push(Table::of(group)?),
                 "process" => plan.process.push(Table::of(group)?),
-                "index" if plan.index.is_none() && group.name == IndexRow::GROUP => {
-                    plan.index = Some(columns(group)?);
-                }
+                "index" if group.name == IndexRow::GROUP => plan.index.moments = Some(columns(group)?),
+                "index" if group.name == PeakRow::GROUP => plan.index.peaks = Some(columns(group)?),
+                // Others stand behind these two.
                 "index" => {}
                 other => return Err(ReadError::Head(format!("unknown part '{}'", clean(other.as_bytes())))),
             }
@@ -213,6 +212,8 @@ pub struct Decoder {
     unknown: Vec<(Vec<UnknownRow>, UnknownRow)>,
     system_part: Part,
     process_part: Part,
+    /// Of the system part only the machine's own row is read.
+    light: bool,
 }
 
 impl Decoder {
@@ -230,7 +231,15 @@ impl Decoder {
             unknown: vec![<(Vec<UnknownRow>, UnknownRow)>::default(); tables],
             system_part: Part::default(),
             process_part: Part::default(),
+            light: false,
         }
+    }
+
+    /// Of the system part reads only the machine's own row, for those who look at processes alone: cores, devices and
+    /// interrupts are most of the work.
+    #[must_use]
+    pub fn light(self) -> Decoder {
+        Decoder { light: true, ..self }
     }
 
     /// A decoder for what this program itself writes.
@@ -254,7 +263,9 @@ impl Decoder {
         };
         let (mut input, texts) = part.unpack(kind, payload)?;
         let mut room = MOST_ROWS;
-        for (at, table) in tables.iter().enumerate() {
+        // The machine's own row is the first of all.
+        let light = self.light && kind.system && matches!(tables.first(), Some(Table::System(_)));
+        for (at, table) in tables.iter().enumerate().take(if light { 1 } else { tables.len() }) {
             let (unknown, unknown_last) = &mut self.unknown[first + at];
             let mut state = Tables {
                 system: &mut self.system,
@@ -268,18 +279,16 @@ impl Decoder {
             table.decode(kind, &mut state, &mut input)?;
             room = state.room;
         }
-        let done = input.is_done();
+        let done = light || input.is_done();
         if kind.system {
             self.reading.system = self.system.first().cloned().unwrap_or_default();
         }
         if done { Ok(()) } else { Err(DecodeError::Trailing) }
     }
 
-    /// What an index says of its readings: the offset of each, and what the lanes show of it.
-    pub fn index(&self, payload: &[u8]) -> Result<Vec<(u64, Moment)>, DecodeError> {
-        let columns = self.plan.index.as_ref().ok_or(DecodeError::NoSuch)?;
-        let rows = super::index::rows(columns, payload)?;
-        Ok(rows.iter().map(|row| (row.offset.value().unwrap_or(-1) as u64, row.moment())).collect())
+    /// What an index says of its readings.
+    pub fn index(&self, payload: &[u8]) -> Result<Index, DecodeError> {
+        self.plan.index.read(payload)
     }
 
     /// The reading as it stands.

@@ -133,11 +133,11 @@ impl<R: Read> Scanner<R> {
 
     /// The header at the present place, where there is a sound one.
     fn header(&mut self) -> io::Result<Option<FrameHeader>> {
-        let least = match self.ahead().first() {
-            Some(first) => FrameHeader::least(*first),
-            None => return Ok(None),
-        };
-        Ok(if self.fill(least)? { FrameHeader::parse(self.ahead()) } else { None })
+        if !self.fill(2)? {
+            return Ok(None);
+        }
+        let length = FrameHeader::length_of(self.ahead()[0], self.ahead()[1]);
+        Ok(if self.fill(length)? { FrameHeader::parse(self.ahead()) } else { None })
     }
 
     fn frame_here(&mut self) -> io::Result<Option<Found>> {

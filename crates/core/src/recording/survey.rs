@@ -2,11 +2,11 @@
 //! is damaged. A recording that grows is surveyed on from where it ended.
 
 use super::format::Kind;
+use super::index::Index;
 use super::marks::{Mark, MarkKind};
 use super::reader::{Damage, Decoder, Entry, Frames, Opened, ReadError};
 use super::scanner::{Found, Scanner};
 use crate::reading::HostFacts;
-use crate::timeline::Moment;
 use std::io::{self, Read};
 use std::sync::Arc;
 
@@ -20,7 +20,7 @@ pub enum Surveyed {
         lost: bool,
     },
     /// What the lanes show of the readings before.
-    Index(Vec<(u64, Moment)>),
+    Index(Index),
     /// Something at an instant.
     Mark(Mark),
     /// A part that cannot be read.

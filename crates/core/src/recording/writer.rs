@@ -3,7 +3,7 @@
 use super::codec::{Written, put_varint};
 use super::columnar::put_table;
 use super::format::{KEY_EVERY, Kind, header, put_frame};
-use super::index::{self, IndexRow};
+use super::index::{self, IndexRow, PeakRow, Peaks};
 use super::marks::{Mark, MarkKind};
 use super::numbers::Out;
 use super::packing::Packer;
@@ -98,6 +98,7 @@ macro_rules! declare_tables {
                 $( group::<$process_row>("process"), )*
                 group::<ProcessRow>("process"),
                 group::<IndexRow>("index"),
+                group::<PeakRow>("index"),
             ]
         }
 
@@ -251,6 +252,7 @@ pub struct Writer {
     every: Option<Duration>,
     before: Option<Arc<Reading>>,
     block: Vec<IndexRow>,
+    peaks: Peaks,
     /// Bytes that were given so far.
     offset: u64,
     lost: bool,
@@ -265,6 +267,7 @@ impl Writer {
             every,
             before: None,
             block: vec![],
+            peaks: Peaks::default(),
             offset: 0,
             lost: false,
         }
@@ -302,6 +305,7 @@ impl Writer {
         let before = self.before.replace(reading.clone()).filter(|_| !lost);
         let sample = Sample::new(self.host.clone(), before, reading.clone());
         self.block.push(IndexRow::new(self.offset, &sample, lost));
+        self.peaks.take(self.offset, &sample);
         self.encoder.put(reading, out);
         self.offset += (out.len() - old) as u64;
     }
@@ -326,7 +330,9 @@ impl Writer {
 
     /// The file ends at `offset` again: what was given since then was not written.
     pub fn cut_to(&mut self, offset: u64) {
-        self.block.retain(|row| row.offset.value().is_some_and(|at| (at as u64) < offset));
+        // What was counted of a reading that is not there cannot be taken off again: this block gets no index.
+        self.block.clear();
+        self.peaks.clear();
         self.offset = offset;
         self.encoder.restart();
     }
@@ -336,8 +342,9 @@ impl Writer {
             return;
         }
         let old = out.len();
-        put_frame(Kind::Index, &index::payload(&self.block), out);
+        put_frame(Kind::Index, &index::payload(&self.block, &self.peaks), out);
         self.block.clear();
+        self.peaks.clear();
         self.offset += (out.len() - old) as u64;
     }
 }

@@ -12,7 +12,8 @@ pub use memory::THIN;
 pub use moment::Moment;
 
 use crate::reading::{HostFacts, Reading};
-use crate::recording::{Damage, Decoder, Entry, Frames, Mark, ReadError};
+use crate::catalogue::Metric;
+use crate::recording::{Damage, Decoder, Entry, Frames, Mark, Peak, ReadError};
 use crate::sample::Sample;
 use memory::{COARSE, FINE, Memory, merged};
 use segment::Segment;
@@ -25,6 +26,8 @@ const DECODED: usize = 96;
 /// Readings that are kept decoded: what stepping back needs.
 const RECENT: usize = 160;
 
+/// Samples without an index are looked at in parts of this size.
+const REST: usize = 1_500;
 /// So many samples at least are worth a thread.
 const FOLDED: usize = 500;
 
@@ -47,6 +50,16 @@ pub struct Timeline {
     decoded: BTreeMap<usize, Arc<Sample>>,
     recent: HashMap<Spot, Arc<Reading>>,
     newest: Option<Arc<Reading>>,
+}
+
+/// Samples whose index tells what processes had most of a metric, or of which nothing is known.
+#[derive(Clone, Debug)]
+pub struct Block {
+    /// Which samples.
+    pub numbers: Range<usize>,
+    /// The most that a process had and in which sample; an empty one where nobody had anything. None where that is not
+    /// known without looking.
+    pub peak: Option<Option<(Peak, usize)>>,
 }
 
 /// A recording that cannot be part of a timeline.
@@ -341,12 +354,52 @@ impl Timeline {
         found.ok_or(ReadError::Empty)
     }
 
+    /// A range of samples in parts: blocks of which it is known what processes had most of a metric, and the rest. With
+    /// the peak comes the number of its sample.
+    pub fn blocks(&self, numbers: Range<usize>, metric: &Metric) -> Vec<Block> {
+        let mut blocks = vec![];
+        let rest = |from: usize, until: usize, blocks: &mut Vec<Block>| {
+            let parts = (from..until).step_by(REST);
+            blocks.extend(parts.map(|begin| Block { numbers: begin..(begin + REST).min(until), peak: None }));
+        };
+        let (mut next, mut first) = (numbers.start.max(self.first), self.first);
+        let end = numbers.end.min(self.end());
+        for segment in &self.past {
+            for (entries, peaks) in &segment.peaks {
+                let Some(begin) = entries.start.checked_sub(segment.skipped).map(|begin| first + begin) else {
+                    continue;
+                };
+                let until = begin + entries.len();
+                // What a thinned or joined timeline left out has no whole block.
+                if begin < next || until > end || until > first + segment.len() {
+                    continue;
+                }
+                rest(next, begin, &mut blocks);
+                let peak = peaks.iter().find(|peak| std::ptr::eq(peak.metric, metric)).cloned();
+                let at = peak.as_ref().and_then(|peak| segment.place(peak.offset));
+                let peak = match (peak, at) {
+                    (Some(peak), Some(at)) => Some(Some((peak, first + at))),
+                    // Nobody had a value.
+                    (None, _) => Some(None),
+                    (Some(_), None) => None,
+                };
+                blocks.push(Block { numbers: begin..until, peak });
+                next = until;
+            }
+            first += segment.len();
+        }
+        rest(next, end, &mut blocks);
+        blocks
+    }
+
     /// Goes through samples in order, each reading decoded once, on several threads at a time: every thread has a part of
-    /// the range and a result of its own, which `start` gives. The results come in the order of time.
+    /// the range and a result of its own, which `start` gives. The results come in the order of time. What is `light` has
+    /// no cores, devices, sensors and interrupts.
     pub fn fold<T: Send>(
         &self,
         numbers: Range<usize>,
         threads: usize,
+        light: bool,
         start: impl Fn() -> T + Sync,
         each: impl Fn(&mut T, usize, &Sample) + Sync,
     ) -> Result<Vec<T>, ReadError> {
@@ -359,7 +412,7 @@ impl Timeline {
             let run = |part: Range<usize>| {
                 move || {
                     let mut result = start();
-                    self.fold_part(part, &mut result, each).map(|()| result)
+                    self.fold_part(part, light, &mut result, each).map(|()| result)
                 }
             };
             let others: Vec<_> = parts.iter().skip(1).map(|part| scope.spawn(run(part.clone()))).collect();
@@ -377,6 +430,7 @@ impl Timeline {
     fn fold_part<T>(
         &self,
         numbers: Range<usize>,
+        light: bool,
         result: &mut T,
         each: impl Fn(&mut T, usize, &Sample),
     ) -> Result<(), ReadError> {
@@ -392,7 +446,8 @@ impl Timeline {
                 while !self.find(key)?.0.key {
                     key.1 = key.1.checked_sub(1).ok_or(ReadError::Empty)?;
                 }
-                decoder = Some((key, self.past.get(key.0).map_or_else(|| self.fresh.anew(), Segment::decoder)));
+                let fresh = self.past.get(key.0).map_or_else(|| self.fresh.anew(), Segment::decoder);
+                decoder = Some((key, if light { fresh.light() } else { fresh }));
             }
             let Some((next, decoder)) = &mut decoder else { continue };
             let mut now = None;

@@ -2,8 +2,9 @@
 
 use super::moment::Moment;
 use crate::reading::{HostFacts, Reading};
-use crate::recording::{Damage, Decoder, Entry, Frames, Mark, ReadError, Survey, Surveyed};
+use crate::recording::{Damage, Decoder, Entry, Frames, Mark, Peak, ReadError, Survey, Surveyed};
 use crate::sample::Sample;
+use std::ops::Range;
 use std::sync::Arc;
 
 /// A recording whose readings were found.
@@ -14,6 +15,8 @@ pub struct Segment {
     carried: Option<(usize, Arc<Reading>)>,
     /// Readings at its beginning that stand in the segment before it already.
     pub skipped: usize,
+    /// The most that processes had, block by block, where an index tells it.
+    pub peaks: Vec<(Range<usize>, Vec<Peak>)>,
     /// What happened, in the order of the file.
     pub marks: Vec<Mark>,
     /// What cannot be read.
@@ -27,7 +30,7 @@ impl Segment {
     pub fn open(frames: Arc<dyn Frames>) -> Result<(Segment, Vec<Moment>), ReadError> {
         let survey = Survey::open(frames)?;
         let mut segment =
-            Segment { survey, entries: vec![], carried: None, skipped: 0, marks: vec![], damages: vec![], tail: None };
+            Segment { survey, entries: vec![], carried: None, skipped: 0, peaks: vec![], marks: vec![], damages: vec![], tail: None };
         let moments = segment.grow()?;
         Ok((segment, moments))
     }
@@ -62,7 +65,14 @@ impl Segment {
                     block.push((self.entries.len(), lost));
                     self.entries.push(entry);
                 }
-                Surveyed::Index(rows) => {
+                Surveyed::Index(index) => {
+                    let rows = index.moments;
+                    if let Some(first) = self.entries.len().checked_sub(rows.len()) {
+                        let agree = rows.iter().zip(&self.entries[first..]).all(|((at, _), entry)| *at == entry.system);
+                        if agree && !rows.is_empty() {
+                            self.peaks.push((first..self.entries.len(), index.peaks));
+                        }
+                    }
                     let there = rows.len().checked_sub(block.len()).map(|first| &rows[first..]);
                     match there {
                         Some(rows) if agree(rows, &block, &self.entries) => {
@@ -132,6 +142,11 @@ impl Segment {
     /// The place of a reading of the timeline, counted from the first of this segment, and the frames.
     pub fn find(&self, at: usize) -> Option<(Entry, &dyn Frames)> {
         Some((*self.entries.get(at)?, &**self.survey.frames()))
+    }
+
+    /// The place of a reading among those of the timeline, counted from the first of this segment.
+    pub fn place(&self, offset: u64) -> Option<usize> {
+        self.entries.binary_search_by_key(&offset, |entry| entry.system).ok()?.checked_sub(self.skipped)
     }
 
     /// Bytes of memory that its places take.

@@ -69,7 +69,7 @@ enum Command {
     Replay(replay::Replay),
     /// Print values of a recording over time, their extremes, or when a condition held.
     #[command(
-        after_help = "Examples: dozor query night.dozor --list\n          dozor query night.dozor cpu.busy disk.busy{sda} --step 5m --stat max\n          dozor query night.dozor write --where 'user = astro' --stat p95\n          dozor query night.dozor --when 'memory.available < 500 MiB'"
+        after_help = "Examples: dozor query night.dozor --list\n          dozor query night.dozor cpu.busy disk.busy{sda} --step 5m --stat max\n          dozor query night.dozor write --where 'user = astro' --stat p95\n          dozor query night.dozor --when 'mem.available < 500 MiB'"
     )]
     Query(query::Query),
     /// Put two moments or spans side by side: what differs, most first.

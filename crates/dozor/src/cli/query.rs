@@ -249,7 +249,7 @@ impl Query {
                 _ => String::new(),
             };
             let unknown = if line.unknown > 0 && line.known > 0 {
-                format!("  ({} samples unknown)", line.unknown)
+                format!("  (not known for {} of {} samples)", line.unknown, line.known + line.unknown)
             } else {
                 String::new()
             };

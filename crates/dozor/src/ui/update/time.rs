@@ -147,7 +147,7 @@ pub(super) fn peak(state: &mut State, now: Instant) {
         let name = state.sample.as_ref().and_then(|sample| Some(sample.process(sample.find(key)?).now.name.clone()));
         let metric = columns::trend_metric(state.lane, state.order.first.metric);
         let name = name.map_or(String::new(), |name| format!("{name}[{}]", key.pid));
-        state.search = Some(Search { key, name, metric, next: state.timeline.first(), best: None });
+        state.search = Some(Search::new(state, key, name, metric));
         look_on(state, now);
         return;
     }
@@ -175,7 +175,7 @@ fn look_on(state: &mut State, now: Instant) {
     let Some(mut search) = state.search.take() else { return };
     match search.go_on(state) {
         Ok(false) => {
-            let text = format!("looking for the peak of {}: {} %; esc gives it up", search.name, search.done(state));
+            let text = format!("looking for the peak of {}: {} %; esc gives it up", search.name, search.done());
             state.say(Severity::Fine, text, None);
             state.search = Some(search);
         }
