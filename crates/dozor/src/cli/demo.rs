@@ -1,6 +1,6 @@
 //! `dozor demo`: the simulated observatory.
 
-use super::{Look, interval, need_terminal, plain_theme, show};
+use super::{Look, Pids, interval, need_terminal, plain_theme, show};
 use crate::feed;
 use crate::hands::{Hands, lock};
 use crate::ui::run::Connections;
@@ -37,6 +37,8 @@ pub struct Demo {
     /// With --record: so much of the night
     #[arg(long = "for", value_name = "DURATION", value_parser = super::duration, requires = "record")]
     length: Option<Duration>,
+    #[command(flatten)]
+    pids: Pids,
     #[command(flatten)]
     look: Look,
 }
@@ -121,7 +123,7 @@ impl Demo {
         let source = DemoSource { machine: machine.clone(), ahead, begun: None };
         let timeline = Timeline::live(Arc::new(source.host()));
         let mut state = State::new(timeline, plain_theme(), self.every, (0, 0));
-        show(&self.look, &mut state, "demo", Some(self.every), |state| {
+        show(&self.look, &self.pids, &mut state, "demo", Some(self.every), |state| {
             let (sender, incoming) = channel();
             let pace = feed::start(Box::new(source), state.every, history, sender.clone());
             Connections { hands: Hands::Demo(machine), notes: None, pace: Some(pace), incoming, sender }

@@ -122,18 +122,53 @@ pub struct Look {
     #[arg(long, value_name = "NAME")]
     view: Option<String>,
     #[command(flatten)]
-    whom: Whom,
+    kept: Kept,
 }
 
-/// Which processes are meant.
-#[derive(Args, Clone)]
-pub struct Whom {
+/// Which processes are meant, by their PIDs.
+#[derive(Args, Clone, Default)]
+pub struct Pids {
     /// Only these processes
     #[arg(value_name = "PID", value_parser = pid)]
     pids: Vec<i64>,
     /// With the PIDs: also all that descend from them
     #[arg(long, requires = "pids")]
     descendants: bool,
+}
+
+impl Pids {
+    /// Puts what was asked for into a narrowing; says whether anything was.
+    fn apply(&self, narrowing: &mut Narrowing) -> bool {
+        if !self.pids.is_empty() {
+            narrowing.pids = Some(self.pids.iter().copied().collect());
+            narrowing.descendants = self.descendants;
+        }
+        !self.pids.is_empty()
+    }
+}
+
+/// Which processes are meant.
+#[derive(Args, Clone)]
+pub struct Whom {
+    #[command(flatten)]
+    pids: Pids,
+    #[command(flatten)]
+    kept: Kept,
+}
+
+impl Whom {
+    /// A narrowing by this alone.
+    fn narrowing(&self) -> Narrowing {
+        let mut narrowing = Narrowing::of(dozor_linux::own::user());
+        self.pids.apply(&mut narrowing);
+        self.kept.apply(&mut narrowing);
+        narrowing
+    }
+}
+
+/// Which processes are meant, by what they are.
+#[derive(Args, Clone)]
+pub struct Kept {
     /// Only processes that an expression holds for (docs/expressions.md)
     #[arg(long = "where", value_name = "EXPRESSION", value_parser = Expression::parse)]
     narrow: Option<Expression>,
@@ -148,7 +183,7 @@ pub struct Whom {
     active: bool,
 }
 
-impl Whom {
+impl Kept {
     /// Puts what was asked for into a narrowing; says whether anything was.
     fn apply(&self, narrowing: &mut Narrowing) -> bool {
         let users: Vec<String> = self.user.iter().map(|name| quote(name)).collect();
@@ -162,22 +197,11 @@ impl Whom {
             // It was parsed before; only the part in front of it is new.
             narrowing.expression = Expression::parse(text).ok();
         }
-        if !self.pids.is_empty() {
-            narrowing.pids = Some(self.pids.iter().copied().collect());
-            narrowing.descendants = self.descendants;
-        }
         if self.mine {
             narrowing.whose = Whose::Mine;
         }
         narrowing.active |= self.active;
-        text.is_some() || !self.pids.is_empty() || self.mine || self.active
-    }
-
-    /// A narrowing by this alone.
-    fn narrowing(&self) -> Narrowing {
-        let mut narrowing = Narrowing::of(dozor_linux::own::user());
-        self.apply(&mut narrowing);
-        narrowing
+        text.is_some() || self.mine || self.active
     }
 }
 
@@ -185,13 +209,14 @@ impl Whom {
 /// whose last time is meant. `every` is kept where the pace is not the settings' business.
 fn show(
     look: &Look,
+    pids: &Pids,
     state: &mut State,
     screen: &str,
     every: Option<Duration>,
     start: impl FnOnce(&State) -> Connections,
 ) -> anyhow::Result<Option<i32>> {
     let places = Places::find();
-    look.prepare(state, &places, screen)?;
+    look.prepare(pids, state, &places, screen)?;
     if let Some(every) = every {
         state.every = every;
         state.configured.origins.insert("every", Origin::CommandLine);
@@ -205,7 +230,7 @@ fn show(
 }
 
 impl Look {
-    fn prepare(&self, state: &mut State, places: &Places, screen: &str) -> anyhow::Result<()> {
+    fn prepare(&self, pids: &Pids, state: &mut State, places: &Places, screen: &str) -> anyhow::Result<()> {
         let variable = |name: &str| std::env::var(name).ok();
         state.symbols = Symbols::detect(variable);
         state.narrowing.me = dozor_linux::own::user();
@@ -219,7 +244,7 @@ impl Look {
         if !first.is_empty() {
             set(state, "view", &first).map_err(|problem| Misuse(format!("--view: {problem}")))?;
         }
-        self.apply(state)?;
+        self.apply(pids, state)?;
         if let Some(problem) = state.configured.problem() {
             state.say(Severity::Warning, problem, None);
         }
@@ -227,7 +252,7 @@ impl Look {
     }
 
     /// What the options say goes before everything else.
-    fn apply(&self, state: &mut State) -> anyhow::Result<()> {
+    fn apply(&self, pids: &Pids, state: &mut State) -> anyhow::Result<()> {
         let word =
             |value: Option<clap::builder::PossibleValue>| value.map(|value| value.get_name().to_owned());
         let texts = [
@@ -247,7 +272,8 @@ impl Look {
             state.column_sets.insert(state.lane, columns.clone());
             state.configured.given_columns = Some((state.lane, columns.clone()));
         }
-        if self.whom.apply(&mut state.narrowing) {
+        let by_pid = pids.apply(&mut state.narrowing);
+        if self.kept.apply(&mut state.narrowing) || by_pid {
             for name in ["narrow", "whose", "active"] {
                 state.configured.origins.insert(name, Origin::CommandLine);
             }

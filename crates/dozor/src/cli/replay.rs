@@ -1,7 +1,7 @@
 //! `dozor replay`: recordings on the same screen.
 
 use super::query::standpoint;
-use super::{Look, Misuse, need_terminal, plain_theme, show};
+use super::{Look, Misuse, Pids, need_terminal, plain_theme, show};
 use crate::feed;
 use crate::hands::Hands;
 use crate::recorder::Notes;
@@ -31,6 +31,12 @@ pub struct Replay {
     /// Times as fast as it was, from 0.25 to 64
     #[arg(long, value_name = "NUMBER", value_parser = speed)]
     speed: Option<f64>,
+    /// Only this process; may be given several times
+    #[arg(long = "pid", value_name = "PID", value_parser = super::pid)]
+    pids: Vec<i64>,
+    /// With the PIDs: also all that descend from them
+    #[arg(long, requires = "pids")]
+    descendants: bool,
     #[command(flatten)]
     look: Look,
 }
@@ -76,7 +82,8 @@ impl Replay {
         }
         let every = state.every;
         let tied = state.tied.unwrap_or(TIED);
-        show(&self.look, &mut state, "replay", Some(every), |_| Connections {
+        let pids = Pids { pids: self.pids.clone(), descendants: self.descendants };
+        show(&self.look, &pids, &mut state, "replay", Some(every), |_| Connections {
             hands: Hands::Tied(tied),
             notes,
             pace: None,

@@ -1,6 +1,6 @@
 //! `dozor` and `dozor watch`: this machine, live.
 
-use super::{KernelFiles, Look, duration, interval, need_terminal, plain_theme, show};
+use super::{KernelFiles, Look, Pids, duration, interval, need_terminal, plain_theme, show};
 use crate::feed;
 use crate::hands::Hands;
 use crate::recorder::{Notes, segment_begin};
@@ -38,6 +38,8 @@ pub struct Watch {
     #[arg(long)]
     no_history: bool,
     #[command(flatten)]
+    pids: Pids,
+    #[command(flatten)]
     look: Look,
     #[command(flatten)]
     files: KernelFiles,
@@ -53,7 +55,7 @@ impl Watch {
         let mut state = State::new(timeline, plain_theme(), EVERY, (0, 0));
         state.signs = state.timeline.marks();
         state.configured.problems.extend(problem);
-        show(&self.look, &mut state, "watch", self.every, |state| {
+        show(&self.look, &self.pids, &mut state, "watch", self.every, |state| {
             let (sender, incoming) = channel();
             let pace = feed::start(Box::new(source), state.every, vec![], sender.clone());
             Connections { hands: Hands::Live, notes, pace: Some(pace), incoming, sender }

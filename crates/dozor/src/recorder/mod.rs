@@ -8,6 +8,8 @@
 mod folder;
 mod notes;
 mod sink;
+#[cfg(test)]
+mod tests;
 
 pub use folder::{Bounds, SMALLEST_LIMIT, in_file_name, segment_begin};
 pub use notes::{Notes, add as add_mark};

@@ -7,7 +7,6 @@ use std::io::{self, Write as _};
 use std::os::unix::fs::{FileExt as _, MetadataExt as _};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::Arc;
 use std::time::Instant;
 
 enum Out {
@@ -24,13 +23,14 @@ pub struct Sink {
     out: Out,
     bytes: u64,
     safe: Instant,
-    /// A thread is making sure that the file is on the disk.
-    busy: Arc<AtomicBool>,
 }
+
+/// A thread is making sure that a file is on the disk; one at a time is enough.
+static BUSY: AtomicBool = AtomicBool::new(false);
 
 impl Sink {
     fn new(path: PathBuf, out: Out) -> Sink {
-        Sink { path, out, bytes: 0, safe: Instant::now(), busy: Arc::default() }
+        Sink { path, out, bytes: 0, safe: Instant::now() }
     }
 
     /// Standard output.
@@ -103,11 +103,10 @@ impl Sink {
     fn make_safe(&self) {
         let Out::File(file) = &self.out else { return };
         let Ok(file) = file.try_clone() else { return };
-        if !self.busy.swap(true, Ordering::AcqRel) {
-            let busy = self.busy.clone();
+        if !BUSY.swap(true, Ordering::AcqRel) {
             std::thread::spawn(move || {
                 let _ = file.sync_data();
-                busy.store(false, Ordering::Release);
+                BUSY.store(false, Ordering::Release);
             });
         }
     }

@@ -27,7 +27,7 @@ pub struct Hint {
 }
 
 /// Words that go first on a narrow screen: what is easiest to find in the help.
-const DISPENSABLE: [&str; 17] = [
+const DISPENSABLE: [&str; 20] = [
     "next saved",
     "usual",
     "save as",
@@ -44,6 +44,9 @@ const DISPENSABLE: [&str; 17] = [
     "order",
     "parts",
     "freeze",
+    "faster",
+    "difference",
+    "time",
     "next match",
 ];
 
@@ -156,6 +159,8 @@ fn pairs(state: &State) -> Vec<(String, String)> {
             Action::Act => state.tied.is_none() && (!of_thread || !state.marked.is_empty()),
             Action::Mark => !of_thread,
             Action::Record => state.mode == Mode::Live,
+            Action::Slower => matches!(state.mode, Mode::Replay { .. }),
+            Action::GoToTime | Action::Difference => state.has_overview(),
             _ => true,
         };
         if !shown {
@@ -166,6 +171,7 @@ fn pairs(state: &State) -> Vec<(String, String)> {
             Action::Act if marked > 0 => format!("act on {marked}"),
             Action::Record if state.recording.is_some() => "end recording".to_owned(),
             Action::Freeze => now_word(state, Action::Freeze),
+            Action::Difference if state.remembered.is_some() => "compare with A".to_owned(),
             _ => entry.hint.to_owned(),
         };
         add(entry.action, &word);

@@ -6,7 +6,7 @@ use super::pick::{Kind, Picker, metrics};
 use super::state::State;
 use crate::hands::Target;
 use crate::settings::table::SETTINGS;
-use dozor_core::compare::{Compared, Comparison, Pair, Side};
+use dozor_core::compare::{Compared, Comparison, Pair, Presence, Side};
 use dozor_core::signals::{self, Signal};
 use ratatui::layout::Rect;
 
@@ -185,7 +185,8 @@ impl CompareSheet {
     /// Its lines: the machine, the processes, the parts.
     pub fn lines(&self) -> Vec<Differing<'_>> {
         /// What weighs less is left to the command line.
-        const LEAST: f64 = 0.002;
+        const LEAST: f64 = 0.01;
+        const MOST: usize = 100;
         let Comparison { machine, parts, processes, by_program } = &self.comparison;
         let mut lines = vec![];
         let heavy = |pair: &&Pair| pair.weight >= LEAST;
@@ -195,7 +196,10 @@ impl CompareSheet {
         if !processes.is_empty() {
             let title = if *by_program { "Programs" } else { "Processes" };
             lines.push(Differing::Title(title));
-            lines.extend(processes.iter().take(200).map(Differing::Process));
+            // Those that are there or not matter whatever they do.
+            let light = |process: &&Compared| process.weight < LEAST && process.presence == Presence::Both;
+            let few = processes.iter().filter(|process| !light(process)).take(MOST);
+            lines.extend(few.map(Differing::Process));
         }
         for (title, pairs) in [("The machine", machine), ("Its parts", parts)] {
             if pairs.iter().any(|pair| heavy(&pair)) {

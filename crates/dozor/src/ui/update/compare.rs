@@ -36,6 +36,7 @@ fn open(state: &mut State, walls: [i64; 2], span: usize, now: Instant) {
         Ok([a, b]) => {
             let comparison = compare(&a, &b);
             let sheet = CompareSheet { walls, span, sides: [a, b], comparison, at: 0 };
+            state.message = None;
             state.sheet = Some(Sheet::Compare(Box::new(sheet)));
         }
         Err(error) => {

@@ -347,7 +347,7 @@ fn compare(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet:
                 put(buffer, list.x + 2, y, 26, &who(process), theme.role(Role::Strong));
                 put(buffer, list.x + 29, y, 10, &process.user, theme.role(Role::Quiet));
                 put(buffer, list.x + 40, y, 9, presence_words(process), theme.role(Role::Accent));
-                let x = list.x + 50;
+                let x = list.x + 51;
                 let text = changes(process).join("   ");
                 put(buffer, x, y, list.right().saturating_sub(x), &text, theme.role(Role::Text));
             }

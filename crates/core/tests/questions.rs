@@ -1,0 +1,211 @@
+//! Questions to a timeline, answered in other ways as well: sample by sample, through the index, by hand.
+
+use dozor_core::catalogue::{PROCESS_METRICS, Value};
+use dozor_core::compare::{Presence, Side, compare};
+use dozor_core::demo::SimulatedMachine;
+use dozor_core::expr::Expression;
+use dozor_core::query::{Asked, Query, Stat, is_light};
+use dozor_core::reading::Reading;
+use dozor_core::recording::{Mark, MarkKind, Writer, has_peaks};
+use dozor_core::timeline::Timeline;
+use std::io::Write as _;
+use std::sync::{Arc, LazyLock};
+use std::time::Duration;
+
+/// Twenty minutes of the simulated night with a loss in it, whose last block has no index.
+fn night() -> Timeline {
+    static BYTES: LazyLock<Vec<u8>> = LazyLock::new(|| {
+        let mut machine = SimulatedMachine::new(2);
+        let mut writer = Writer::new(Arc::new(machine.host()), Some(Duration::from_secs(2))).with_keys_every(60);
+        let mut bytes = vec![];
+        writer.begin(&mut bytes);
+        for at in 0..600 {
+            machine.advance_to(Duration::from_secs(2 * at));
+            let reading: Arc<Reading> = Arc::new(machine.reading());
+            if (200..230).contains(&at) {
+                continue;
+            }
+            if at == 230 {
+                let loss = Mark { readings: Some(30), ..Mark::new(reading.wall_ns(), MarkKind::Lost, "no room") };
+                writer.mark(&loss, &mut bytes);
+            }
+            writer.put(&reading, &mut bytes);
+        }
+        bytes
+    });
+    let mut file = tempfile();
+    file.write_all(&BYTES).expect("a scratch file");
+    Timeline::open(file).expect("our own")
+}
+
+fn tempfile() -> std::fs::File {
+    let path = std::env::temp_dir().join(format!(
+        "dozor-questions-{}-{:?}",
+        std::process::id(),
+        std::thread::current().id()
+    ));
+    let options = std::fs::OpenOptions::new().read(true).write(true).create(true).truncate(true).clone();
+    let file = options.open(&path).expect("a scratch file");
+    std::fs::remove_file(&path).expect("removing the scratch file");
+    file
+}
+
+fn asked(text: &str) -> Vec<Asked> {
+    vec![Asked::parse(text).expect("a metric")]
+}
+
+#[test]
+fn folding_gives_the_same_samples_as_looking_at_each() {
+    let mut timeline = night();
+    for threads in [1, 3] {
+        let parts = timeline
+            .fold(10..560, threads, false, Vec::new, |seen, number, sample| {
+                let rates: Vec<Value> =
+                    (0..sample.now.processes.len()).map(|at| PROCESS_METRICS[8].of(&sample.process(at))).collect();
+                seen.push((number, sample.now.clone(), sample.seconds(), rates));
+            })
+            .expect("readable");
+        let seen: Vec<_> = parts.into_iter().flatten().collect();
+        assert_eq!(seen.len(), 550);
+        for (at, (number, now, seconds, rates)) in seen.into_iter().enumerate() {
+            assert_eq!(number, at + 10);
+            let sample = timeline.sample(number).expect("readable");
+            assert_eq!((now, seconds), (sample.now.clone(), sample.seconds()), "sample {number}");
+            let expected: Vec<Value> =
+                (0..sample.now.processes.len()).map(|at| PROCESS_METRICS[8].of(&sample.process(at))).collect();
+            assert_eq!(rates, expected);
+        }
+    }
+}
+
+#[test]
+fn metrics_of_processes_need_nothing_of_cores_and_devices() {
+    let timeline = night();
+    let values = |light: bool| {
+        let all = |seen: &mut Vec<Vec<Value>>, _: usize, sample: &dozor_core::sample::Sample| {
+            for metric in PROCESS_METRICS.iter().filter(|metric| is_light(metric)) {
+                let processes = 0..sample.now.processes.len();
+                seen.push(processes.map(|at| metric.of(&sample.process(at))).collect());
+            }
+        };
+        timeline.fold(150..260, 1, light, Vec::new, all).expect("readable")
+    };
+    assert_eq!(values(true), values(false));
+}
+
+#[test]
+fn peaks_from_the_index_are_those_that_a_walk_finds() {
+    let timeline = night();
+    for metric in PROCESS_METRICS.iter().filter(|metric| has_peaks(metric) && is_light(metric)) {
+        for numbers in [0..570, 30..400, 61..119] {
+            let query = Query { metrics: asked(metric.alias), stat: Some(Stat::Max), ..Query::default() };
+            // An expression that holds for everybody forbids the short way.
+            let everybody = Expression::parse("not (pid < -5)").expect("an expression");
+            let slow = Query { whom: Some(everybody), ..query.clone() };
+            let (fast, slow) = (query.answer(&timeline, numbers.clone()), slow.answer(&timeline, numbers.clone()));
+            let (fast, slow) = (fast.expect("readable"), slow.expect("readable"));
+            let (fast, slow) = (&fast.lines[0], &slow.lines[0]);
+            // The row of traffic that nobody owns has no PID, so the expression is unknown for it.
+            if fast.who.as_ref().is_some_and(|who| who.key.pid < 0) {
+                continue;
+            }
+            assert_eq!(fast.value, slow.value, "{} {numbers:?}", metric.alias);
+            assert_eq!((fast.at_ns.map(|at| at / 1_000), &fast.who), (slow.at_ns.map(|at| at / 1_000), &slow.who), "{}", metric.alias);
+            assert_eq!((fast.from_ns / 1_000_000, fast.until_ns / 1_000), (slow.from_ns / 1_000_000, slow.until_ns / 1_000));
+        }
+    }
+}
+
+#[test]
+fn sums_over_time_are_what_the_counters_grew_by() {
+    let mut timeline = night();
+    let query = Query {
+        metrics: asked("write"),
+        whom: Some(Expression::parse("name = stacker").expect("an expression")),
+        stat: Some(Stat::Sum),
+        ..Query::default()
+    };
+    // Over the loss nothing is known, so nothing is added there.
+    let answer = query.answer(&timeline, 100..400).expect("readable");
+    let written = |timeline: &mut Timeline, number: usize| {
+        let sample = timeline.sample(number).expect("readable");
+        let row = sample.now.processes.iter().find(|row| &*row.name == "stacker").expect("it runs").clone();
+        row.write_bytes.value().expect("a counter") as f64
+    };
+    let [a, b, c, d] = [99, 199, 200, 399].map(|number| written(&mut timeline, number));
+    let expected = (b - a) + (d - c);
+    let Value::Number(sum) = answer.lines[0].value else { panic!("{answer:?}") };
+    assert!((sum - expected).abs() <= expected * 1e-6, "{sum} for {expected}");
+    assert_eq!(answer.lines[0].unknown, 1, "the sample after the loss");
+}
+
+#[test]
+fn steps_are_round_and_a_gap_has_none() {
+    let timeline = night();
+    let step = 30_000_000_000;
+    let query = Query { metrics: asked("mem.used"), step_ns: Some(step), stat: Some(Stat::Last), ..Query::default() };
+    let answer = query.answer(&timeline, 0..timeline.end()).expect("readable");
+    assert!(answer.lines.iter().all(|line| line.from_ns % step == 0 && line.until_ns - line.from_ns == step));
+    let breaks: Vec<i64> =
+        answer.lines.windows(2).map(|pair| pair[1].from_ns - pair[0].until_ns).filter(|gap| *gap > 0).collect();
+    assert_eq!(breaks, [step], "the minute that was lost holds one whole step");
+}
+
+#[test]
+fn spans_of_a_condition_are_those_that_hold_sample_by_sample() {
+    let mut timeline = night();
+    let when = Expression::parse("cpu > 80%").expect("an expression");
+    let query = Query { when: Some(when.clone()), ..Query::default() };
+    let answer = query.answer(&timeline, 0..timeline.end()).expect("readable");
+    let mut held = 0;
+    for number in 0..timeline.end() {
+        let sample = timeline.sample(number).expect("readable");
+        let bound = when.bind(&sample, "");
+        let holds = (0..sample.now.processes.len()).any(|at| bound.holds(&sample.process(at)) == Some(true));
+        let wall = sample.now.wall_ns();
+        let within = answer.spans.iter().any(|span| span.from_ns < wall && wall <= span.until_ns);
+        assert_eq!(within, holds, "sample {number}");
+        held += usize::from(holds);
+    }
+    assert!(held > 5 && held < timeline.end() / 2, "{held}");
+    assert_eq!(answer.spans.iter().map(|span| span.samples).sum::<usize>(), held);
+}
+
+#[test]
+fn a_comparison_turned_round_differs_the_other_way() {
+    let mut timeline = night();
+    let a = Side::of(&mut timeline, 60..=120).expect("readable");
+    let b = Side::of(&mut timeline, 300..=360).expect("readable");
+    assert!(!a.gap && !b.gap);
+    let (there, back) = (compare(&a, &b), compare(&b, &a));
+    assert!(!there.by_program && !there.machine.is_empty() && !there.parts.is_empty());
+    assert_eq!(there.machine.len(), back.machine.len());
+    for pair in &there.machine {
+        let other = back.machine.iter().find(|other| other.metric.alias == pair.metric.alias).expect("both ways");
+        assert_eq!((&pair.a, &pair.b), (&other.b, &other.a));
+    }
+    for process in &there.processes {
+        let other = back.processes.iter().find(|other| other.pid == process.pid && other.name == process.name);
+        let presence = other.expect("both ways").presence;
+        let expected = match process.presence {
+            Presence::Both => Presence::Both,
+            Presence::Appeared => Presence::Vanished,
+            Presence::Vanished => Presence::Appeared,
+        };
+        assert_eq!(presence, expected, "{}", process.name);
+    }
+    let weights: Vec<f64> = there.processes.iter().map(|process| process.weight).collect();
+    assert!(weights.is_sorted_by(|a, b| a >= b), "most first");
+    let nothing = compare(&a, &a);
+    assert!(nothing.machine.is_empty() && nothing.parts.is_empty() && nothing.processes.is_empty());
+}
+
+#[test]
+fn a_span_over_a_gap_is_its_longest_stretch() {
+    let mut timeline = night();
+    let side = Side::of(&mut timeline, 150..=360).expect("readable");
+    assert!(side.gap);
+    // 200 is the first sample behind the loss.
+    let seconds = side.sample.seconds().expect("rates");
+    assert!((seconds - 320.0).abs() < 0.5, "{seconds}");
+}

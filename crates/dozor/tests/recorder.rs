@@ -1,0 +1,193 @@
+//! The recorder as a program: killed, starved, stopped, robbed of its file. What it wrote before stays readable, what it
+//! could not write is a gap that says so.
+
+use dozor_core::recording::{Damage, Mark, MarkKind};
+use dozor_core::timeline::Timeline;
+use rustix::process::{Pid, Resource, Rlimit, Signal, kill_process, prlimit};
+use std::fs::File;
+use std::io::Read as _;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+const DOZOR: &str = env!("CARGO_BIN_EXE_dozor");
+const PATIENCE: Duration = Duration::from_secs(30);
+
+fn folder() -> tempfile::TempDir {
+    tempfile::tempdir().expect("a scratch folder")
+}
+
+fn recorder(output: &Path, more: &[&str]) -> Child {
+    let mut command = Command::new(DOZOR);
+    command.args(["record", "--every", "50ms", "-o"]).arg(output).args(more);
+    command.stderr(Stdio::piped()).spawn().expect("dozor")
+}
+
+fn await_that(what: &str, mut holds: impl FnMut() -> bool) {
+    let begin = Instant::now();
+    while !holds() {
+        assert!(begin.elapsed() < PATIENCE, "not in time: {what}");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+}
+
+/// Samples, damages and marks of a file.
+fn content(file: &Path) -> Option<(usize, Vec<Damage>, Vec<Mark>)> {
+    let timeline = Timeline::open(File::open(file).ok()?).ok()?;
+    Some((timeline.end(), timeline.damages(), timeline.marks()))
+}
+
+fn samples(file: &Path) -> usize {
+    content(file).map_or(0, |(samples, ..)| samples)
+}
+
+fn signal(child: &Child, signal: Signal) {
+    kill_process(Pid::from_child(child), signal).expect("a signal to our own child");
+}
+
+/// Ends it politely and gives what it said.
+fn end(mut child: Child) -> String {
+    signal(&child, Signal::TERM);
+    assert!(child.wait().expect("its end").success());
+    let mut said = String::new();
+    child.stderr.take().expect("its messages").read_to_string(&mut said).expect("text");
+    said
+}
+
+/// Write calls that the kernel counted for a process; `/proc/PID/io` syscw.
+fn write_calls(child: &Child) -> usize {
+    let text = std::fs::read_to_string(format!("/proc/{}/io", child.id())).unwrap_or_default();
+    let line = text.lines().find_map(|line| line.strip_prefix("syscw: "));
+    line.and_then(|number| number.parse().ok()).unwrap_or(0)
+}
+
+#[test]
+fn killed_at_any_moment_it_loses_nothing_that_it_had_handed_over() {
+    let folder = folder();
+    let mut waits = 0x9e37_79b9_u64;
+    for number in 0..50 {
+        let file = folder.path().join(format!("{number}.dozor"));
+        let mut child = recorder(&file, &[]);
+        await_that("a reading", || samples(&file) > 0);
+        waits = waits.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+        std::thread::sleep(Duration::from_micros(waits >> 47));
+        let calls = write_calls(&child);
+        signal(&child, Signal::KILL);
+        child.wait().expect("its end");
+        let (samples, damages, _) = content(&file).expect("a recording");
+        // The head and the note of the beginning are calls of their own; every reading is one.
+        assert!(samples + 2 >= calls, "{samples} samples of {calls} calls, run {number}");
+        assert!(damages.iter().all(|damage| damage.cut), "run {number}: {damages:?}");
+    }
+}
+
+#[test]
+fn a_full_disk_leaves_a_gap_and_recording_goes_on_when_there_is_room() {
+    let folder = folder();
+    let file = folder.path().join("full.dozor");
+    // A limit on the size of files stands in for the end of a disk.
+    let script = format!("trap '' XFSZ; ulimit -S -f 40; exec {DOZOR} record -o {} --every 50ms", file.display());
+    let mut child =
+        Command::new("bash").args(["-c", &script]).stderr(Stdio::piped()).spawn().expect("a shell");
+    await_that("the limit", || {
+        let length = std::fs::metadata(&file).map_or(0, |data| data.len());
+        let before = samples(&file);
+        std::thread::sleep(Duration::from_millis(250));
+        before > 0 && std::fs::metadata(&file).map_or(0, |data| data.len()) == length
+    });
+    let before = samples(&file);
+    assert!(child.try_wait().expect("its state").is_none(), "it keeps trying");
+    prlimit(Some(Pid::from_child(&child)), Resource::Fsize, Rlimit { current: None, maximum: None })
+        .expect("more room");
+    await_that("readings again", || samples(&file) > before + 3);
+    let said = end(child);
+    assert!(said.contains("a reading is lost: ") && said.contains("File too large"), "{said}");
+    assert!(said.contains("recording again; ") && said.contains(" lost"), "{said}");
+    let (_, damages, marks) = content(&file).expect("a recording");
+    assert_eq!(damages, [], "what could not be written is not there in half");
+    let loss = marks.iter().find(|mark| mark.kind == MarkKind::Lost).expect("a mark of the loss");
+    assert!(loss.readings.is_some_and(|readings| readings > 0) && loss.text.contains("File too large"));
+    let timeline = Timeline::open(File::open(&file).expect("it")).expect("a recording");
+    let gaps = (1..timeline.end()).filter(|number| timeline.moment(*number).is_some_and(|m| m.lost)).count();
+    assert_eq!(gaps, 1);
+}
+
+#[test]
+fn a_recorder_that_was_stopped_says_so_in_the_recording() {
+    let folder = folder();
+    let file = folder.path().join("stopped.dozor");
+    let child = recorder(&file, &[]);
+    await_that("readings", || samples(&file) > 3);
+    signal(&child, Signal::STOP);
+    std::thread::sleep(Duration::from_millis(1_600));
+    signal(&child, Signal::CONT);
+    let before = samples(&file);
+    await_that("more readings", || samples(&file) > before + 2);
+    let said = end(child);
+    assert!(said.contains("Dozor did not run for"), "{said}");
+    let (_, damages, marks) = content(&file).expect("a recording");
+    assert_eq!(damages, []);
+    assert!(marks.iter().any(|mark| mark.kind == MarkKind::Lost && mark.text.contains("did not run")));
+}
+
+#[test]
+fn a_file_that_was_removed_is_begun_anew() {
+    let folder = folder();
+    let file = folder.path().join("removed.dozor");
+    let child = recorder(&file, &[]);
+    await_that("readings", || samples(&file) > 3);
+    std::fs::remove_file(&file).expect("removing it");
+    await_that("another file", || samples(&file) > 3);
+    end(child);
+    let (_, damages, marks) = content(&file).expect("a recording");
+    assert_eq!(damages, []);
+    assert!(marks.iter().any(|mark| mark.text.contains("was removed")), "{marks:?}");
+}
+
+#[test]
+fn a_folder_has_one_recorder_and_segments_make_one_timeline() {
+    let folder = folder();
+    let output = folder.path().join("night/");
+    let child = recorder(&output, &["--limit", "1MiB", "--keep", "1d"]);
+    await_that("a segment", || {
+        let files = std::fs::read_dir(&output).into_iter().flatten().flatten();
+        files.map(|entry| samples(&entry.path())).sum::<usize>() > 2
+    });
+    let second = Command::new(DOZOR).args(["record", "-o"]).arg(&output).output().expect("dozor");
+    let message = String::from_utf8_lossy(&second.stderr).into_owned();
+    let expected = format!("another recorder writes here (PID {})", child.id());
+    assert!(message.contains(&expected), "{message}");
+    assert_eq!(second.status.code(), Some(1));
+    end(child);
+    // The lock goes with its holder.
+    end({
+        let child = recorder(&output, &[]);
+        let segments = || std::fs::read_dir(&output).into_iter().flatten().flatten().count();
+        await_that("another segment", || segments() > 2);
+        child
+    });
+    let query = Command::new(DOZOR).args(["query", "--list"]).arg(&output).output().expect("dozor");
+    let text = String::from_utf8_lossy(&query.stdout).into_owned();
+    assert!(query.status.success() && text.contains("gap  "), "between two recorders is a gap: {text}");
+}
+
+#[test]
+fn a_note_is_added_to_a_finished_recording_and_to_no_other() {
+    let folder = folder();
+    let file = folder.path().join("noted.dozor");
+    let child = recorder(&file, &[]);
+    await_that("readings", || samples(&file) > 3);
+    let note = |text: &str| Command::new(DOZOR).arg("note").arg(&file).arg(text).output().expect("dozor");
+    let refused = note("too early");
+    let message = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(!refused.status.success() && message.contains("another recorder writes here"), "{message}");
+    end(child);
+    let before = std::fs::read(&file).expect("the recording");
+    assert!(note("the dome opens").status.success());
+    let after = std::fs::read(&file).expect("the recording");
+    assert!(after.starts_with(&before), "what was there stays as it was");
+    let (_, damages, marks) = content(&file).expect("a recording");
+    assert_eq!(damages, []);
+    assert!(marks.iter().any(|mark| mark.kind == MarkKind::Bookmark && mark.text == "the dome opens"));
+    assert!(!marks.iter().any(|mark| mark.text == "too early"));
+}
