@@ -3,9 +3,9 @@
 //! came and went. Run with `cargo bench --bench recording`; a day takes a while.
 
 use dozor_core::demo::SimulatedMachine;
-use dozor_core::reading::{EndedRow, ProcessRow, Reading, raw};
 use dozor_core::expr::Expression;
 use dozor_core::query::{Asked, Query, Stat};
+use dozor_core::reading::{EndedRow, ProcessRow, Reading, raw};
 use dozor_core::recording::{Encoder, Event, StreamReader, Writer};
 use dozor_core::timeline::Timeline;
 use std::io::Write as _;
@@ -314,7 +314,11 @@ fn day() {
     drop(content);
     let begin = Instant::now();
     let mut timeline = Timeline::open(open()).expect("our own");
-    println!("lanes of the day: {:.0} ms (budget 200; reading the file alone {:.0} ms)", ms(begin.elapsed()), ms(bare));
+    println!(
+        "lanes of the day: {:.0} ms (budget 200; reading the file alone {:.0} ms)",
+        ms(begin.elapsed()),
+        ms(bare)
+    );
     assert_eq!((timeline.end(), timeline.damages()), (COUNT, vec![]));
     let mut chance = Chance(11);
     let mut seeks: Vec<Duration> = (0..60)

@@ -28,14 +28,16 @@ impl Asked {
     pub fn parse(text: &str) -> Result<Asked, String> {
         let (name, instance) = match text.split_once('{') {
             Some((name, rest)) => {
-                let instance = rest.strip_suffix('}').ok_or_else(|| format!("'{text}' needs a }} at its end"))?;
+                let instance =
+                    rest.strip_suffix('}').ok_or_else(|| format!("'{text}' needs a }} at its end"))?;
                 (name, Some(instance.trim_matches('"').to_owned()))
             }
             None => (text, None),
         };
         let metric = find(name).ok_or_else(|| {
             let near = nearest(name, all().flat_map(|metric| [metric.alias, metric.name]));
-            let hint = near.map_or("dozor metrics lists them".to_owned(), |near| format!("did you mean {near}?"));
+            let hint =
+                near.map_or("dozor metrics lists them".to_owned(), |near| format!("did you mean {near}?"));
             format!("no metric is called '{name}'; {hint}")
         })?;
         if instance.is_some() && matches!(metric.eval, Eval::Process(_)) {
@@ -208,9 +210,15 @@ impl Query {
             }
         }
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
-        let parts = timeline.fold(numbers, threads, self.is_light(), Collected::default, |collected, _, sample| {
-            self.collect(collected, sample);
-        })?;
+        let parts = timeline.fold(
+            numbers,
+            threads,
+            self.is_light(),
+            Collected::default,
+            |collected, _, sample| {
+                self.collect(collected, sample);
+            },
+        )?;
         let mut whole = Collected::default();
         for part in parts {
             whole.held.extend(part.held);
@@ -264,7 +272,8 @@ impl Query {
                 Eval::System(_) => match asked.metric.of_system(sample) {
                     Instances::One(value) => put(None, value, None, None),
                     Instances::Many(values) => {
-                        let meant = |name: &Text| asked.instance.as_ref().is_none_or(|asked| **asked == **name);
+                        let meant =
+                            |name: &Text| asked.instance.as_ref().is_none_or(|asked| **asked == **name);
                         for (name, value) in values.into_iter().filter(|(name, _)| meant(name)) {
                             put(Some(name), value, None, None);
                         }
@@ -317,9 +326,7 @@ impl Query {
 
     /// The lines of one series.
     fn lines(&self, metric: &'static Metric, instance: Option<&Text>, points: &[Point], out: &mut Vec<Line>) {
-        let begin = |point: &Point| {
-            point.wall_ns - (point.seconds.unwrap_or(0.0) * NANOS as f64) as i64
-        };
+        let begin = |point: &Point| point.wall_ns - (point.seconds.unwrap_or(0.0) * NANOS as f64) as i64;
         let stat = match (self.stat, self.step_ns) {
             (None, None) => {
                 out.extend(points.iter().map(|point| Line {
@@ -365,14 +372,12 @@ impl Query {
 
 /// The most that a single process had of a metric: of whole blocks the index tells it.
 fn peak(metric: &'static Metric, timeline: &Timeline, numbers: Range<usize>) -> Result<Line, ReadError> {
-    let alone = Query {
-        metrics: vec![Asked { metric, instance: None }],
-        stat: Some(Stat::Last),
-        ..Query::default()
-    };
+    let alone =
+        Query { metrics: vec![Asked { metric, instance: None }], stat: Some(Stat::Last), ..Query::default() };
     let wall = |number: usize| timeline.moment(number).map_or(0, |moment| moment.wall_ns);
     let first = timeline.moment(numbers.start);
-    let covered = first.and_then(|moment| moment.seconds).map_or(0, |seconds| (seconds * NANOS as f64) as i64);
+    let covered =
+        first.and_then(|moment| moment.seconds).map_or(0, |seconds| (seconds * NANOS as f64) as i64);
     let (mut best, mut known, count): (Option<(f64, i64, Who)>, _, _) = (None, 0, numbers.len());
     let threads = std::thread::available_parallelism().map_or(1, usize::from);
     for block in timeline.blocks(numbers.clone(), metric) {
@@ -384,14 +389,15 @@ fn peak(metric: &'static Metric, timeline: &Timeline, numbers: Range<usize>) -> 
             }
             None => {
                 let start = || (0, None);
-                let parts = timeline.fold(block.numbers, threads, true, start, |(known, best), number, sample| {
-                    let (_, most, _) = alone.of_processes(metric, sample);
-                    let Some((value, who)) = most else { return };
-                    *known += 1;
-                    if best.as_ref().is_none_or(|(before, ..): &(f64, i64, Who)| value > *before) {
-                        *best = Some((value, wall(number), who));
-                    }
-                })?;
+                let parts =
+                    timeline.fold(block.numbers, threads, true, start, |(known, best), number, sample| {
+                        let (_, most, _) = alone.of_processes(metric, sample);
+                        let Some((value, who)) = most else { return };
+                        *known += 1;
+                        if best.as_ref().is_none_or(|(before, ..): &(f64, i64, Who)| value > *before) {
+                            *best = Some((value, wall(number), who));
+                        }
+                    })?;
                 known += parts.iter().map(|(known, _)| known).sum::<usize>();
                 parts.into_iter().filter_map(|(_, best)| best).collect()
             }

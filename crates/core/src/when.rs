@@ -1,7 +1,7 @@
 //! A place in time as people type it: `02:10`, `yesterday 14:00`, `2031-02-14 02:10`, `-5m`, `10m ago`.
 
-use crate::expr::amount;
 use crate::catalogue::Unit;
+use crate::expr::amount;
 use crate::units::NANOS;
 use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
@@ -46,7 +46,11 @@ impl When {
         }
         let seconds = |text: &str| amount(text.trim(), Unit::Seconds).map_err(|_| wrong());
         let unsigned = |text: &str| -> Result<f64, String> {
-            if text.trim_start().starts_with(|letter: char| letter.is_ascii_digit()) { seconds(text) } else { Err(wrong()) }
+            if text.trim_start().starts_with(|letter: char| letter.is_ascii_digit()) {
+                seconds(text)
+            } else {
+                Err(wrong())
+            }
         };
         if let Some(length) = text.strip_suffix("ago") {
             return unsigned(length).map(When::Ago);

@@ -16,7 +16,8 @@ use std::time::Duration;
 fn night() -> Timeline {
     static BYTES: LazyLock<Vec<u8>> = LazyLock::new(|| {
         let mut machine = SimulatedMachine::new(2);
-        let mut writer = Writer::new(Arc::new(machine.host()), Some(Duration::from_secs(2))).with_keys_every(60);
+        let mut writer =
+            Writer::new(Arc::new(machine.host()), Some(Duration::from_secs(2))).with_keys_every(60);
         let mut bytes = vec![];
         writer.begin(&mut bytes);
         for at in 0..600 {
@@ -26,7 +27,8 @@ fn night() -> Timeline {
                 continue;
             }
             if at == 230 {
-                let loss = Mark { readings: Some(30), ..Mark::new(reading.wall_ns(), MarkKind::Lost, "no room") };
+                let loss =
+                    Mark { readings: Some(30), ..Mark::new(reading.wall_ns(), MarkKind::Lost, "no room") };
                 writer.mark(&loss, &mut bytes);
             }
             writer.put(&reading, &mut bytes);
@@ -60,8 +62,9 @@ fn folding_gives_the_same_samples_as_looking_at_each() {
     for threads in [1, 3] {
         let parts = timeline
             .fold(10..560, threads, false, Vec::new, |seen, number, sample| {
-                let rates: Vec<Value> =
-                    (0..sample.now.processes.len()).map(|at| PROCESS_METRICS[8].of(&sample.process(at))).collect();
+                let rates: Vec<Value> = (0..sample.now.processes.len())
+                    .map(|at| PROCESS_METRICS[8].of(&sample.process(at)))
+                    .collect();
                 seen.push((number, sample.now.clone(), sample.seconds(), rates));
             })
             .expect("readable");
@@ -71,8 +74,9 @@ fn folding_gives_the_same_samples_as_looking_at_each() {
             assert_eq!(number, at + 10);
             let sample = timeline.sample(number).expect("readable");
             assert_eq!((now, seconds), (sample.now.clone(), sample.seconds()), "sample {number}");
-            let expected: Vec<Value> =
-                (0..sample.now.processes.len()).map(|at| PROCESS_METRICS[8].of(&sample.process(at))).collect();
+            let expected: Vec<Value> = (0..sample.now.processes.len())
+                .map(|at| PROCESS_METRICS[8].of(&sample.process(at)))
+                .collect();
             assert_eq!(rates, expected);
         }
     }
@@ -102,7 +106,8 @@ fn peaks_from_the_index_are_those_that_a_walk_finds() {
             // An expression that holds for everybody forbids the short way.
             let everybody = Expression::parse("not (pid < -5)").expect("an expression");
             let slow = Query { whom: Some(everybody), ..query.clone() };
-            let (fast, slow) = (query.answer(&timeline, numbers.clone()), slow.answer(&timeline, numbers.clone()));
+            let (fast, slow) =
+                (query.answer(&timeline, numbers.clone()), slow.answer(&timeline, numbers.clone()));
             let (fast, slow) = (fast.expect("readable"), slow.expect("readable"));
             let (fast, slow) = (&fast.lines[0], &slow.lines[0]);
             // The row of traffic that nobody owns has no PID, so the expression is unknown for it.
@@ -110,8 +115,16 @@ fn peaks_from_the_index_are_those_that_a_walk_finds() {
                 continue;
             }
             assert_eq!(fast.value, slow.value, "{} {numbers:?}", metric.alias);
-            assert_eq!((fast.at_ns.map(|at| at / 1_000), &fast.who), (slow.at_ns.map(|at| at / 1_000), &slow.who), "{}", metric.alias);
-            assert_eq!((fast.from_ns / 1_000_000, fast.until_ns / 1_000), (slow.from_ns / 1_000_000, slow.until_ns / 1_000));
+            assert_eq!(
+                (fast.at_ns.map(|at| at / 1_000), &fast.who),
+                (slow.at_ns.map(|at| at / 1_000), &slow.who),
+                "{}",
+                metric.alias
+            );
+            assert_eq!(
+                (fast.from_ns / 1_000_000, fast.until_ns / 1_000),
+                (slow.from_ns / 1_000_000, slow.until_ns / 1_000)
+            );
         }
     }
 }
@@ -143,11 +156,16 @@ fn sums_over_time_are_what_the_counters_grew_by() {
 fn steps_are_round_and_a_gap_has_none() {
     let timeline = night();
     let step = 30_000_000_000;
-    let query = Query { metrics: asked("mem.used"), step_ns: Some(step), stat: Some(Stat::Last), ..Query::default() };
+    let query =
+        Query { metrics: asked("mem.used"), step_ns: Some(step), stat: Some(Stat::Last), ..Query::default() };
     let answer = query.answer(&timeline, 0..timeline.end()).expect("readable");
     assert!(answer.lines.iter().all(|line| line.from_ns % step == 0 && line.until_ns - line.from_ns == step));
-    let breaks: Vec<i64> =
-        answer.lines.windows(2).map(|pair| pair[1].from_ns - pair[0].until_ns).filter(|gap| *gap > 0).collect();
+    let breaks: Vec<i64> = answer
+        .lines
+        .windows(2)
+        .map(|pair| pair[1].from_ns - pair[0].until_ns)
+        .filter(|gap| *gap > 0)
+        .collect();
     assert_eq!(breaks, [step], "the minute that was lost holds one whole step");
 }
 
@@ -181,11 +199,13 @@ fn a_comparison_turned_round_differs_the_other_way() {
     assert!(!there.by_program && !there.machine.is_empty() && !there.parts.is_empty());
     assert_eq!(there.machine.len(), back.machine.len());
     for pair in &there.machine {
-        let other = back.machine.iter().find(|other| other.metric.alias == pair.metric.alias).expect("both ways");
+        let other =
+            back.machine.iter().find(|other| other.metric.alias == pair.metric.alias).expect("both ways");
         assert_eq!((&pair.a, &pair.b), (&other.b, &other.a));
     }
     for process in &there.processes {
-        let other = back.processes.iter().find(|other| other.pid == process.pid && other.name == process.name);
+        let other =
+            back.processes.iter().find(|other| other.pid == process.pid && other.name == process.name);
         let presence = other.expect("both ways").presence;
         let expected = match process.presence {
             Presence::Both => Presence::Both,

@@ -45,7 +45,8 @@ fn account(readings: &[Reading]) -> String {
 
 fn freeze() {
     let mut machine = SimulatedMachine::new(11);
-    let host = HostFacts { name: "lynx-obs".to_owned(), cores: 8, ticks_per_second: 100, ..HostFacts::default() };
+    let host =
+        HostFacts { name: "lynx-obs".to_owned(), cores: 8, ticks_per_second: 100, ..HostFacts::default() };
     let (mut bytes, mut writer) = (vec![], Writer::new(Arc::new(host), Some(Duration::from_secs(2))));
     writer.begin(&mut bytes);
     let mut readings = vec![];

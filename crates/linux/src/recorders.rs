@@ -15,7 +15,8 @@ pub fn folders(proc: &Path) -> Vec<PathBuf> {
     let Ok(entries) = fs::read_dir(proc) else { return found };
     for entry in entries.flatten() {
         let name = entry.file_name();
-        let is_other = name.to_str().is_some_and(|name| name.bytes().all(|byte| byte.is_ascii_digit()) && name != own);
+        let is_other =
+            name.to_str().is_some_and(|name| name.bytes().all(|byte| byte.is_ascii_digit()) && name != own);
         let comm = fs::read_to_string(entry.path().join("comm")).unwrap_or_default();
         if !is_other || comm.trim_end() != "dozor" {
             continue;

@@ -119,7 +119,9 @@ fn put_cells<R: Row>(rows: &[(&R, &R)], changed: usize, texts: &mut Written, out
     for column in columns() {
         let rows = rows.iter().zip(&maps).enumerate().filter(|(_, (_, map))| *map >> column & 1 == 1);
         match column.checked_sub(R::TEXTS.len()) {
-            None => rows.for_each(|(_, ((row, _), _))| texts.put((R::TEXTS[column].get)(row), &mut out.bytes)),
+            None => {
+                rows.for_each(|(_, ((row, _), _))| texts.put((R::TEXTS[column].get)(row), &mut out.bytes))
+            }
             Some(at) => {
                 let Field { get, kind, unit, .. } = R::FIELDS[at];
                 let clock = is_clock(kind.word(), unit);
@@ -222,7 +224,8 @@ impl<R: Row> Columns<R> {
         if changed.is_empty() && added == 0 {
             return Ok(());
         }
-        let bitmaps = Bitmaps::read(changed.len() + added, self.texts.len() + self.fields.len(), &mut input.bytes)?;
+        let bitmaps =
+            Bitmaps::read(changed.len() + added, self.texts.len() + self.fields.len(), &mut input.bytes)?;
         let mut fresh = vec![added_last.clone(); added];
         // Shared rows are copied once, not for each of their cells.
         let mut places_of_changed = changed.iter().copied().peekable();

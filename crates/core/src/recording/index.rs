@@ -236,8 +236,8 @@ impl IndexRow {
     }
 }
 
-/// The payload of an index.
-pub fn payload(rows: &[IndexRow], peaks: &Peaks) -> Vec<u8> {
+/// The payload of an index, made with a packer that is not in the middle of a stream.
+pub fn payload(rows: &[IndexRow], peaks: &Peaks, packer: &mut Packer) -> Vec<u8> {
     let mut peaks: Vec<PeakRow> = peaks.0.iter().map(Peak::row).collect();
     peaks.sort_by_key(Row::key);
     let (mut tables, mut texts) = (Out::default(), Written::default());
@@ -245,7 +245,7 @@ pub fn payload(rows: &[IndexRow], peaks: &Peaks) -> Vec<u8> {
     put_table(&peaks, &[], &mut PeakRow::default(), &mut texts, &mut tables);
     tables.finish();
     let (mut packed, mut out) = (vec![], vec![]);
-    let done = Packer::new().and_then(|mut packer| packer.pack(&tables.bytes, &mut packed));
+    let done = packer.restart().and_then(|()| packer.pack(&tables.bytes, &mut packed));
     // Without memory for it there is no index, which is only slower.
     if done.is_ok() {
         together(&packed, &tables.bits, &mut out);

@@ -169,12 +169,7 @@ mod tests {
     fn any_raw() -> impl Strategy<Value = Raw> {
         let near = any::<i64>().prop_flat_map(|value| (0..64u32).prop_map(move |shift| value >> shift));
         let pages = (-20_000i64..20_000).prop_map(|pages| pages << PAGE_BITS);
-        prop_oneof![
-            Just(Raw::ABSENT),
-            Just(Raw::DENIED),
-            near.prop_map(Raw::new),
-            pages.prop_map(Raw::new)
-        ]
+        prop_oneof![Just(Raw::ABSENT), Just(Raw::DENIED), near.prop_map(Raw::new), pages.prop_map(Raw::new)]
     }
 
     proptest! {

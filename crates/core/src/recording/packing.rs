@@ -89,10 +89,7 @@ impl Unpacker {
 }
 
 /// Gives `what` room behind the content of `out` to write into.
-fn grow(
-    out: &mut Vec<u8>,
-    what: impl FnOnce(&mut OutBuffer<'_, [u8]>) -> io::Result<()>,
-) -> io::Result<()> {
+fn grow(out: &mut Vec<u8>, what: impl FnOnce(&mut OutBuffer<'_, [u8]>) -> io::Result<()>) -> io::Result<()> {
     let old = out.len();
     out.resize(old + STEP, 0);
     let mut output = OutBuffer::around(&mut out[old..]);

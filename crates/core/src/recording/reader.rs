@@ -4,11 +4,13 @@
 //! unbounded memory.
 
 use super::codec::{Bytes, DecodeError, Read as Texts};
-use super::numbers::In;
-use super::format::{FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, MAGIC, MOST_ROWS, PartKind, VERSION};
+use super::format::{
+    FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, MAGIC, MOST_ROWS, PartKind, VERSION,
+};
 use super::index::{Index, IndexColumns, IndexRow, PeakRow};
 use super::mapping::Columns;
 use super::marks::{Mark, MarkKind};
+use super::numbers::In;
 use super::packing::Unpacker;
 use super::scanner::{Found, Scanner};
 use super::writer::{Group, Head};
@@ -484,8 +486,7 @@ impl<R: Read> StreamReader<R> {
         } else {
             match self.pending.take() {
                 Some((system, key)) if key == part.key => {
-                    let decoded =
-                        if self.with_processes { self.decoder.part(part, payload) } else { Ok(()) };
+                    let decoded = if self.with_processes { self.decoder.part(part, payload) } else { Ok(()) };
                     if decoded.is_ok() {
                         let entry = Entry { system, process: offset, key };
                         let lost = std::mem::take(&mut self.lost);

@@ -139,7 +139,9 @@ impl Survey {
                             self.lost |= mark.as_ref().is_some_and(|mark| mark.kind == MarkKind::Lost);
                             mark.map(Surveyed::Mark)
                         }
-                        (Some(Kind::Index), _) => self.decoder.index(scanner.payload()).ok().map(Surveyed::Index),
+                        (Some(Kind::Index), _) => {
+                            self.decoder.index(scanner.payload()).ok().map(Surveyed::Index)
+                        }
                         _ => None,
                     };
                     if self.pending.is_none() {

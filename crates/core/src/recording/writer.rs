@@ -207,6 +207,12 @@ impl Encoder {
         [self.system.payload.len(), self.process.payload.len()]
     }
 
+    /// The compressor between two streams: the next reading becomes a key frame.
+    fn packer(&mut self) -> &mut Packer {
+        self.restart();
+        &mut self.system.packer
+    }
+
     /// The next reading becomes a key frame.
     pub fn restart(&mut self) {
         self.previous = None;
@@ -279,6 +285,13 @@ impl Writer {
         Writer { encoder: Encoder::new(readings), ..self }
     }
 
+    /// Begins another recording of the same host.
+    pub fn begin_anew(&mut self) {
+        self.before = None;
+        self.lost = false;
+        self.cut_to(0);
+    }
+
     /// Appends the beginning of a recording: header and head frame. Once, before everything else.
     pub fn begin(&mut self, out: &mut Vec<u8>) {
         let old = out.len();
@@ -342,7 +355,7 @@ impl Writer {
             return;
         }
         let old = out.len();
-        put_frame(Kind::Index, &index::payload(&self.block, &self.peaks), out);
+        put_frame(Kind::Index, &index::payload(&self.block, &self.peaks, self.encoder.packer()), out);
         self.block.clear();
         self.peaks.clear();
         self.offset += (out.len() - old) as u64;

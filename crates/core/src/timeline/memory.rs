@@ -147,4 +147,3 @@ pub fn merged(group: &[Arc<Reading>]) -> Arc<Reading> {
     }
     Arc::new(reading)
 }
-

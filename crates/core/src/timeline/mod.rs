@@ -11,8 +11,8 @@ mod segment;
 pub use memory::THIN;
 pub use moment::Moment;
 
-use crate::reading::{HostFacts, Reading};
 use crate::catalogue::Metric;
+use crate::reading::{HostFacts, Reading};
 use crate::recording::{Damage, Decoder, Entry, Frames, Mark, Peak, ReadError};
 use crate::sample::Sample;
 use memory::{COARSE, FINE, Memory, merged};
@@ -206,7 +206,8 @@ impl Timeline {
 
     /// What happened, as the recordings say, oldest first.
     pub fn marks(&self) -> Vec<Mark> {
-        let mut marks: Vec<Mark> = self.past.iter().flat_map(|segment| segment.marks.iter().cloned()).collect();
+        let mut marks: Vec<Mark> =
+            self.past.iter().flat_map(|segment| segment.marks.iter().cloned()).collect();
         marks.sort_by_key(|mark| mark.wall_ns);
         marks
     }
@@ -366,7 +367,8 @@ impl Timeline {
         let end = numbers.end.min(self.end());
         for segment in &self.past {
             for (entries, peaks) in &segment.peaks {
-                let Some(begin) = entries.start.checked_sub(segment.skipped).map(|begin| first + begin) else {
+                let Some(begin) = entries.start.checked_sub(segment.skipped).map(|begin| first + begin)
+                else {
                     continue;
                 };
                 let until = begin + entries.len();
@@ -497,7 +499,9 @@ impl Timeline {
             key = key.checked_sub(1).ok_or(ReadError::Empty)?;
         }
         let (mut next, mut decoder) = match self.position.take() {
-            Some(((there, last), decoder)) if there == place && last >= key && last < at => (last + 1, decoder),
+            Some(((there, last), decoder)) if there == place && last >= key && last < at => {
+                (last + 1, decoder)
+            }
             _ => (key, self.past.get(place).map_or_else(|| self.fresh.anew(), Segment::decoder)),
         };
         if self.recent.len() > RECENT {

@@ -29,8 +29,16 @@ impl Segment {
     /// Finds the readings of a recording. Gives what the lanes show of them as well.
     pub fn open(frames: Arc<dyn Frames>) -> Result<(Segment, Vec<Moment>), ReadError> {
         let survey = Survey::open(frames)?;
-        let mut segment =
-            Segment { survey, entries: vec![], carried: None, skipped: 0, peaks: vec![], marks: vec![], damages: vec![], tail: None };
+        let mut segment = Segment {
+            survey,
+            entries: vec![],
+            carried: None,
+            skipped: 0,
+            peaks: vec![],
+            marks: vec![],
+            damages: vec![],
+            tail: None,
+        };
         let moments = segment.grow()?;
         Ok((segment, moments))
     }
@@ -68,7 +76,10 @@ impl Segment {
                 Surveyed::Index(index) => {
                     let rows = index.moments;
                     if let Some(first) = self.entries.len().checked_sub(rows.len()) {
-                        let agree = rows.iter().zip(&self.entries[first..]).all(|((at, _), entry)| *at == entry.system);
+                        let agree = rows
+                            .iter()
+                            .zip(&self.entries[first..])
+                            .all(|((at, _), entry)| *at == entry.system);
                         if agree && !rows.is_empty() {
                             self.peaks.push((first..self.entries.len(), index.peaks));
                         }
@@ -159,7 +170,7 @@ impl Segment {
 fn agree(rows: &[(u64, Moment)], block: &[(usize, bool)], entries: &[Entry]) -> bool {
     let pairs = rows.iter().zip(block);
     rows.len() == block.len()
-        && pairs.into_iter().all(|((offset, moment), (at, lost))| {
-            *offset == entries[*at].system && moment.lost == *lost
-        })
+        && pairs
+            .into_iter()
+            .all(|((offset, moment), (at, lost))| *offset == entries[*at].system && moment.lost == *lost)
 }

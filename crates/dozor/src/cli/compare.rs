@@ -60,7 +60,10 @@ fn side(timeline: &mut Timeline, zone: &Zone, time: Option<&str>) -> anyhow::Res
     let (from, until) = (from.min(until), from.max(until));
     if until < stand.first || from > stand.newest {
         let (first, newest) = (zone.date_time(stand.first), zone.date_time(stand.newest));
-        return Err(Misuse(format!("nothing was recorded then; the recording reaches from {first} to {newest}")).into());
+        return Err(Misuse(format!(
+            "nothing was recorded then; the recording reaches from {first} to {newest}"
+        ))
+        .into());
     }
     let (first, last) = (timeline.at(from), timeline.at(until));
     Ok(Side::of(timeline, first..=last)?)
@@ -112,7 +115,12 @@ impl Compare {
         Ok(None)
     }
 
-    fn text(&self, sides: &[(&Side, &Zone); 2], comparison: &Comparison, out: &mut impl Write) -> io::Result<()> {
+    fn text(
+        &self,
+        sides: &[(&Side, &Zone); 2],
+        comparison: &Comparison,
+        out: &mut impl Write,
+    ) -> io::Result<()> {
         for (letter, (side, zone)) in ["A", "B"].iter().zip(sides) {
             writeln!(out, "{letter}  {}  {}", side.host.name, span(side, zone))?;
         }
@@ -133,7 +141,8 @@ impl Compare {
         }
         for process in comparison.processes.iter().take(self.limit) {
             let (who, presence) = (who(process), presence_words(process));
-            let line = format!("{who:<28} {:<10} {presence:<10} {}", process.user, changes(process).join(", "));
+            let line =
+                format!("{who:<28} {:<10} {presence:<10} {}", process.user, changes(process).join(", "));
             writeln!(out, "{}", line.trim_end())?;
         }
         more(comparison.processes.len(), self.limit, out)
@@ -145,8 +154,11 @@ fn more(count: usize, limit: usize, out: &mut impl Write) -> io::Result<()> {
 }
 
 fn pair(pair: &Pair) -> Json {
-    let denied: Vec<&str> =
-        [("a", &pair.a), ("b", &pair.b)].into_iter().filter(|(_, value)| **value == Value::Denied).map(|(side, _)| side).collect();
+    let denied: Vec<&str> = [("a", &pair.a), ("b", &pair.b)]
+        .into_iter()
+        .filter(|(_, value)| **value == Value::Denied)
+        .map(|(side, _)| side)
+        .collect();
     json!({
         "denied": denied,
         "metric": pair.metric.alias, "instance": pair.instance.as_deref(), "unit": pair.metric.unit.word(),

@@ -3,9 +3,9 @@
 use super::{Look, Pids, interval, need_terminal, plain_theme, show};
 use crate::feed;
 use crate::hands::{Hands, lock};
+use crate::recorder::Recorder;
 use crate::ui::run::Connections;
 use crate::ui::state::State;
-use crate::recorder::Recorder;
 use clap::Args;
 use dozor_core::demo::{PRELUDE, SimulatedMachine, Site};
 use dozor_core::reading::{HostFacts, Reading};

@@ -26,7 +26,9 @@ pub struct Note {
 impl Note {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
         if self.file.is_dir() {
-            return Err(Misuse(format!("{} is a folder; name one of its recordings", self.file.display())).into());
+            return Err(
+                Misuse(format!("{} is a folder; name one of its recordings", self.file.display())).into()
+            );
         }
         let opened = recordings::open(std::slice::from_ref(&self.file))?;
         let stand = standpoint(&opened.timeline);

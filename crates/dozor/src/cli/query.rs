@@ -124,7 +124,9 @@ impl Query {
                 return Err(Misuse(format!("{alias} cannot be added up over time; only rates can")).into());
             }
             if matches!(asked.metric.unit, Unit::Text) && self.stat.is_some_and(|stat| stat != Stat::Last) {
-                return Err(Misuse(format!("{} is a text: of it there is only last", asked.metric.alias)).into());
+                return Err(
+                    Misuse(format!("{} is a text: of it there is only last", asked.metric.alias)).into()
+                );
             }
         }
         let Opened { mut timeline, problems, .. } = recordings::open(std::slice::from_ref(&self.file))?;
@@ -163,7 +165,8 @@ impl Query {
             Format::Csv => {
                 let mut csv = csv::Writer::from_writer(out);
                 csv.write_record([
-                    "from", "until", "metric", "instance", "stat", "value", "unit", "at", "pid", "name", "known", "unknown",
+                    "from", "until", "metric", "instance", "stat", "value", "unit", "at", "pid", "name",
+                    "known", "unknown",
                 ])?;
                 for line in &answer.lines {
                     let time = |wall: Option<i64>| wall.map_or(String::new(), |wall| zone.rfc3339(wall));
@@ -233,7 +236,11 @@ impl Query {
                 heading = Some(title);
                 (day, until) = (String::new(), None);
             }
-            let shown = if stat.is_some() && self.step.is_none() { line.at_ns.unwrap_or(line.until_ns) } else { line.until_ns };
+            let shown = if stat.is_some() && self.step.is_none() {
+                line.at_ns.unwrap_or(line.until_ns)
+            } else {
+                line.until_ns
+            };
             let shown = if self.step.is_some() { line.from_ns } else { shown };
             if zone.day(shown) != day {
                 day = zone.day(shown);
@@ -243,7 +250,8 @@ impl Query {
                 writeln!(out, "  no readings for {}", long_duration(gap as f64 / NANOS as f64))?;
             }
             until = Some(line.until_ns);
-            let who = line.who.as_ref().map_or(String::new(), |who| format!("  {}[{}]", who.name, who.key.pid));
+            let who =
+                line.who.as_ref().map_or(String::new(), |who| format!("  {}[{}]", who.name, who.key.pid));
             let at = match line.at_ns {
                 Some(at) if self.step.is_some() => format!("  at {}", zone.time(at)),
                 _ => String::new(),
@@ -362,7 +370,8 @@ impl Query {
         }
         let note = if host.note.is_empty() { String::new() } else { format!(" ({})", host.note) };
         writeln!(out, "host      {}{note}, {}, {} cores", host.name, host.kernel, host.cores)?;
-        let known = if host.time_zone.is_empty() { "UTC: the host's zone is not known" } else { &host.time_zone };
+        let known =
+            if host.time_zone.is_empty() { "UTC: the host's zone is not known" } else { &host.time_zone };
         writeln!(out, "zone      {known}")?;
         let length = long_duration((until - from) as f64 / NANOS as f64);
         writeln!(out, "time      {} to {}, {length}", zone.date_time(from), zone.date_time(until))?;
@@ -380,11 +389,18 @@ impl Query {
                 (MarkKind::Lost, Some(readings)) => format!("{readings} readings: "),
                 _ => String::new(),
             };
-            writeln!(out, "{:<9} {}  {readings}{}", mark.kind.word(), zone.date_time(mark.wall_ns), mark.text)?;
+            writeln!(
+                out,
+                "{:<9} {}  {readings}{}",
+                mark.kind.word(),
+                zone.date_time(mark.wall_ns),
+                mark.text
+            )?;
         }
         for (metric, instances) in &metrics {
             let names: Vec<&str> = instances.iter().map(|name| &**name).collect();
-            let text = format!("metric    {:<16} {:<10} {}", metric.alias, metric.unit.word(), names.join(" "));
+            let text =
+                format!("metric    {:<16} {:<10} {}", metric.alias, metric.unit.word(), names.join(" "));
             writeln!(out, "{}", text.trim_end())?;
         }
         Ok(())

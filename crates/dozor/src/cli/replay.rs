@@ -66,7 +66,9 @@ impl Replay {
             state
         } else {
             if self.recordings.iter().any(|path| path == Path::new("-")) {
-                return Err(Misuse("standard input is watched alone, without other recordings".to_owned()).into());
+                return Err(
+                    Misuse("standard input is watched alone, without other recordings".to_owned()).into()
+                );
             }
             let opened = recordings::open(&self.recordings)?;
             need_terminal()?;
@@ -77,7 +79,11 @@ impl Replay {
         };
         // What is wrong with them comes with what is wrong with the settings.
         if let Some(first) = problems.first() {
-            let more = if problems.len() > 1 { format!(" (and {} more)", problems.len() - 1) } else { String::new() };
+            let more = if problems.len() > 1 {
+                format!(" (and {} more)", problems.len() - 1)
+            } else {
+                String::new()
+            };
             state.configured.problems.push(format!("{first}{more}"));
         }
         let every = state.every;

@@ -89,7 +89,8 @@ impl Watch {
         let past = self.history_for.unwrap_or(PAST);
         let files = recent(files, past, &host.name);
         let failed = timeline.put_before(recordings::frames(&files, &mut problems));
-        problems.extend(failed.into_iter().map(|(place, error)| format!("{}: {error}", files[place].display())));
+        problems
+            .extend(failed.into_iter().map(|(place, error)| format!("{}: {error}", files[place].display())));
         let problem = problems.into_iter().next().map(|problem| format!("history: {problem}"));
         Ok((Some(Notes::Folder(folder, own::user().to_string())), problem))
     }
@@ -104,7 +105,8 @@ fn recent(files: Vec<PathBuf>, past: Duration, host: &str) -> Vec<PathBuf> {
         let name = path.file_name().and_then(|name| name.to_str())?;
         segment_begin(name, host)
     };
-    let mut begins: Vec<(Option<i64>, PathBuf)> = files.into_iter().map(|path| (begin(&path), path)).collect();
+    let mut begins: Vec<(Option<i64>, PathBuf)> =
+        files.into_iter().map(|path| (begin(&path), path)).collect();
     let last_before = begins.iter().filter_map(|(begin, _)| begin.filter(|begin| *begin < since)).max();
     begins.retain(|(begin, _)| begin.is_none_or(|begin| begin >= since || Some(begin) == last_before));
     begins.into_iter().map(|(_, path)| path).collect()

@@ -130,7 +130,8 @@ impl Folder {
         let mut all = sink.bytes() + more + self.finished.iter().map(|segment| segment.bytes).sum::<u64>();
         while all > limit {
             let Some(oldest) = self.finished.pop_front() else {
-                let error = io::Error::other(format!("one segment is larger than the limit of {limit} bytes"));
+                let error =
+                    io::Error::other(format!("one segment is larger than the limit of {limit} bytes"));
                 return Err(failed(&self.path, error));
             };
             all -= oldest.bytes;

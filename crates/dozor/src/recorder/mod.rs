@@ -79,8 +79,6 @@ enum Target {
 /// A recording that is being written.
 pub struct Recorder {
     target: Target,
-    host: Arc<HostFacts>,
-    every: Duration,
     writer: Writer,
     sink: Option<Sink>,
     buffer: Vec<u8>,
@@ -96,8 +94,7 @@ pub struct Recorder {
 impl Recorder {
     /// Begins a recording in a new file; `-` is standard output. An existing file with content stays as it is.
     pub fn create(path: &Path, host: Arc<HostFacts>, every: Duration) -> Result<Recorder, RecordError> {
-        let target =
-            if path == Path::new("-") { Target::Pipe } else { Target::File(path.to_owned()) };
+        let target = if path == Path::new("-") { Target::Pipe } else { Target::File(path.to_owned()) };
         Recorder::begin(target, host, every)
     }
 
@@ -113,11 +110,9 @@ impl Recorder {
     }
 
     fn begin(target: Target, host: Arc<HostFacts>, every: Duration) -> Result<Recorder, RecordError> {
-        let writer = Writer::new(host.clone(), Some(every));
+        let writer = Writer::new(host, Some(every));
         let mut recorder = Recorder {
             target,
-            host,
-            every,
             writer,
             sink: None,
             buffer: vec![],
@@ -153,7 +148,7 @@ impl Recorder {
             Target::Folder(folder) => folder.begin_segment(wall_ns)?,
         });
         self.files += 1;
-        self.writer = Writer::new(self.host.clone(), Some(self.every));
+        self.writer.begin_anew();
         self.buffer.clear();
         Ok(())
     }

@@ -25,7 +25,9 @@ impl Notes {
             Notes::Recording(path) => add(path, mark),
             Notes::Folder(folder, user) => {
                 let name: String = [&host.name, user]
-                    .map(|text| text.chars().map(|c| if c.is_alphanumeric() { c } else { '_' }).collect::<String>())
+                    .map(|text| {
+                        text.chars().map(|c| if c.is_alphanumeric() { c } else { '_' }).collect::<String>()
+                    })
                     .join("-marks-");
                 let path = folder.join(format!("{name}.dozor"));
                 let mut options = OpenOptions::new();

@@ -66,7 +66,8 @@ fn a_folder_stays_within_its_limit_for_ten_thousand_segments() {
     assert!(problems.is_empty() && timeline.damages().is_empty());
     let newest = timeline.moment(timeline.end() - 1).map(|moment| moment.wall_ns);
     assert_eq!(newest, Some(reading(9_999).wall_ns()));
-    let gaps = (1..timeline.end()).filter(|number| timeline.moment(*number).is_some_and(|m| m.seconds.is_none()));
+    let gaps =
+        (1..timeline.end()).filter(|number| timeline.moment(*number).is_some_and(|m| m.seconds.is_none()));
     assert_eq!(gaps.count(), 0, "nothing is missing between segments");
 }
 
@@ -111,7 +112,8 @@ fn a_recording_holds_what_was_read_over_its_segments() {
     recorder.finish().expect("an account");
     let found = segments(folder.path());
     assert!(found.len() > 2, "{found:?}");
-    let files = found.iter().rev().map(|(path, _)| Arc::new(File::open(path).expect("it")) as Arc<dyn Frames>);
+    let files =
+        found.iter().rev().map(|(path, _)| Arc::new(File::open(path).expect("it")) as Arc<dyn Frames>);
     let (mut timeline, _) = Timeline::of_recordings(files.collect());
     assert_eq!(timeline.end(), readings.len());
     for (number, reading) in readings.iter().enumerate() {

@@ -176,8 +176,15 @@ mod tests {
             for (parts, in_parts, sentences) in [(0, false, 0), (4, true, 1), (12, false, 3), (200, true, 9)]
             {
                 let marks = sentences == 1;
-                let wish =
-                    Wish { lanes: lanes.clone(), sentences, parts, in_parts, marks, prompt: sentences * 3, overview: in_parts };
+                let wish = Wish {
+                    lanes: lanes.clone(),
+                    sentences,
+                    parts,
+                    in_parts,
+                    marks,
+                    prompt: sentences * 3,
+                    overview: in_parts,
+                };
                 for width in (1..260).step_by(3) {
                     for height in 1..90 {
                         let Some(layout) = Layout::new(width, height, &wish) else {

@@ -34,7 +34,8 @@ impl Overview {
             self.marks.extend(moments.iter().map(|moments| mark(moments, lane, Zoom::default().mean)));
         }
         let numbers = timeline.first() + 1..timeline.end();
-        self.gaps = numbers.filter(|number| timeline.moment(*number).is_some_and(|m| m.seconds.is_none())).count();
+        self.gaps =
+            numbers.filter(|number| timeline.moment(*number).is_some_and(|m| m.seconds.is_none())).count();
     }
 }
 

@@ -64,16 +64,22 @@ impl Search {
             }
             looked_at += numbers.len();
             let start = || None;
-            let parts =
-                state.timeline.fold(numbers, threads, is_light(metric), start, |best: &mut Option<(f64, usize)>, number, sample| {
+            let parts = state.timeline.fold(
+                numbers,
+                threads,
+                is_light(metric),
+                start,
+                |best: &mut Option<(f64, usize)>, number, sample| {
                     let value = sample.find(key).and_then(|at| metric.of(&sample.process(at)).number());
                     if let Some(value) = value.filter(|value| best.is_none_or(|(most, _)| *value > most)) {
                         *best = Some((value, number));
                     }
-                })?;
+                },
+            )?;
             for (value, number) in parts.into_iter().flatten() {
                 // Of several equal ones the first in time.
-                let better = self.best.is_none_or(|(most, at)| value > most || (value == most && number < at));
+                let better =
+                    self.best.is_none_or(|(most, at)| value > most || (value == most && number < at));
                 if better {
                     self.best = Some((value, number));
                 }

@@ -166,7 +166,10 @@ pub struct CompareSheet {
 
 impl std::fmt::Debug for CompareSheet {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("CompareSheet").field("walls", &self.walls).field("at", &self.at).finish_non_exhaustive()
+        f.debug_struct("CompareSheet")
+            .field("walls", &self.walls)
+            .field("at", &self.at)
+            .finish_non_exhaustive()
     }
 }
 

@@ -125,13 +125,19 @@ fn the_mouse_orders_selects_and_goes_back_in_time() {
 fn a_signal_goes_to_the_selected_or_the_marked_and_its_outcome_is_said() {
     let mut desk = Desk::at(50, (120, 40));
     desk.press("3 home");
-    let Some(Effect::Signal(signal, targets)) = desk.press("x enter").pop() else { panic!("a signal") };
+    let effects = desk.press("x enter");
+    let [Effect::Signal(signal, targets), Effect::Keep(mark)] = &effects[..] else { panic!("{effects:?}") };
+    assert_eq!(mark.text, "TERM sent to stacker[3820]", "what is done is kept with the readings");
     assert_eq!((signal.number, targets.len(), targets[0].label()), (15, 1, "stacker[3820]".to_owned()));
     assert!(desk.screen().contains("TERM sent to stacker[3820]; waiting for the end"));
-    desk.event(Event::Acted(signal, targets, vec![Outcome::GoneAfter(Duration::from_millis(420))]));
+    desk.event(Event::Acted(
+        signal.clone(),
+        targets.clone(),
+        vec![Outcome::GoneAfter(Duration::from_millis(420))],
+    ));
     assert!(desk.screen().contains("stacker[3820]: gone 0.4 s after TERM"));
     desk.press("esc m m x down");
-    let Some(Effect::Signal(signal, targets)) = desk.press("enter").pop() else { panic!("a signal") };
+    let [Effect::Signal(signal, targets), ..] = &desk.press("enter")[..] else { panic!("a signal") };
     assert_eq!((&*signal.name, targets.len()), ("KILL", 2));
     assert_eq!(desk.press("x esc"), []);
     assert!(desk.state.sheet.is_none());
@@ -141,7 +147,8 @@ fn a_signal_goes_to_the_selected_or_the_marked_and_its_outcome_is_said() {
 fn what_cannot_be_seen_is_not_acted_on() {
     let mut desk = Desk::at(50, (120, 40));
     desk.press("/ :archived enter home esc / :stacker enter");
-    let Some(Effect::Signal(_, targets)) = desk.press("x enter").pop() else { panic!("a signal") };
+    let effects = desk.press("x enter");
+    let [Effect::Signal(_, targets), Effect::Keep(_)] = &effects[..] else { panic!("{effects:?}") };
     assert_eq!(targets[0].label(), "stacker[3820]", "the narrowed-out selection is not the target");
     desk.press("esc esc esc x");
     assert!(desk.state.sheet.is_none(), "rows move: the first x only selects");
@@ -347,7 +354,7 @@ fn sheets_are_chosen_from_by_clicks_and_closed_by_one_beside_them() {
         };
         update(&mut desk.state, Event::Mouse(event), now)
     };
-    let [Effect::Signal(signal, targets)] = &effects[..] else { panic!("{effects:?}") };
+    let [Effect::Signal(signal, targets), Effect::Keep(_)] = &effects[..] else { panic!("{effects:?}") };
     assert_eq!((&*signal.name, targets[0].label()), ("KILL", "stacker[3820]".to_owned()));
     desk.press("o :rss");
     let row = desk.lines().iter().position(|line| line.contains(" rss ")).expect("a metric") as u16;

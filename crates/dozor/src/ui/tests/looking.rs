@@ -1,17 +1,19 @@
 //! Lanes, parts and time: what one looks at.
 
 use super::{Desk, idle_reading};
+use crate::clock::Zone;
 use crate::ui::state::Mode;
-use dozor_core::recording::MarkKind;
 use crate::ui::update::{Event, next_tick};
-use dozor_core::lane::Lane;
+use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts::PartId;
 use dozor_core::reading::HostFacts;
+use dozor_core::recording::{MarkKind, Writer};
 use dozor_core::row::Row as _;
 use dozor_core::timeline::Timeline;
 use dozor_core::wanted::Part;
 use ratatui::crossterm::event::{MouseButton, MouseEventKind};
 use std::sync::Arc;
+use std::time::Duration;
 
 #[test]
 fn freezing_and_stepping_show_what_was() {
@@ -171,7 +173,7 @@ fn bookmarks_and_actions_are_signs_that_one_can_go_to() {
     desk.press("b esc");
     assert_eq!(desk.state.signs.len(), 2, "a note that was given up leaves no sign");
     desk.press("esc < (");
-    assert!(desk.screen().contains("no sign before this moment"));
+    assert!(desk.screen().contains("no sign or gap before this moment"));
 }
 
 #[test]
@@ -230,4 +232,151 @@ fn looking_back_survives_that_old_moments_are_thinned() {
     assert!((now - looked_at).abs() <= 8_000_000_000, "{looked_at} became {now}");
     assert!(desk.state.timeline.first() > 0, "something was thinned");
     assert!(desk.screen().contains("mean of 8 s"), "{}", desk.screen());
+}
+
+/// The simulated night as a recording of two files with a gap between, at its beginning and paused.
+fn replayed() -> Desk {
+    let mut desk = Desk::at(0, (160, 46));
+    let host = Arc::new(desk.machine.host());
+    let mut part = |from: u64, until: u64| {
+        let mut writer = Writer::new(host.clone(), Some(Duration::from_secs(2)));
+        let mut bytes = vec![];
+        writer.begin(&mut bytes);
+        for second in (from..until).step_by(2) {
+            desk.machine.advance_to(Duration::from_secs(180 + second));
+            writer.put(&Arc::new(desk.machine.reading()), &mut bytes);
+        }
+        writer.finish(&mut bytes);
+        let mut file = tempfile::tempfile().expect("a scratch file");
+        std::io::Write::write_all(&mut file, &bytes).expect("room");
+        Arc::new(file) as Arc<dyn dozor_core::recording::Frames>
+    };
+    let files = vec![part(10, 400), part(800, 1_100)];
+    let (timeline, problems) = Timeline::of_recordings(files);
+    assert!(problems.is_empty());
+    desk.state.timeline = timeline;
+    desk.state.mode = Mode::Replay { playing: false, due: None };
+    desk.state.every = Duration::from_secs(2);
+    desk.state.cursor = Some(0);
+    let now = desk.now();
+    desk.state.refresh(now);
+    desk.event(Event::Tick);
+    desk
+}
+
+#[test]
+fn a_recording_is_gone_through_by_times_gaps_troubles_and_peaks() {
+    let mut desk = replayed();
+    desk.press("@ :02:06 enter");
+    assert!(desk.screen().contains("2031-02-14 02:06:00"), "{}", desk.screen());
+    desk.press("@ :-30s enter");
+    assert!(desk.screen().contains("02:05:30"));
+    desk.press("@ :02:14 enter");
+    assert!(desk.screen().contains("lies in a gap"), "{}", desk.screen());
+    desk.press("@ :noon enter");
+    assert!(desk.screen().contains("'noon' is no time; expected one such as 02:10"), "{}", desk.screen());
+    desk.press("esc < )");
+    assert!(desk.screen().contains("a gap of 6 min 42 s ends at 02:17:20"), "{}", desk.screen());
+    desk.press(")");
+    assert!(desk.screen().contains("no sign or gap after this moment"));
+    desk.press("< ;");
+    let shown = desk.state.shown().expect("a sample");
+    assert!(
+        shown > 0 && desk.state.timeline.moment(shown).is_some_and(|m| m.severity() >= Severity::Warning)
+    );
+    // The peak of a lane, then of a process, is where no other moment has more.
+    desk.press("3 esc !");
+    let most = |desk: &Desk, lane: usize| {
+        let numbers = 0..desk.state.timeline.end();
+        let values =
+            numbers.filter_map(|number| desk.state.timeline.moment(number)?.point(lane).value.value());
+        values.fold(0.0, f64::max)
+    };
+    let shown = desk.state.shown().expect("a sample");
+    let value = desk.state.timeline.moment(shown).and_then(|moment| moment.point(2).value.value());
+    assert_eq!(value, Some(most(&desk, 2)));
+    assert!(desk.screen().contains("peak of disk: "), "{}", desk.screen());
+    desk.press("/ :stacker enter home !");
+    while desk.state.search.is_some() {
+        desk.event(Event::Tick);
+    }
+    assert!(desk.screen().contains("peak of stacker[3820]: disk "), "{}", desk.screen());
+    let shown = desk.state.shown().expect("a sample");
+    let disk = |desk: &mut Desk, number: usize| {
+        let sample = desk.state.timeline.sample(number).expect("readable");
+        let at = sample.now.processes.iter().position(|row| &*row.name == "stacker").expect("it runs");
+        dozor_core::catalogue::listed("disk").of(&sample.process(at)).number().unwrap_or(0.0)
+    };
+    let best = disk(&mut desk, shown);
+    let others = (0..desk.state.timeline.end()).map(|number| disk(&mut desk, number)).fold(0.0, f64::max);
+    assert_eq!(best, others);
+}
+
+#[test]
+fn a_recording_is_played_faster_and_slower() {
+    let mut desk = replayed();
+    desk.press("+ + + space");
+    assert!(desk.screen().contains("REPLAY 8×"), "{}", desk.screen());
+    // Two seconds of it take a quarter of one.
+    for _ in 0..5 {
+        desk.seconds += 1;
+        desk.event(Event::Tick);
+    }
+    let shown = desk.state.shown().expect("a sample");
+    assert!((9..=21).contains(&shown), "{shown}");
+    for _ in 0..9 {
+        desk.press("-");
+    }
+    assert!(desk.screen().contains("REPLAY ¼×"));
+}
+
+#[test]
+fn the_overview_shows_all_of_it_and_leads_anywhere() {
+    let mut desk = replayed();
+    let area = desk.state.layout().and_then(|layout| layout.overview).expect("a line for it");
+    let x = desk.state.layout().expect("a layout").strip_x;
+    assert!(desk.screen().contains("02:04 to 02:22, 18 min 8 s, 1 gap"), "{}", desk.screen());
+    let line = desk.screen().lines().nth(usize::from(area.y)).expect("the line").to_owned();
+    assert!(line.contains("╌╌╌") && line.contains('▕') && line.contains('┃'), "{line}");
+    let width = desk.state.layout().expect("a layout").strip_width;
+    desk.click(x + width - 1, area.y);
+    assert_eq!(desk.state.shown(), Some(desk.state.timeline.end() - 1));
+    desk.click(x, area.y);
+    assert!(desk.state.shown().is_some_and(|shown| shown < 10));
+}
+
+#[test]
+fn two_moments_are_compared_most_first() {
+    let mut desk = replayed();
+    desk.press("@ :02:05 enter d");
+    assert!(desk.screen().contains("A is 02:05:00; go to another moment and press d again"));
+    desk.press("@ :02:18:30 enter d");
+    let screen = desk.screen();
+    assert!(screen.contains("What differs between A and B: single samples"), "{screen}");
+    assert!(
+        screen.contains("02:05:00") && screen.contains("02:18:30") && screen.contains("Processes"),
+        "{screen}"
+    );
+    let changed = screen.lines().find(|line| line.contains("stacker[3820]")).expect("a row").to_owned();
+    assert!(changed.contains("write ") && changed.contains(" → "), "{changed}");
+    assert!(screen.contains("only in B  cpu"), "who came is told: {screen}");
+    desk.press("+ +");
+    assert!(desk.screen().contains("1 min up to each"));
+    desk.press("tab");
+    let swapped = desk.screen();
+    let a = swapped.lines().find(|line| line.trim_start().starts_with("A ")).expect("side A").to_owned();
+    assert!(a.contains("02:18:30"), "{a}");
+    desk.press("b");
+    assert!(desk.state.sheet.is_none() && desk.screen().contains("2031-02-14 02:05:00"));
+}
+
+#[test]
+fn times_are_shown_in_the_other_zone_and_back() {
+    let mut desk = replayed();
+    desk.state.zone = Zone::named("Asia/Tokyo");
+    assert!(desk.screen().contains("11:04:10 JST"), "{}", desk.screen());
+    desk.press("C");
+    assert!(desk.screen().contains("times are in the zone of this machine"));
+    desk.press("C");
+    assert!(desk.screen().contains("2031-02-14 02:04:10 UTC"), "back in the zone of the recording");
 }

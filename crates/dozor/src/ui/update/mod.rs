@@ -167,7 +167,11 @@ fn take_in(state: &mut State, event: Event, now: Instant) -> Vec<Effect> {
             }
         }
         Event::RecordingStalled(Some(reason)) => {
-            state.say(Severity::Critical, format!("readings are not recorded: {reason}; trying goes on"), None);
+            state.say(
+                Severity::Critical,
+                format!("readings are not recorded: {reason}; trying goes on"),
+                None,
+            );
         }
         Event::RecordingStalled(None) => {
             state.say(Severity::Fine, "recording again".to_owned(), Some(now + MESSAGE));

@@ -123,12 +123,17 @@ pub(super) fn go_to_wall(state: &mut State, wall: i64, now: Instant) {
     let ends = [state.timeline.first(), state.timeline.end().saturating_sub(1)];
     let [first, last] = ends.map(|number| state.timeline.moment(number).map_or(0, |moment| moment.wall_ns));
     go_to(state, state.timeline.at(wall), now);
-    let shown = state.shown().and_then(|shown| state.timeline.moment(shown)).map_or(0, |moment| moment.wall_ns);
+    let shown =
+        state.shown().and_then(|shown| state.timeline.moment(shown)).map_or(0, |moment| moment.wall_ns);
     let (what, there) = (state.zone.date_time(wall), state.zone.date_time(shown));
     // A sample stands for the time up to the next one; what is farther away lies in a gap.
     let near = (state.every * 5 / 2).as_nanos() as i64;
     if wall < first {
-        state.say(Severity::Notice, format!("{what} is before the first sample, {there}"), Some(now + MESSAGE));
+        state.say(
+            Severity::Notice,
+            format!("{what} is before the first sample, {there}"),
+            Some(now + MESSAGE),
+        );
     } else if wall > last + near {
         state.say(Severity::Notice, format!("{what} is after the last sample, {there}"), Some(now + MESSAGE));
     } else if wall > shown + near {
@@ -144,7 +149,8 @@ pub(super) fn peak(state: &mut State, now: Instant) {
         _ => None,
     };
     if let Some(key) = selected {
-        let name = state.sample.as_ref().and_then(|sample| Some(sample.process(sample.find(key)?).now.name.clone()));
+        let name =
+            state.sample.as_ref().and_then(|sample| Some(sample.process(sample.find(key)?).now.name.clone()));
         let metric = columns::trend_metric(state.lane, state.order.first.metric);
         let name = name.map_or(String::new(), |name| format!("{name}[{}]", key.pid));
         state.search = Some(Search::new(state, key, name, metric));
@@ -154,9 +160,8 @@ pub(super) fn peak(state: &mut State, now: Instant) {
     let lane = state.lane.unwrap_or(Lane::Cpu);
     let place = axis::place(lane);
     let numbers = state.timeline.first()..state.timeline.end();
-    let values = numbers.filter_map(|number| {
-        Some((state.timeline.moment(number)?.peak(place).value.value()?, number))
-    });
+    let values = numbers
+        .filter_map(|number| Some((state.timeline.moment(number)?.peak(place).value.value()?, number)));
     let most = values.reduce(|most, other| if other.0 > most.0 { other } else { most });
     let Some((_, number)) = most else {
         let text = format!("{} has no value that is known", lane.name());
@@ -165,7 +170,12 @@ pub(super) fn peak(state: &mut State, now: Instant) {
     };
     go_to(state, number, now);
     if let Some(moment) = state.timeline.moment(number) {
-        let text = format!("peak of {}: {} at {}", lane.name(), lane.label(&moment.peak(place)), state.zone.time(moment.wall_ns));
+        let text = format!(
+            "peak of {}: {} at {}",
+            lane.name(),
+            lane.label(&moment.peak(place)),
+            state.zone.time(moment.wall_ns)
+        );
         state.say(Severity::Fine, text, Some(now + MESSAGE));
     }
 }
@@ -175,7 +185,8 @@ fn look_on(state: &mut State, now: Instant) {
     let Some(mut search) = state.search.take() else { return };
     match search.go_on(state) {
         Ok(false) => {
-            let text = format!("looking for the peak of {}: {} %; esc gives it up", search.name, search.done());
+            let text =
+                format!("looking for the peak of {}: {} %; esc gives it up", search.name, search.done());
             state.say(Severity::Fine, text, None);
             state.search = Some(search);
         }
@@ -209,7 +220,8 @@ pub(super) fn go_to_trouble(state: &mut State, on: bool, now: Instant) {
     };
     let begins = |number: &usize| {
         let calm = first.max(number.saturating_sub(CALM))..*number;
-        (0..Lane::ALL.len()).find(|lane| bad(*number, *lane) && !calm.clone().any(|before| bad(before, *lane)))
+        (0..Lane::ALL.len())
+            .find(|lane| bad(*number, *lane) && !calm.clone().any(|before| bad(before, *lane)))
     };
     let found = if on {
         (shown + 1..end).find_map(|number| Some((number, begins(&number)?)))
@@ -218,13 +230,22 @@ pub(super) fn go_to_trouble(state: &mut State, on: bool, now: Instant) {
     };
     let Some((number, lane)) = found else {
         let side = if on { "after" } else { "before" };
-        state.say(Severity::Notice, format!("no lane gets into trouble {side} this moment"), Some(now + MESSAGE));
+        state.say(
+            Severity::Notice,
+            format!("no lane gets into trouble {side} this moment"),
+            Some(now + MESSAGE),
+        );
         return;
     };
     go_to(state, number, now);
     let lane = Lane::ALL[lane];
-    let sentence = state.standing_out.iter().find(|(_, of, _)| *of == lane).map(|(severity, _, text)| (*severity, text.clone()));
-    let (severity, text) = sentence.unwrap_or((Severity::Warning, format!("trouble in {} begins", lane.name())));
+    let sentence = state
+        .standing_out
+        .iter()
+        .find(|(_, of, _)| *of == lane)
+        .map(|(severity, _, text)| (*severity, text.clone()));
+    let (severity, text) =
+        sentence.unwrap_or((Severity::Warning, format!("trouble in {} begins", lane.name())));
     state.say(severity, text, Some(now + MESSAGE));
 }
 
@@ -296,7 +317,8 @@ pub(super) fn go_to_overview(state: &mut State, column: u16, now: Instant) {
 /// The next or previous sample behind a gap.
 fn gap(state: &State, on: bool) -> Option<usize> {
     let shown = state.shown()?;
-    let is_gap = |number: &usize| state.timeline.moment(*number).is_some_and(|moment| moment.seconds.is_none());
+    let is_gap =
+        |number: &usize| state.timeline.moment(*number).is_some_and(|moment| moment.seconds.is_none());
     if on {
         (shown + 1..state.timeline.end()).find(is_gap)
     } else {

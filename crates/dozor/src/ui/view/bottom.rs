@@ -147,7 +147,8 @@ pub fn prompt(state: &State, buffer: &mut Buffer, area: Rect, below: Rect) {
         }
         (None, Purpose::Note(wall)) => format!("bookmark at {} · enter · esc", state.zone.time(*wall)),
         (None, Purpose::Time) => {
-            "02:10 · yesterday 14:00 · 2031-02-14 02:10 · -5m · 10m ago · enter goes there · esc leaves it".to_owned()
+            "02:10 · yesterday 14:00 · 2031-02-14 02:10 · -5m · 10m ago · enter goes there · esc leaves it"
+                .to_owned()
         }
         (None, Purpose::View | Purpose::Columns) => "a name · enter keeps it · esc leaves it".to_owned(),
         (None, Purpose::Setting(name)) => {

@@ -341,7 +341,14 @@ fn compare(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet:
                     end += VALUE;
                     put_right(buffer, end, y, VALUE, text, theme.role(role));
                 }
-                put(buffer, end + 3, y, list.right().saturating_sub(end + 3), pair.metric.help, theme.role(Role::Quiet));
+                put(
+                    buffer,
+                    end + 3,
+                    y,
+                    list.right().saturating_sub(end + 3),
+                    pair.metric.help,
+                    theme.role(Role::Quiet),
+                );
             }
             Differing::Process(process) => {
                 put(buffer, list.x + 2, y, 26, &who(process), theme.role(Role::Strong));
