@@ -239,7 +239,7 @@ fn processes(a: &Side, b: &Side, by_program: bool) -> Vec<Compared> {
     let mut compared: Vec<Compared> = groups
         .into_iter()
         .filter_map(|(identity, members)| {
-            let side = if members[1].is_empty() { 0 } else { 1 };
+            let side = usize::from(!members[1].is_empty());
             let samples = [&a.sample, &b.sample];
             let row = samples[side].now.processes.get(*members[side].first()?)?;
             let presence = match (members[0].is_empty(), members[1].is_empty()) {

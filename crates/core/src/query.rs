@@ -110,6 +110,9 @@ pub struct Who {
     pub name: Text,
 }
 
+/// The value of a single process that has most or least, and which one it is.
+type Extreme = Option<(f64, Who)>;
+
 /// One value at one instant.
 #[derive(Clone, Debug)]
 struct Point {
@@ -117,8 +120,8 @@ struct Point {
     seconds: Option<f64>,
     value: Value,
     /// The process that has most, the one that has least, with their values.
-    most: Option<(f64, Who)>,
-    least: Option<(f64, Who)>,
+    most: Extreme,
+    least: Extreme,
 }
 
 /// A line of an answer.
@@ -288,11 +291,7 @@ impl Query {
     }
 
     /// What the processes that count have together, and those that have most and least of it.
-    fn of_processes(
-        &self,
-        metric: &'static Metric,
-        sample: &Sample,
-    ) -> (Value, Option<(f64, Who)>, Option<(f64, Who)>) {
+    fn of_processes(&self, metric: &'static Metric, sample: &Sample) -> (Value, Extreme, Extreme) {
         let bound = self.whom.as_ref().map(|whom| whom.bind(sample, &self.me));
         let views = (0..sample.now.processes.len()).map(|at| sample.process(at)).filter(|view| {
             // Traffic of nobody known is no process, but belongs to the sum.

@@ -33,7 +33,7 @@ pub fn cells(pair: &Pair) -> [String; 3] {
 pub fn who(process: &Compared) -> String {
     match (process.pid, process.count) {
         (Some(pid), _) => format!("{}[{pid}]", process.name),
-        (None, [1, 1] | [0, 1] | [1, 0]) => process.name.to_string(),
+        (None, [0 | 1, 1] | [1, 0]) => process.name.to_string(),
         (None, [a, b]) => format!("{} ({a} → {b})", process.name),
     }
 }

@@ -1,5 +1,6 @@
 //! The command line as a person or a script meets it.
 
+use dozor_core::recording::format::{FrameHeader, HEADER_BYTES};
 use dozor_core::recording::{Event, StreamReader};
 use std::io::Write as _;
 use std::path::Path;
@@ -98,7 +99,17 @@ fn bad_arguments_end_with_status_2_and_one_line_that_names_the_right_word() {
 
 #[test]
 fn every_command_explains_itself_with_an_example() {
-    for command in [&[][..], &["watch"], &["demo"], &["record"], &["replay"], &["snapshot"]] {
+    for command in [
+        &[][..],
+        &["watch"],
+        &["demo"],
+        &["record"],
+        &["replay"],
+        &["query"],
+        &["compare"],
+        &["note"],
+        &["snapshot"],
+    ] {
         let output = run(&[command, &["--help"]].concat());
         let text = String::from_utf8(output.stdout).expect("text");
         assert!(output.status.success() && text.contains("Example"), "{command:?}: {text}");
@@ -114,7 +125,9 @@ fn what_cannot_be_replayed_is_named_with_the_reason() {
     let whole = path(&folder, "whole.dozor");
     assert!(run(&["record", "-o", &whole, "--count", "1"]).status.success());
     let bytes = std::fs::read(&whole).expect("the recording");
-    std::fs::write(&cut, &bytes[..bytes.len() - 1]).expect("a file");
+    // Behind the head, within the first reading.
+    let head = FrameHeader::parse(&bytes[HEADER_BYTES..]).expect("the head").whole() + HEADER_BYTES;
+    std::fs::write(&cut, &bytes[..head + 300]).expect("a file");
     let missing = path(&folder, "missing");
     let here = folder.path().join("odd").display().to_string();
     let bare = folder.path().join("bare").display().to_string();
@@ -141,11 +154,9 @@ fn a_recording_never_overwrites_and_names_the_file_that_fails() {
     let folder = folder();
     let kept = path(&folder, "kept");
     std::fs::write(&kept, "precious").expect("a file");
-    let here = folder.path().display().to_string();
     let missing = path(&folder, "no/such/folder");
     for (file, reason) in [
         (kept.as_str(), "is there already"),
-        (&here, "is a folder"),
         (&missing, "No such file or directory"),
         ("/dev/full", "No space left on device"),
     ] {

@@ -81,14 +81,14 @@ fn two_moments_of_a_night_are_compared_on_the_screen_and_on_the_command_line() {
     terminal.keys("3 !");
     terminal.wait_for("peak of disk: ");
     terminal.keys("d @");
-    terminal.text("02:04:30");
+    terminal.text("02:08");
     terminal.keys("Enter d");
     let screen = terminal.wait_for("What differs between A and B");
     assert!(screen.contains("stacker[3820]"), "{screen}");
     terminal.keys("Escape b");
     terminal.text("the calm before");
     terminal.keys("Enter");
-    terminal.wait_for("bookmark at 02:04:30");
+    terminal.wait_for("bookmark at 02:08:00");
     terminal.keys("q");
     terminal.assert_restored();
     // The bookmark went into the recording itself.
@@ -98,7 +98,7 @@ fn two_moments_of_a_night_are_compared_on_the_screen_and_on_the_command_line() {
         String::from_utf8(output.stdout).expect("text")
     };
     let list = query(&["query", "night.dozor", "--list"]);
-    assert!(list.contains("bookmark  2031-02-14 02:04:30 UTC  the calm before"), "{list}");
+    assert!(list.contains("bookmark  2031-02-14 02:08:00 UTC  the calm before"), "{list}");
     let compared = query(&["compare", "night.dozor@02:04:30", "@02:07", "--format", "json"]);
     let compared: serde_json::Value = serde_json::from_str(&compared).expect("an object");
     assert_eq!(compared["a"]["host"], "lynx-obs");

@@ -2,6 +2,7 @@
 
 mod terminal;
 
+use dozor_core::recording::format::{FrameHeader, HEADER_BYTES, Kind};
 use std::path::Path;
 use std::process::{Child, Command};
 use std::time::{Duration, Instant};
@@ -205,7 +206,14 @@ fn a_recording_that_was_cut_is_replayed_and_says_so() {
     let arguments = ["record", "--every", "50ms", "--count", "5", "-o"];
     assert!(Command::new(DOZOR).args(arguments).arg(&file).status().expect("dozor").success());
     let bytes = std::fs::read(&file).expect("the recording");
-    std::fs::write(&file, &bytes[..bytes.len() - 3]).expect("a shorter file");
+    // Within the last reading, which stands before the index.
+    let mut index = HEADER_BYTES;
+    while let Some(header) =
+        FrameHeader::parse(&bytes[index..]).filter(|header| header.kind != Kind::Index as u8)
+    {
+        index += header.whole();
+    }
+    std::fs::write(&file, &bytes[..index - 3]).expect("a shorter file");
     let terminal = Terminal::run("dozor replay --paused cut.dozor", (120, 36), folder.path());
     let screen = terminal.wait_for("cut off at byte");
     assert!(screen.contains("sample 1 of 4"), "{screen}");

@@ -3,6 +3,7 @@
 //! A recorder keeps its segment open: `/proc/PID/fd` leads to it (proc_pid_fd(5)). Only recorders of root and of the
 //! same user are believed: nobody else can put a made-up past before somebody's eyes.
 
+use rustix::fs::{FlockOperation, flock};
 use std::fs;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
@@ -37,6 +38,19 @@ pub fn folders(proc: &Path) -> Vec<PathBuf> {
         }
     }
     found
+}
+
+/// The folder that the service writes into.
+const USUAL: &str = "/var/lib/dozor";
+
+/// The folder of the service, where a recorder holds it now: the open files of root's processes are not everybody's to
+/// see, the lock is.
+pub fn of_the_service() -> Option<PathBuf> {
+    let folder = PathBuf::from(USUAL);
+    let of_root = fs::metadata(&folder).is_ok_and(|data| data.uid() == 0);
+    let lock = fs::File::open(folder.join(LOCK)).ok()?;
+    let held = flock(&lock, FlockOperation::NonBlockingLockShared).is_err();
+    (of_root && held).then_some(folder)
 }
 
 /// The file that a recorder keeps open in its folder.

@@ -120,7 +120,9 @@ fn put_cells<R: Row>(rows: &[(&R, &R)], changed: usize, texts: &mut Written, out
         let rows = rows.iter().zip(&maps).enumerate().filter(|(_, (_, map))| *map >> column & 1 == 1);
         match column.checked_sub(R::TEXTS.len()) {
             None => {
-                rows.for_each(|(_, ((row, _), _))| texts.put((R::TEXTS[column].get)(row), &mut out.bytes))
+                for (_, ((row, _), _)) in rows {
+                    texts.put((R::TEXTS[column].get)(row), &mut out.bytes);
+                }
             }
             Some(at) => {
                 let Field { get, kind, unit, .. } = R::FIELDS[at];
@@ -245,7 +247,9 @@ impl<R: Row> Columns<R> {
                         match row {
                             Place::Changed(at) => {
                                 let text = texts.get(&mut input.bytes)?;
-                                set.map(|set| set(&mut *old[at], text));
+                                if let Some(set) = set {
+                                    set(&mut *old[at], text);
+                                }
                             }
                             Place::Added(row, has) => {
                                 if has {

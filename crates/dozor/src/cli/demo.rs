@@ -102,6 +102,9 @@ impl Source for DemoSource {
 
 impl Demo {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
+        if self.record.is_none() {
+            need_terminal()?;
+        }
         let after = self.after.unwrap_or_default();
         if after + self.length.unwrap_or_default() > LONGEST {
             return Err(super::Misuse("the night has 4 hours only".to_owned()).into());
@@ -109,7 +112,6 @@ impl Demo {
         if let (Some(path), Some(length)) = (&self.record, self.length) {
             return self.record(path, after, length);
         }
-        need_terminal()?;
         let ahead = Duration::from_secs_f64(PRELUDE) + after;
         let mut machine = SimulatedMachine::at(self.machine.site(), self.seed);
         let steps = (ahead.as_secs_f64() / self.every.as_secs_f64()) as u32;

@@ -74,7 +74,9 @@ impl Watch {
         }
         let folder = match &self.history {
             Some(folder) => Some(folder.clone()),
-            None => recorders::folders(Path::new("/proc")).into_iter().next(),
+            None => {
+                recorders::folders(Path::new("/proc")).into_iter().next().or_else(recorders::of_the_service)
+            }
         };
         let Some(folder) = folder else { return Ok((None, None)) };
         let files = match recordings::in_folder(&folder) {

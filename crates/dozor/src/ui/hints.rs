@@ -72,14 +72,14 @@ pub fn hints(state: &State, area: Rect) -> Vec<Hint> {
         .collect()
 }
 
-/// Key and word of each hint.
-fn pairs(state: &State) -> Vec<(String, String)> {
+/// Keys of what is open over the screen, and what they do.
+fn of_sheet(sheet: &Sheet) -> Vec<(String, String)> {
     let own = |pairs: &[(&str, &str)]| {
         pairs.iter().map(|(key, word)| ((*key).to_owned(), (*word).to_owned())).collect::<Vec<_>>()
     };
-    match &state.sheet {
-        Some(Sheet::Act(_)) => return own(&[("↑ ↓", "choose"), ("enter", "send"), ("esc", "leave it")]),
-        Some(Sheet::Pick(picker)) => {
+    match sheet {
+        Sheet::Act(_) => own(&[("↑ ↓", "choose"), ("enter", "send"), ("esc", "leave it")]),
+        Sheet::Pick(picker) => {
             let does = match picker.kind {
                 Kind::Order => "order",
                 Kind::Arrange => "arrange",
@@ -90,41 +90,37 @@ fn pairs(state: &State) -> Vec<(String, String)> {
                 pairs.extend(own(&[("tab", "second order, for ties")]));
             }
             pairs.extend(own(&[("esc", "close")]));
-            return pairs;
+            pairs
         }
-        Some(Sheet::Columns(_)) => {
-            return own(&[
-                ("enter", "show or not"),
-                ("shift ↑ ↓", "place"),
-                ("← →", "width"),
-                ("tab", "unit"),
-                ("ctrl-s", "save as"),
-                ("ctrl-n", "next saved"),
-                ("ctrl-d", "usual"),
-                ("letters", "search"),
-                ("esc", "close"),
-            ]);
+        Sheet::Columns(_) => own(&[
+            ("enter", "show or not"),
+            ("shift ↑ ↓", "place"),
+            ("← →", "width"),
+            ("tab", "unit"),
+            ("ctrl-s", "save as"),
+            ("ctrl-n", "next saved"),
+            ("ctrl-d", "usual"),
+            ("letters", "search"),
+            ("esc", "close"),
+        ]),
+        Sheet::Settings(_) => {
+            own(&[("↑ ↓", "choose"), ("← →", "change"), ("d", "default"), ("u", "undo"), ("esc", "close")])
         }
-        Some(Sheet::Settings(_)) => {
-            return own(&[
-                ("↑ ↓", "choose"),
-                ("← →", "change"),
-                ("d", "default"),
-                ("u", "undo"),
-                ("esc", "close"),
-            ]);
-        }
-        Some(Sheet::Compare(_)) => {
-            return own(&[
-                ("↑ ↓", "more"),
-                ("+ -", "longer or shorter"),
-                ("tab", "swap"),
-                ("a b", "go there"),
-                ("n", "B becomes A"),
-                ("esc", "close"),
-            ]);
-        }
-        None => {}
+        Sheet::Compare(_) => own(&[
+            ("↑ ↓", "more"),
+            ("+ -", "longer or shorter"),
+            ("tab", "swap"),
+            ("a b", "go there"),
+            ("n", "B becomes A"),
+            ("esc", "close"),
+        ]),
+    }
+}
+
+/// Key and word of each hint.
+fn pairs(state: &State) -> Vec<(String, String)> {
+    if let Some(sheet) = &state.sheet {
+        return of_sheet(sheet);
     }
     if state.parts.in_focus {
         let key = |action| state.key(action);

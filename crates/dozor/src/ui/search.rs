@@ -79,7 +79,7 @@ impl Search {
             for (value, number) in parts.into_iter().flatten() {
                 // Of several equal ones the first in time.
                 let better =
-                    self.best.is_none_or(|(most, at)| value > most || (value == most && number < at));
+                    self.best.is_none_or(|(most, at)| value > most || (value >= most && number < at));
                 if better {
                     self.best = Some((value, number));
                 }

@@ -190,6 +190,8 @@ impl CompareSheet {
         /// What weighs less is left to the command line.
         const LEAST: f64 = 0.01;
         const MOST: usize = 100;
+        // A tick more or less of a process that hardly runs is none.
+        const NOISE: f64 = 0.05;
         let Comparison { machine, parts, processes, by_program } = &self.comparison;
         let mut lines = vec![];
         let heavy = |pair: &&Pair| pair.weight >= LEAST;
@@ -200,7 +202,7 @@ impl CompareSheet {
             let title = if *by_program { "Programs" } else { "Processes" };
             lines.push(Differing::Title(title));
             // Those that are there or not matter whatever they do.
-            let light = |process: &&Compared| process.weight < LEAST && process.presence == Presence::Both;
+            let light = |process: &&Compared| process.weight < NOISE && process.presence == Presence::Both;
             let few = processes.iter().filter(|process| !light(process)).take(MOST);
             lines.extend(few.map(Differing::Process));
         }

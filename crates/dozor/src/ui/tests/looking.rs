@@ -309,7 +309,7 @@ fn a_recording_is_gone_through_by_times_gaps_troubles_and_peaks() {
     };
     let best = disk(&mut desk, shown);
     let others = (0..desk.state.timeline.end()).map(|number| disk(&mut desk, number)).fold(0.0, f64::max);
-    assert_eq!(best, others);
+    assert!(best >= others, "{best} of {others}");
 }
 
 #[test]

@@ -281,32 +281,16 @@ pub fn act(state: &mut State, action: Action, now: Instant) -> Vec<Effect> {
         Action::Act => rows::open_act(state, now),
         Action::CopyPid => return rows::copy(state, now, |target| target.key.pid.to_string()),
         Action::CopyCommand => return rows::copy(state, now, |target| target.command.to_string()),
-        Action::Freeze => time::freeze(state, now),
-        Action::StepBack => time::step(state, -1, now),
-        Action::StepOn => time::step(state, 1, now),
-        Action::TenBack => time::step(state, -10, now),
-        Action::TenOn => time::step(state, 10, now),
-        Action::Begin => time::go_to(state, state.timeline.first(), now),
-        Action::End => time::go_to(state, state.timeline.end().saturating_sub(1), now),
         Action::GoToTime => prompt::begin_time(state),
-        Action::Peak => time::peak(state, now),
-        Action::NextTrouble => time::go_to_trouble(state, true, now),
-        Action::PreviousTrouble => time::go_to_trouble(state, false, now),
         Action::Difference => compare::difference(state, now),
-        Action::Zone => time::other_zone(state, now),
-        Action::Live => time::live(state, now),
         Action::Wider => state.zoom = state.zoom.step(true, state.every),
         Action::Narrower => state.zoom = state.zoom.step(false, state.every),
         Action::Means => state.zoom.mean = !state.zoom.mean,
         Action::Bookmark => prompt::begin_note(state),
-        Action::PreviousSign => time::go_to_sign(state, false, now),
-        Action::NextSign => time::go_to_sign(state, true, now),
         Action::Record => return pace::record(state, now),
-        Action::Slower | Action::Faster if matches!(state.mode, Mode::Replay { .. }) => {
-            time::other_speed(state, action == Action::Slower, now);
+        Action::Slower | Action::Faster if state.mode == Mode::Live => {
+            return pace::interval(state, action == Action::Slower, now);
         }
-        Action::Slower => return pace::interval(state, true, now),
-        Action::Faster => return pace::interval(state, false, now),
         Action::ByHand => return pace::by_hand(state, now),
         Action::ReadNow => return pace::read_now(state, now),
         Action::Mouse => {
@@ -320,6 +304,8 @@ pub fn act(state: &mut State, action: Action, now: Instant) -> Vec<Effect> {
         }
         Action::Help => state.sheet = Some(Sheet::Pick(Picker::new(Kind::Help))),
         Action::Back => keys::back(state),
+        // The rest is about time.
+        _ => time::act(state, action, now),
     }
     vec![]
 }

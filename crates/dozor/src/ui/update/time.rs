@@ -2,6 +2,7 @@
 
 use super::MESSAGE;
 use crate::clock::Zone;
+use crate::ui::action::Action;
 use crate::ui::search::Search;
 use crate::ui::state::{Mode, State};
 use crate::ui::{axis, columns};
@@ -12,6 +13,28 @@ use dozor_core::units::long_duration;
 use dozor_core::when::{Standpoint, When};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+
+/// Does what an action says that is about time.
+pub(super) fn act(state: &mut State, action: Action, now: Instant) {
+    match action {
+        Action::Freeze => freeze(state, now),
+        Action::StepBack => step(state, -1, now),
+        Action::StepOn => step(state, 1, now),
+        Action::TenBack => step(state, -10, now),
+        Action::TenOn => step(state, 10, now),
+        Action::Begin => go_to(state, state.timeline.first(), now),
+        Action::End => go_to(state, state.timeline.end().saturating_sub(1), now),
+        Action::Live => live(state, now),
+        Action::Peak => peak(state, now),
+        Action::NextTrouble | Action::PreviousTrouble => {
+            go_to_trouble(state, action == Action::NextTrouble, now);
+        }
+        Action::NextSign | Action::PreviousSign => go_to_sign(state, action == Action::NextSign, now),
+        Action::Slower | Action::Faster => other_speed(state, action == Action::Slower, now),
+        Action::Zone => other_zone(state, now),
+        _ => {}
+    }
+}
 
 pub(super) fn tick(state: &mut State, now: Instant) {
     if state.message.as_ref().is_some_and(|message| message.until.is_some_and(|until| until <= now)) {
@@ -61,7 +84,7 @@ pub fn speed_word(speed: f64) -> String {
     }
 }
 
-pub(super) fn other_speed(state: &mut State, faster: bool, now: Instant) {
+fn other_speed(state: &mut State, faster: bool, now: Instant) {
     let next = if faster {
         SPEEDS.into_iter().find(|speed| *speed > state.speed)
     } else {
@@ -143,7 +166,7 @@ pub(super) fn go_to_wall(state: &mut State, wall: i64, now: Instant) {
 }
 
 /// Goes to the highest point of the chosen lane, or begins to look for that of the selected process.
-pub(super) fn peak(state: &mut State, now: Instant) {
+fn peak(state: &mut State, now: Instant) {
     let selected = match &state.selected {
         Some(RowId::Process(key)) if key.pid > 0 => Some(*key),
         _ => None,
@@ -190,19 +213,17 @@ fn look_on(state: &mut State, now: Instant) {
             state.say(Severity::Fine, text, None);
             state.search = Some(search);
         }
-        Ok(true) => match search.best {
-            Some((value, number)) => {
-                go_to(state, number, now);
-                let wall = state.timeline.moment(number).map_or(0, |moment| moment.wall_ns);
-                let (what, value) = (search.metric.alias, search.metric.unit.short(value));
-                let text = format!("peak of {}: {what} {value} at {}", search.name, state.zone.time(wall));
-                state.say(Severity::Fine, text, Some(now + MESSAGE));
-            }
-            None => {
+        Ok(true) => {
+            let Some((value, number)) = search.best else {
                 let text = format!("{} of {} is not known at any moment", search.metric.alias, search.name);
-                state.say(Severity::Notice, text, Some(now + MESSAGE));
-            }
-        },
+                return state.say(Severity::Notice, text, Some(now + MESSAGE));
+            };
+            go_to(state, number, now);
+            let wall = state.timeline.moment(number).map_or(0, |moment| moment.wall_ns);
+            let (what, value) = (search.metric.alias, search.metric.unit.short(value));
+            let text = format!("peak of {}: {what} {value} at {}", search.name, state.zone.time(wall));
+            state.say(Severity::Fine, text, Some(now + MESSAGE));
+        }
         Err(error) => {
             state.say(Severity::Warning, format!("looking ended: {error}"), Some(now + MESSAGE));
         }
@@ -210,7 +231,7 @@ fn look_on(state: &mut State, now: Instant) {
 }
 
 /// Goes to where a lane begins to be in trouble.
-pub(super) fn go_to_trouble(state: &mut State, on: bool, now: Instant) {
+fn go_to_trouble(state: &mut State, on: bool, now: Instant) {
     /// What was in trouble so few samples ago did not begin anew.
     const CALM: usize = 5;
     let Some(shown) = state.shown() else { return };
@@ -250,7 +271,7 @@ pub(super) fn go_to_trouble(state: &mut State, on: bool, now: Instant) {
 }
 
 /// Shows times in the other zone.
-pub(super) fn other_zone(state: &mut State, now: Instant) {
+fn other_zone(state: &mut State, now: Instant) {
     state.own_zone = !state.own_zone;
     state.zone =
         if state.own_zone { Zone::of_this_machine() } else { Zone::named(&state.timeline.host().time_zone) };
@@ -260,7 +281,7 @@ pub(super) fn other_zone(state: &mut State, now: Instant) {
     state.say(Severity::Fine, text, Some(now + MESSAGE));
 }
 
-pub(super) fn freeze(state: &mut State, now: Instant) {
+fn freeze(state: &mut State, now: Instant) {
     match state.mode {
         Mode::Live => {
             state.cursor = if state.cursor.is_some() { None } else { state.shown() };
@@ -292,7 +313,7 @@ pub(super) fn go_to(state: &mut State, number: usize, now: Instant) {
     state.refresh(now);
 }
 
-pub(super) fn step(state: &mut State, steps: isize, now: Instant) {
+fn step(state: &mut State, steps: isize, now: Instant) {
     if let Some(shown) = state.shown() {
         go_to(state, shown.saturating_add_signed(steps), now);
     }
@@ -327,7 +348,7 @@ fn gap(state: &State, on: bool) -> Option<usize> {
 }
 
 /// Goes to the next or previous sign on the axis, or gap, and says what it is.
-pub(super) fn go_to_sign(state: &mut State, on: bool, now: Instant) {
+fn go_to_sign(state: &mut State, on: bool, now: Instant) {
     let Some(shown) = state.shown().and_then(|shown| state.timeline.moment(shown)) else { return };
     let wall = shown.wall_ns;
     let sign = if on {
@@ -367,7 +388,7 @@ pub(super) fn go_to_sign(state: &mut State, on: bool, now: Instant) {
     state.say(Severity::Fine, text, Some(now + MESSAGE));
 }
 
-pub(super) fn live(state: &mut State, now: Instant) {
+fn live(state: &mut State, now: Instant) {
     match state.mode {
         Mode::Live => {
             state.cursor = None;

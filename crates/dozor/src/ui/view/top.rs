@@ -94,8 +94,11 @@ fn right_side(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) -> u
         (Mode::Live, None, None) => ("LIVE", Role::Strong),
     };
     let replayed = matches!(state.mode, Mode::Replay { playing: true, .. });
-    let speed =
-        if replayed && state.speed != 1.0 { format!(" {}", speed_word(state.speed)) } else { String::new() };
+    let speed = if replayed && (state.speed - 1.0).abs() > 0.01 {
+        format!(" {}", speed_word(state.speed))
+    } else {
+        String::new()
+    };
     parts.push((format!("{word}{speed}"), theme.role(role)));
     if let Some(recording) = &state.recording {
         let time = now.saturating_duration_since(recording.since).as_secs();
