@@ -149,6 +149,14 @@ impl Load {
             }
         }
         reading.processes.clone_from(&self.rows);
+        self.short_lived(&mut reading);
+        reading.sort();
+        Arc::new(reading)
+    }
+
+    /// Those who came and went since the reading before.
+    fn short_lived(&mut self, reading: &mut Reading) {
+        let chance = &mut self.chance;
         reading.ended.clear();
         for order in 0..SHORT_LIVED {
             self.pid += 1 + chance.below(3);
@@ -196,8 +204,6 @@ impl Load {
                 }));
             }
         }
-        reading.sort();
-        Arc::new(reading)
     }
 }
 
