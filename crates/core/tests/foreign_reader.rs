@@ -79,7 +79,8 @@ fn it_reads_numbers_of_every_size_and_what_is_absent_or_denied() {
     let mut writer = Writer::new(Arc::new(HostFacts::default()), None);
     writer.begin(&mut bytes);
     for at in 0..130u32 {
-        let wide = |shift: u32| Raw::new((i64::MAX >> ((at + shift) % 64)) - i64::from(at % 3) * 5_000_000_000);
+        let wide =
+            |shift: u32| Raw::new((i64::MAX >> ((at + shift) % 64)) - i64::from(at % 3) * 5_000_000_000);
         let mut reading = Reading::default();
         (reading.system.wall_ns, reading.system.boot_ns) = (wide(3), wide(17));
         reading.system.monotonic_ns = if at % 7 == 0 { Raw::ABSENT } else { wide(40) };
