@@ -5,10 +5,27 @@ use super::format::LONGEST_PAYLOAD;
 use std::io;
 use zstd::stream::raw::{CParameter, DParameter, Decoder, Encoder, InBuffer, Operation as _, OutBuffer};
 
-/// Effort of the compressor.
-const LEVEL: i32 = 9;
-/// Bytes that a payload may refer back over, as a power of two: what keeps a recorder's memory small.
-const WINDOW: u32 = 18;
+/// How hard the compressor tries, and what memory it takes for that.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Effort {
+    /// For blocks of some dozen readings in memory: little memory itself.
+    Light,
+    /// For long blocks in files.
+    Full,
+}
+
+impl Effort {
+    /// The compressor's level, and the bytes that a payload may refer back over, as a power of two.
+    const fn level_and_window(self) -> (i32, u32) {
+        match self {
+            Effort::Light => (3, 16),
+            Effort::Full => (9, 18),
+        }
+    }
+}
+
+/// Places that the compressor's tables have, as a power of two.
+const TABLES: u32 = 15;
 /// The largest such window that a reader accepts.
 const WIDEST_WINDOW: u32 = 23;
 /// Bytes that are handed to the compressor's output at a time.
@@ -19,9 +36,13 @@ pub struct Packer(Encoder<'static>);
 
 impl Packer {
     /// A stream that has not begun.
-    pub fn new() -> io::Result<Packer> {
-        let mut encoder = Encoder::new(LEVEL)?;
-        encoder.set_parameter(CParameter::WindowLog(WINDOW))?;
+    pub fn new(effort: Effort) -> io::Result<Packer> {
+        let (level, window) = effort.level_and_window();
+        let mut encoder = Encoder::new(level)?;
+        encoder.set_parameter(CParameter::WindowLog(window))?;
+        // Tables that are larger than what can be found in the window would only take memory.
+        encoder.set_parameter(CParameter::HashLog(TABLES))?;
+        encoder.set_parameter(CParameter::ChainLog(TABLES))?;
         encoder.set_parameter(CParameter::ContentSizeFlag(false))?;
         Ok(Packer(encoder))
     }
@@ -110,7 +131,8 @@ mod tests {
             payloads in proptest::collection::vec(proptest::collection::vec(0..6u8, 0..40_000), 1..6),
             restarts in proptest::collection::vec(any::<bool>(), 6),
         ) {
-            let (mut packer, mut unpacker) = (Packer::new().unwrap(), Unpacker::new().unwrap());
+            let effort = if payloads.len() % 2 == 0 { Effort::Light } else { Effort::Full };
+            let (mut packer, mut unpacker) = (Packer::new(effort).unwrap(), Unpacker::new().unwrap());
             let (mut packed, mut back) = (vec![], vec![]);
             for (payload, restart) in payloads.iter().zip(restarts) {
                 if restart {

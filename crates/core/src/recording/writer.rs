@@ -6,7 +6,7 @@ use super::format::{KEY_EVERY, Kind, header, put_frame};
 use super::index::{self, IndexRow, PeakRow, Peaks};
 use super::marks::{Mark, MarkKind};
 use super::numbers::Out;
-use super::packing::Packer;
+use super::packing::{Effort, Packer};
 use crate::reading::all_parts;
 #[allow(clippy::wildcard_imports, reason = "all row types, as the list of parts names them")]
 use crate::reading::*;
@@ -138,8 +138,9 @@ struct Part {
 }
 
 impl Part {
-    fn new() -> Part {
-        let packer = Packer::new().unwrap_or_else(|error| panic!("no memory for the compressor: {error}"));
+    fn new(effort: Effort) -> Part {
+        let packer =
+            Packer::new(effort).unwrap_or_else(|error| panic!("no memory for the compressor: {error}"));
         Part { texts: Written::default(), packer, tables: Out::default(), packed: vec![], payload: vec![] }
     }
 
@@ -181,12 +182,13 @@ pub struct Encoder {
 impl Encoder {
     /// An encoder that writes a key frame at least every so many readings.
     pub fn new(key_every: u32) -> Encoder {
+        let effort = if key_every < KEY_EVERY { Effort::Light } else { Effort::Full };
         Encoder {
             previous: None,
             since_key: 0,
             key_every,
-            system: Part::new(),
-            process: Part::new(),
+            system: Part::new(effort),
+            process: Part::new(effort),
             last_of_system: LastOfSystem::default(),
             last_of_processes: LastOfProcesses::default(),
         }

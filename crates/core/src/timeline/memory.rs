@@ -57,23 +57,18 @@ impl Frames for MemoryFrames {
 }
 
 /// Encoded readings in memory.
+#[derive(Default)]
 pub struct Tier {
     frames: MemoryFrames,
-    encoder: Encoder,
+    /// Made when the first reading comes: the tier of old readings may never get one.
+    encoder: Option<Encoder>,
     pub entries: VecDeque<Entry>,
-}
-
-impl Default for Tier {
-    fn default() -> Tier {
-        let encoder = Encoder::new(KEY_EVERY);
-        Tier { frames: MemoryFrames::default(), encoder, entries: VecDeque::new() }
-    }
 }
 
 impl Tier {
     pub fn put(&mut self, reading: &Arc<Reading>) {
         let mut bytes = vec![];
-        let key = self.encoder.put(reading, &mut bytes);
+        let key = self.encoder.get_or_insert_with(|| Encoder::new(KEY_EVERY)).put(reading, &mut bytes);
         let system = self.frames.end;
         // The process frame stands behind the system frame, whose length its header tells.
         let process = system + FrameHeader::parse(&bytes).map_or(0, |header| header.whole() as u64);
