@@ -9,6 +9,7 @@ use dozor_core::rank::{Everybody, Order};
 use dozor_core::reading::{
     CoreRow, DiskRow, EndedRow, HostFacts, InterfaceRow, ProcessRow, Reading, SensorRow,
 };
+use dozor_core::recording::Writer;
 use dozor_core::sample::Sample;
 use dozor_core::text::Text;
 use dozor_core::timeline::{THIN, Timeline};
@@ -380,6 +381,43 @@ fn a_live_timeline_thins_what_is_old_and_stays_within_its_limit() {
     assert!(timeline.sample(0).is_err(), "what was forgotten is an error, not a wrong sample");
     assert_eq!(timeline.at(0), timeline.first());
     assert_eq!(timeline.at(i64::MAX), timeline.end() - 1);
+}
+
+#[test]
+fn what_was_recorded_before_stays_in_front_of_a_live_timeline_that_thins() {
+    let host = Arc::new(HostFacts { name: "lynx-obs".to_owned(), ..HostFacts::default() });
+    let mut writer = Writer::new(host.clone(), None);
+    let mut bytes = vec![];
+    writer.begin(&mut bytes);
+    for number in 1..=30 {
+        writer.put(&second(number), &mut bytes);
+    }
+    let path = std::env::temp_dir().join(format!("dozor-past-{}", std::process::id()));
+    std::fs::write(&path, &bytes).expect("a scratch file");
+    let file = std::fs::File::open(&path).expect("it");
+    std::fs::remove_file(&path).expect("removing the scratch file");
+    let mut timeline = Timeline::live(host);
+    assert!(timeline.put_before(vec![Arc::new(file)]).is_empty());
+    assert_eq!((timeline.end(), timeline.has_past()), (30, true));
+    for number in 101..=1_100 {
+        timeline.append(second(number));
+    }
+    assert!(timeline.first() > 0, "old readings were thinned");
+    let first = timeline.first();
+    let wall = |timeline: &mut Timeline, number: usize| {
+        timeline.sample(number).expect("it is kept").now.wall_ns() / 1_000_000_000
+    };
+    for at in [0, 29, 5, 28] {
+        assert_eq!(wall(&mut timeline, first + at), at as i64 + 1);
+    }
+    let junction = timeline.sample(first + 30).expect("the first of our own");
+    assert_eq!(junction.before, None, "what came between is not known");
+    assert_eq!(timeline.moment(first + 30).map(|moment| moment.seconds), Some(None));
+    let newest = timeline.end() - 1;
+    assert_eq!(wall(&mut timeline, newest), 1_100);
+    let walls: Vec<i64> = (first + 30..=newest).map(|number| wall(&mut timeline, number)).collect();
+    assert!(walls.windows(2).all(|pair| [1, THIN as i64].contains(&(pair[1] - pair[0]))), "{walls:?}");
+    assert_eq!(timeline.at(15_500_000_000), first + 14);
 }
 
 #[test]
