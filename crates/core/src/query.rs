@@ -1,13 +1,13 @@
 //! Questions to a timeline: values over time, their extremes with the time and the process, the spans in which a
 //! condition held. Over a gap nothing is interpolated: what is not known has no value.
 
-use crate::catalogue::{Eval, Instances, Kind, Metric, Unit, Value, all, find};
+use crate::catalogue::{Eval, Instances, Kind, Metric, Unit, Value, all, named};
 use crate::expr::Expression;
 use crate::rank::total;
 use crate::reading::ProcessKey;
 use crate::recording::{ReadError, has_peaks};
 use crate::sample::Sample;
-use crate::text::{Text, nearest};
+use crate::text::Text;
 use crate::timeline::Timeline;
 use crate::units::NANOS;
 use std::collections::BTreeMap;
@@ -34,12 +34,7 @@ impl Asked {
             }
             None => (text, None),
         };
-        let metric = find(name).ok_or_else(|| {
-            let near = nearest(name, all().flat_map(|metric| [metric.alias, metric.name]));
-            let hint =
-                near.map_or("dozor metrics lists them".to_owned(), |near| format!("did you mean {near}?"));
-            format!("no metric is called '{name}'; {hint}")
-        })?;
+        let metric = named(name)?;
         if instance.is_some() && matches!(metric.eval, Eval::Process(_)) {
             return Err(format!("{name} is a metric of processes and has no instances"));
         }

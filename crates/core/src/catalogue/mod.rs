@@ -199,6 +199,15 @@ pub fn find(alias: &str) -> Option<&'static Metric> {
     all().find(|metric| metric.alias == alias)
 }
 
+/// The metric that somebody typed, by alias or name; else what is wrong with it.
+pub fn named(text: &str) -> Result<&'static Metric, String> {
+    all().find(|metric| metric.alias == text || metric.name == text).ok_or_else(|| {
+        let near = nearest(text, all().flat_map(|metric| [metric.alias, metric.name]));
+        let hint = near.map_or("dozor metrics lists them".to_owned(), |near| format!("did you mean {near}?"));
+        format!("no metric is called '{text}'; {hint}")
+    })
+}
+
 /// A metric of the machine that the program itself names, such as a column of the parts.
 ///
 /// # Panics

@@ -78,8 +78,7 @@ pub fn put_table<R: Row, H: Holder<R>>(
     put_steps(&removed, &mut out.bytes);
     put_steps(&changed, &mut out.bytes);
     put_varint(added.len() as u128, &mut out.bytes);
-    let first_base = added_last.clone();
-    let mut base = &first_base;
+    let mut base: &R = added_last;
     for new in &added {
         bases.push((rows[*new].row(), base));
         base = rows[*new].row();

@@ -11,7 +11,6 @@ use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::row::Row as _;
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
-use dozor_core::text::nearest;
 use dozor_core::units::long_duration;
 use dozor_core::wanted::{Part, Wanted};
 use dozor_linux::LiveSource;
@@ -47,7 +46,7 @@ pub struct Record {
     threads: bool,
     /// Beyond the cheap counters only what these metrics need, with commas between them [default: control groups, file
     /// systems, connections, numbers of open files, ends of processes]
-    #[arg(long, value_name = "METRICS", value_delimiter = ',', value_parser = metric)]
+    #[arg(long, value_name = "METRICS", value_delimiter = ',', value_parser = catalogue::named)]
     metrics: Option<Vec<&'static Metric>>,
     #[command(flatten)]
     whom: Whom,
@@ -61,14 +60,6 @@ fn size(text: &str) -> Result<u64, String> {
         return Err(format!("'{text}' is too little; the smallest limit is 1 MiB"));
     }
     Ok(bytes as u64)
-}
-
-fn metric(text: &str) -> Result<&'static Metric, String> {
-    catalogue::find(text).ok_or_else(|| {
-        let near = nearest(text, catalogue::all().flat_map(|metric| [metric.alias, metric.name]));
-        let hint = near.map_or("dozor metrics lists them".to_owned(), |near| format!("did you mean {near}?"));
-        format!("no metric is called '{text}'; {hint}")
-    })
 }
 
 impl Record {
