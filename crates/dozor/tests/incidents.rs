@@ -334,3 +334,21 @@ fn without_utf8_every_sign_is_ascii_and_without_colour_none_is_sent() {
     }
     assert!(!with_colours.contains("[38;") && !with_colours.contains("[48;"));
 }
+
+#[test]
+fn neither_a_size_nor_a_key_is_lost_when_both_come_at_once() {
+    let terminal = demo("--after 60s", LARGE);
+    for round in 0..24u16 {
+        let (width, height) = (100 + round, 30 + round % 20);
+        let key = if round % 2 == 0 { "3" } else { "2" };
+        let (x, y) = (width.to_string(), height.to_string());
+        terminal.tmux(&["send-keys", key, ";", "resize-window", "-x", &x, "-y", &y]);
+        let title = if round % 2 == 0 { "Processes by disk/s" } else { "Processes by rss" };
+        terminal.wait(&format!("{title} at {width} × {height}"), |screen| {
+            let hints = screen.lines().last().unwrap_or("");
+            screen.contains(title)
+                && screen.lines().count() == usize::from(height)
+                && hints.contains("q quit")
+        });
+    }
+}

@@ -18,7 +18,7 @@ use ratatui::crossterm::event::{
     self as terminal_event, Event as TerminalEvent, KeyEventKind, MouseEventKind,
 };
 use rustix::process::Signal;
-use signal_hook::consts::{SIGCONT, SIGHUP, SIGINT, SIGTERM, SIGTSTP};
+use signal_hook::consts::{SIGCONT, SIGHUP, SIGINT, SIGTERM, SIGTSTP, SIGWINCH};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
@@ -34,6 +34,8 @@ pub enum Incoming {
     Suspend,
     /// It came back to the foreground.
     Continued,
+    /// The terminal has another size.
+    Resized,
     /// The terminal cannot be read any more.
     TerminalGone,
 }
@@ -120,11 +122,8 @@ impl Session {
                 stale = true;
                 match incoming {
                     Incoming::Event(event) => {
-                        match &event {
-                            Event::Reading(reading) => self.pass_on(reading),
-                            // It may be the old size again by now, but what stood there is gone.
-                            Event::Resize(..) => screen.forget()?,
-                            _ => {}
+                        if let Event::Reading(reading) = &event {
+                            self.pass_on(reading);
                         }
                         for effect in update(state, event, Instant::now()) {
                             if effect == Effect::Quit {
@@ -132,6 +131,12 @@ impl Session {
                             }
                             self.carry_out(effect, state, screen)?;
                         }
+                    }
+                    Incoming::Resized => {
+                        // It may be the old size again by now, but what stood there is gone.
+                        screen.forget()?;
+                        let (width, height) = screen.size()?;
+                        update(state, Event::Resize(width, height), Instant::now());
                     }
                     Incoming::Stop(signal) => return Ok(Some(signal)),
                     Incoming::TerminalGone => return Ok(Some(SIGHUP)),
@@ -281,7 +286,7 @@ fn listen_to_terminal(out: Sender<Incoming>) {
                 Ok(TerminalEvent::Mouse(mouse)) if mouse.kind == MouseEventKind::Moved => continue,
                 Ok(TerminalEvent::Mouse(mouse)) => Event::Mouse(mouse),
                 Ok(TerminalEvent::Paste(text)) => Event::Paste(text),
-                Ok(TerminalEvent::Resize(width, height)) => Event::Resize(width, height),
+                // Another size is told by its signal: this one goes missing when keys arrive together with it.
                 Ok(_) => continue,
                 Err(_) => {
                     let _ = out.send(Incoming::TerminalGone);
@@ -296,12 +301,14 @@ fn listen_to_terminal(out: Sender<Incoming>) {
 }
 
 fn listen_to_signals(out: Sender<Incoming>) -> anyhow::Result<()> {
-    let mut signals = signal_hook::iterator::Signals::new([SIGTERM, SIGHUP, SIGINT, SIGTSTP, SIGCONT])?;
+    let mut signals =
+        signal_hook::iterator::Signals::new([SIGTERM, SIGHUP, SIGINT, SIGTSTP, SIGCONT, SIGWINCH])?;
     std::thread::spawn(move || {
         for signal in signals.forever() {
             let incoming = match signal {
                 SIGTSTP => Incoming::Suspend,
                 SIGCONT => Incoming::Continued,
+                SIGWINCH => Incoming::Resized,
                 other => Incoming::Stop(other),
             };
             if out.send(incoming).is_err() {
