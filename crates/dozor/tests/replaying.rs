@@ -76,6 +76,8 @@ fn two_moments_of_a_night_are_compared_on_the_screen_and_on_the_command_line() {
     let arguments = ["demo", "--record", "night.dozor", "--for", "10m", "--every", "2s"];
     let recorded = Command::new(DOZOR).args(arguments).current_dir(folder.path()).status().expect("dozor");
     assert!(recorded.success());
+    let early = Terminal::run("dozor replay --paused --at 01:00 night.dozor", (140, 40), folder.path());
+    early.wait_for("2031-02-14 01:00:00 UTC is before the first sample, ");
     let terminal = Terminal::run("dozor replay --paused --at 02:05 night.dozor", (140, 40), folder.path());
     terminal.wait_for("2031-02-14 02:05:00");
     terminal.keys("3 !");

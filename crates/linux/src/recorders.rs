@@ -5,8 +5,15 @@
 
 use rustix::fs::{FlockOperation, flock};
 use std::fs;
+use std::io;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
+
+/// The folder that a recorder of this machine writes segments into now: one whose open files can be seen, else the
+/// service. The error is of a folder of root's that may not be looked into.
+pub fn running(proc: &Path) -> Option<Result<PathBuf, io::Error>> {
+    folders(proc).into_iter().next().map(Ok).or_else(|| held_by_root(Path::new(USUAL)))
+}
 
 /// Folders that recorders write segments into now.
 pub fn folders(proc: &Path) -> Vec<PathBuf> {
@@ -41,17 +48,56 @@ pub fn folders(proc: &Path) -> Vec<PathBuf> {
 }
 
 /// The folder that the service writes into.
-const USUAL: &str = "/var/lib/dozor";
+pub const USUAL: &str = "/var/lib/dozor";
 
-/// The folder of the service, where a recorder holds it now: the open files of root's processes are not everybody's to
-/// see, the lock is.
-pub fn of_the_service() -> Option<PathBuf> {
-    let folder = PathBuf::from(USUAL);
-    let of_root = fs::metadata(&folder).is_ok_and(|data| data.uid() == 0);
-    let lock = fs::File::open(folder.join(LOCK)).ok()?;
+/// A folder of root's, where a recorder holds it now: the open files of root's processes are not everybody's to see, the
+/// lock is.
+fn held_by_root(folder: &Path) -> Option<Result<PathBuf, io::Error>> {
+    let of_root = fs::metadata(folder).is_ok_and(|data| data.uid() == 0);
+    if !of_root {
+        return None;
+    }
+    let lock = match fs::File::open(folder.join(LOCK)) {
+        Ok(lock) => lock,
+        Err(error) if error.kind() == io::ErrorKind::PermissionDenied => return Some(Err(error)),
+        Err(_) => return None,
+    };
     let held = flock(&lock, FlockOperation::NonBlockingLockShared).is_err();
-    (of_root && held).then_some(folder)
+    held.then(|| Ok(folder.to_owned()))
 }
 
 /// The file that a recorder keeps open in its folder.
 pub const LOCK: &str = ".recorder";
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::os::unix::fs::PermissionsExt as _;
+
+    #[test]
+    fn a_folder_that_may_not_be_looked_into_is_told_from_one_that_nobody_holds() {
+        let scratch = tempfile::tempdir().unwrap();
+        let folder = scratch.path().join("recordings");
+        fs::create_dir(&folder).unwrap();
+        assert!(held_by_root(&folder).is_none(), "nobody has ever recorded there");
+        fs::write(folder.join(LOCK), "1\n").unwrap();
+        assert!(held_by_root(&folder).is_none(), "whoever did is gone");
+        let lock = fs::File::open(folder.join(LOCK)).unwrap();
+        flock(&lock, FlockOperation::NonBlockingLockExclusive).unwrap();
+        let (held, looked) = (held_by_root(&folder), rustix::process::geteuid().is_root());
+        assert_eq!(held.map(|held| held.unwrap()), looked.then(|| folder.clone()), "only root's is believed");
+        if !looked {
+            return;
+        }
+        for (path, mode) in [(scratch.path(), 0o711), (&folder, 0o700)] {
+            fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
+        }
+        // Somebody else, in a thread of its own: the call changes that thread alone.
+        let error = std::thread::spawn(move || {
+            let nobody = rustix::process::Uid::from_raw(65_534);
+            rustix::thread::set_thread_res_uid(nobody, nobody, nobody).unwrap();
+            held_by_root(&folder).expect("it is there").expect_err("it is not theirs")
+        });
+        assert_eq!(error.join().unwrap().kind(), io::ErrorKind::PermissionDenied);
+    }
+}

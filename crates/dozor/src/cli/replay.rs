@@ -8,6 +8,7 @@ use crate::recorder::Notes;
 use crate::recordings::{self, Opened};
 use crate::ui::run::Connections;
 use crate::ui::state::{Mode, State};
+use crate::ui::update::distance_said;
 use anyhow::Context as _;
 use clap::Args;
 use dozor_core::recording::StreamReader;
@@ -104,14 +105,15 @@ impl Replay {
         state.tied = Some(TIED);
         state.signs = state.timeline.marks();
         state.speed = self.speed.unwrap_or(1.0);
-        let first = state.timeline.first();
-        state.cursor = Some(match &self.at {
-            None => first,
-            Some(when) => {
-                let wall = when.resolve(standpoint(&state.timeline), state.zone.time_zone());
-                state.timeline.at(wall.ok_or_else(|| Misuse("there is no such day".to_owned()))?)
-            }
-        });
+        state.cursor = Some(state.timeline.first());
+        if let Some(when) = &self.at {
+            let wall = when
+                .resolve(standpoint(&state.timeline), state.zone.time_zone())
+                .ok_or_else(|| Misuse("there is no such day".to_owned()))?;
+            let number = state.timeline.at(wall);
+            state.cursor = Some(number);
+            state.configured.problems.extend(distance_said(&state, wall, number));
+        }
         let due = (!self.paused).then(Instant::now);
         state.mode = Mode::Replay { playing: !self.paused, due };
         Ok(state)

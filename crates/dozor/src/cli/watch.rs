@@ -10,6 +10,7 @@ use crate::ui::state::State;
 use clap::Args;
 use dozor_core::reading::HostFacts;
 use dozor_core::source::Source as _;
+use dozor_core::text::without_number;
 use dozor_core::timeline::Timeline;
 use dozor_core::units::NANOS;
 use dozor_linux::{LiveSource, own, recorders};
@@ -72,20 +73,22 @@ impl Watch {
         if self.no_history {
             return Ok((None, None));
         }
-        let folder = match &self.history {
-            Some(folder) => Some(folder.clone()),
-            None => {
-                recorders::folders(Path::new("/proc")).into_iter().next().or_else(recorders::of_the_service)
-            }
+        let found = match &self.history {
+            Some(folder) => Some(Ok(folder.clone())),
+            None => recorders::running(Path::new("/proc")),
         };
-        let Some(folder) = folder else { return Ok((None, None)) };
+        let folder = match found {
+            Some(Ok(folder)) => folder,
+            Some(Err(error)) => return Ok((None, Some(closed(Path::new(recorders::USUAL), &error)))),
+            None => return Ok((None, None)),
+        };
         let files = match recordings::in_folder(&folder) {
             Ok(files) => files,
             Err(error) if self.history.is_some() => {
-                anyhow::bail!("{}: {}", folder.display(), dozor_core::text::without_number(&error))
+                anyhow::bail!("{}: {}", folder.display(), without_number(&error))
             }
             // Root's recorder: its folder need not be open to everybody.
-            Err(_) => return Ok((None, None)),
+            Err(error) => return Ok((None, Some(closed(&folder, &error)))),
         };
         let mut problems = vec![];
         let past = self.history_for.unwrap_or(PAST);
@@ -96,6 +99,12 @@ impl Watch {
         let problem = problems.into_iter().next().map(|problem| format!("history: {problem}"));
         Ok((Some(Notes::Folder(folder, own::user().to_string())), problem))
     }
+}
+
+/// Why there is no past although a recorder runs.
+fn closed(folder: &Path, error: &std::io::Error) -> String {
+    let reason = without_number(error);
+    format!("no history: a recorder writes to {}: {reason}; root and its group may read it", folder.display())
 }
 
 /// The segments that reach into the time that is looked at: of those that begin before it, the last; and files that are

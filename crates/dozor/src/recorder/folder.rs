@@ -3,6 +3,7 @@
 use super::sink::Sink;
 use super::{RecordError, failed};
 use crate::clock::Zone;
+use dozor_core::sample::Gap;
 use dozor_core::units::NANOS;
 use dozor_linux::recorders::LOCK;
 use rustix::fs::{FlockOperation, flock};
@@ -19,6 +20,9 @@ const SMALLEST_SEGMENT: u64 = 64 << 10;
 const LARGEST_SEGMENT: u64 = 8 << 20;
 const LONGEST_SEGMENT: Duration = Duration::from_secs(6 * 3_600);
 const SHORTEST_SEGMENT: Duration = Duration::from_secs(600);
+/// Nothing goes for its age so soon after the clock was set, or after the recorder began: a clock that is wrong is set
+/// right within minutes, and a year that it was wrong by must not cost a year of recordings.
+const CLOCK_SETTLES: Duration = Duration::from_secs(3_600);
 
 /// How much a folder keeps.
 #[derive(Clone, Copy, Debug, Default)]
@@ -60,6 +64,10 @@ pub struct Folder {
     finished: VecDeque<Finished>,
     /// When the segment that is being written begins, in nanoseconds since 1970.
     began: i64,
+    /// Since when the clock has gone on evenly, in nanoseconds since boot.
+    even_since: Option<i64>,
+    /// Whether that is long enough to believe it what is old.
+    clock_settled: bool,
 }
 
 impl Folder {
@@ -68,8 +76,16 @@ impl Folder {
         std::fs::create_dir_all(path).map_err(|error| failed(path, error))?;
         let lock = take(path)?;
         let host = in_file_name(host);
-        let mut folder =
-            Folder { path: path.to_owned(), bounds, host, lock, finished: VecDeque::new(), began: 0 };
+        let mut folder = Folder {
+            path: path.to_owned(),
+            bounds,
+            host,
+            lock,
+            finished: VecDeque::new(),
+            began: 0,
+            even_since: None,
+            clock_settled: false,
+        };
         folder.finished = folder.find().map_err(|error| failed(path, error))?;
         Ok(folder)
     }
@@ -96,6 +112,17 @@ impl Folder {
         Ok(found.into())
     }
 
+    /// Takes note of a reading's clocks, and of what the wall clock did since the one before.
+    pub fn look_at_clock(&mut self, boot_ns: i64, gap: Option<Gap>) {
+        if self.even_since.is_none() || matches!(gap, Some(Gap::ClockChange(_) | Gap::Restart)) {
+            self.even_since = Some(boot_ns);
+        }
+        if let (Some(keep), Some(since)) = (self.bounds.keep, self.even_since) {
+            let even = Duration::from_nanos(boot_ns.saturating_sub(since).max(0) as u64);
+            self.clock_settled = even >= CLOCK_SETTLES.min(keep);
+        }
+    }
+
     /// Begins a segment with a reading of this time.
     pub fn begin_segment(&mut self, wall_ns: i64) -> Result<Sink, RecordError> {
         // Whoever removed the folder removed the lock with it.
@@ -120,7 +147,8 @@ impl Folder {
 
     /// Whether it is time for another segment.
     pub fn is_segment_over(&self, sink: &Sink, wall_ns: i64) -> bool {
-        let age = Duration::from_nanos(wall_ns.saturating_sub(self.began).max(0) as u64);
+        // Both ways: one that began while the clock was ahead would never be old.
+        let age = Duration::from_nanos(wall_ns.abs_diff(self.began));
         sink.bytes() >= self.bounds.segment_bytes() || age >= self.bounds.segment_age()
     }
 
@@ -144,13 +172,16 @@ impl Folder {
     pub fn end_segment(&mut self, sink: &Sink) {
         let name = sink.path().file_name().and_then(|name| name.to_str());
         if let Some(begin) = name.and_then(|name| begin_of(name, &self.host)) {
-            self.finished.push_back(Finished { path: sink.path().to_owned(), bytes: sink.bytes(), begin });
+            // The last one, unless the clock was set back.
+            let place = self.finished.partition_point(|segment| segment.begin <= begin);
+            let segment = Finished { path: sink.path().to_owned(), bytes: sink.bytes(), begin };
+            self.finished.insert(place, segment);
         }
     }
 
     /// Takes away the segments that end before what is kept begins: those whose next one begins before it as well.
     fn forget_old(&mut self, wall_ns: i64) {
-        let Some(keep) = self.bounds.keep else { return };
+        let Some(keep) = self.bounds.keep.filter(|_| self.clock_settled) else { return };
         let since = wall_ns.saturating_sub((keep.as_secs() as i64).saturating_mul(NANOS));
         let since = Zone::named("UTC").for_file_name(since);
         // The one that is begun now is the last one's next.

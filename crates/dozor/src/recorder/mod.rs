@@ -16,6 +16,7 @@ pub use notes::{Notes, add as add_mark};
 
 use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::recording::{Mark, MarkKind, Writer};
+use dozor_core::sample::gap_between;
 use dozor_core::text::without_number;
 use dozor_core::units::long_bytes;
 use folder::Folder;
@@ -178,6 +179,10 @@ impl Recorder {
 
     fn try_write(&mut self, reading: &Arc<Reading>) -> Result<(), RecordError> {
         let wall = reading.wall_ns();
+        if let Target::Folder(folder) = &mut self.target {
+            let gap = self.last.as_ref().and_then(|last| gap_between(last, reading));
+            folder.look_at_clock(reading.boot_ns(), gap);
+        }
         let removed = self.sink.as_ref().is_some_and(Sink::is_removed);
         let full = match (&self.target, &self.sink) {
             (Target::Folder(folder), Some(sink)) => folder.is_segment_over(sink, wall),

@@ -93,6 +93,46 @@ fn what_is_too_old_goes_and_the_rest_stays() {
 }
 
 #[test]
+fn a_clock_that_was_wrong_for_a_while_costs_no_recording() {
+    const YEAR: i64 = 365 * 86_400;
+    let folder = scratch();
+    let keep = Duration::from_secs(2 * 3_600);
+    let bounds = Bounds { keep: Some(keep), ..Bounds::default() };
+    // The clock is a year ahead from minute 150 on, for half an hour, once more at the start of the second recorder.
+    let ahead = |minute: i64| {
+        let mut reading = Reading::clone(&reading(minute * 60));
+        reading.system.wall_ns = Raw::new(reading.wall_ns() + YEAR * NANOS);
+        Arc::new(reading)
+    };
+    let path = folder.path();
+    let begin = || Recorder::in_folder(path, bounds, host(), Duration::from_secs(60)).expect("a folder");
+    let kept = || segments(path).first().map(|(path, _)| path.clone());
+    let mut recorder = begin();
+    for minute in 0..150 {
+        recorder.write(&reading(minute * 60)).expect("room");
+    }
+    let first = kept();
+    for minute in 150..180 {
+        recorder.write(&ahead(minute)).expect("room");
+    }
+    assert_eq!(kept(), first, "what is old by the wrong clock is still there");
+    for minute in 180..200 {
+        recorder.write(&reading(minute * 60)).expect("room");
+    }
+    recorder.finish().expect("an account");
+    let mut recorder = begin();
+    for minute in 200..230 {
+        recorder.write(&ahead(minute)).expect("room");
+    }
+    assert_eq!(kept(), first, "nor does a recorder that begins with a wrong clock take it away");
+    for minute in 230..600 {
+        recorder.write(&reading(minute * 60)).expect("room");
+    }
+    recorder.finish().expect("an account");
+    assert_ne!(kept(), first, "what is old by a clock that has gone on evenly goes");
+}
+
+#[test]
 fn a_recording_holds_what_was_read_over_its_segments() {
     let folder = scratch();
     let bounds = Bounds { segment: Some(60_000), ..Bounds::default() };

@@ -19,7 +19,7 @@ mod views;
 
 pub use lanes::choose as choose_lane;
 pub use mouse::thumb;
-pub use time::speed_word;
+pub use time::{distance_said, speed_word};
 
 use super::action::Action;
 use super::pick::{Kind, Picker};

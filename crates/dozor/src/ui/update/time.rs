@@ -143,25 +143,29 @@ pub(super) fn wall_of(state: &State, text: &str) -> Result<i64, String> {
 
 /// Goes to the sample of an instant; where none is near it, says so.
 pub(super) fn go_to_wall(state: &mut State, wall: i64, now: Instant) {
-    let ends = [state.timeline.first(), state.timeline.end().saturating_sub(1)];
-    let [first, last] = ends.map(|number| state.timeline.moment(number).map_or(0, |moment| moment.wall_ns));
-    go_to(state, state.timeline.at(wall), now);
-    let shown =
-        state.shown().and_then(|shown| state.timeline.moment(shown)).map_or(0, |moment| moment.wall_ns);
+    let number = state.timeline.at(wall);
+    go_to(state, number, now);
+    if let Some(text) = distance_said(state, wall, number) {
+        state.say(Severity::Notice, text, Some(now + MESSAGE));
+    }
+}
+
+/// What to say where an instant has no sample of its own; `number` is the one that is shown instead.
+pub fn distance_said(state: &State, wall: i64, number: usize) -> Option<String> {
+    let wall_of = |number: usize| state.timeline.moment(number).map_or(0, |moment| moment.wall_ns);
+    let (first, last) = (wall_of(state.timeline.first()), wall_of(state.timeline.end().saturating_sub(1)));
+    let shown = wall_of(number);
     let (what, there) = (state.zone.date_time(wall), state.zone.date_time(shown));
     // A sample stands for the time up to the next one; what is farther away lies in a gap.
     let near = (state.every * 5 / 2).as_nanos() as i64;
     if wall < first {
-        state.say(
-            Severity::Notice,
-            format!("{what} is before the first sample, {there}"),
-            Some(now + MESSAGE),
-        );
+        Some(format!("{what} is before the first sample, {there}"))
     } else if wall > last + near {
-        state.say(Severity::Notice, format!("{what} is after the last sample, {there}"), Some(now + MESSAGE));
+        Some(format!("{what} is after the last sample, {there}"))
     } else if wall > shown + near {
-        let text = format!("{what} lies in a gap; this is the last sample before it, {there}");
-        state.say(Severity::Notice, text, Some(now + MESSAGE));
+        Some(format!("{what} lies in a gap; this is the last sample before it, {there}"))
+    } else {
+        None
     }
 }
 
