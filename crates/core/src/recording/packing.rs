@@ -19,13 +19,13 @@ impl Effort {
     const fn level_and_window(self) -> (i32, u32) {
         match self {
             Effort::Light => (3, 16),
-            Effort::Full => (9, 18),
+            Effort::Full => (18, 19),
         }
     }
 }
 
 /// Places that the compressor's tables have, as a power of two.
-const TABLES: u32 = 15;
+const TABLES: u32 = 16;
 /// The largest such window that a reader accepts.
 const WIDEST_WINDOW: u32 = 23;
 /// Bytes that are handed to the compressor's output at a time.
