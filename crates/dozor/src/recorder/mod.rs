@@ -49,6 +49,14 @@ pub enum RecordError {
     /// Whoever reads the pipe has gone; no failure.
     #[error("nobody reads the recording any more")]
     PipeClosed,
+    /// The end of a recording may not be on the disk.
+    #[error("{account}; not all of it may be on the disk: {}", without_number(error))]
+    NotSafe {
+        /// What was written and what was lost.
+        account: String,
+        /// What the system said.
+        error: io::Error,
+    },
     /// Anything else the system says.
     #[error("{}: {}", path.display(), without_number(error))]
     Io {
@@ -266,9 +274,15 @@ impl Recorder {
             Err(_) if self.missing.is_some() => {}
             Err(error) => return Err(error),
         }
-        if let Some(sink) = self.sink.take() {
-            sink.finish()?;
+        let safe = self.sink.take().map_or(Ok(()), Sink::finish);
+        let account = self.account();
+        match safe {
+            Ok(()) => Ok(account),
+            Err(error) => Err(RecordError::NotSafe { account, error }),
         }
+    }
+
+    fn account(&self) -> String {
         let readings =
             if self.readings == 1 { "1 reading".to_owned() } else { format!("{} readings", self.readings) };
         let files = if self.files > 1 { format!(" ({} files)", self.files) } else { String::new() };
@@ -278,7 +292,7 @@ impl Recorder {
             None => format!("; {} lost", self.lost),
         };
         let bytes = long_bytes(self.bytes as f64);
-        Ok(format!("{readings}, {bytes} in {}{files}{lost}", self.path().display()))
+        format!("{readings}, {bytes} in {}{files}{lost}", self.path().display())
     }
 }
 

@@ -124,9 +124,9 @@ impl Sink {
     }
 
     /// Nothing more will come; waits until it is on the disk.
-    pub fn finish(self) -> Result<(), RecordError> {
+    pub fn finish(self) -> io::Result<()> {
         match &self.out {
-            Out::File(file) => file.sync_all().map_err(|error| failed(&self.path, error)),
+            Out::File(file) => file.sync_all(),
             _ => Ok(()),
         }
     }
