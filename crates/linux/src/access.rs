@@ -214,12 +214,16 @@ fn temperatures(roots: &Roots) -> Finding {
 
 fn energy(roots: &Roots) -> Finding {
     let path = roots.sys.join("class/powercap/intel-rapl:0/energy_uj");
-    let (standing, found) = match read_file(&path) {
-        Ok(text) if number(text.trim_ascii()).is_some() => (Standing::Open, "the energy counter answers"),
+    let (standing, found, remedy) = match read_file(&path) {
+        Ok(text) if number(text.trim_ascii()).is_some() => (Standing::Open, "the energy counter answers", ""),
         Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied => {
-            (Standing::Denied, "the energy counter may be read by root only")
+            (Standing::Denied, "the energy counter may be read by root only", "run as root")
         }
-        _ => (Standing::Missing, "no energy counter is there"),
+        _ => (
+            Standing::Missing,
+            "no energy counter is there",
+            "load the driver of the processor's energy counter; virtual machines and many processors have none",
+        ),
     };
-    finding("power of the processor", standing, found.to_owned(), "run as root")
+    finding("power of the processor", standing, found.to_owned(), remedy)
 }
