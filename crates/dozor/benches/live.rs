@@ -4,11 +4,11 @@
 //! Beside it stands the bare cost of opening, reading and closing `stat` and `io` of each process, measured in the
 //! same run. Run with `cargo bench --bench live`; takes about 45 seconds.
 
-use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
-use rustix::termios::{Winsize, tcsetwinsize};
+#[path = "../tests/terminal/pair.rs"]
+mod pair;
+
 use std::fs::File;
 use std::io::{Read as _, Write as _};
-use std::os::fd::OwnedFd;
 use std::process::{Child, Command, Stdio};
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
@@ -24,20 +24,9 @@ struct Watched {
     begin: Instant,
 }
 
-fn open_terminal() -> (OwnedFd, File) {
-    let master = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).expect("a terminal");
-    grantpt(&master).and_then(|()| unlockpt(&master)).expect("its other side");
-    let name = ptsname(&master, Vec::new()).expect("its name");
-    let size = Winsize { ws_row: 48, ws_col: 160, ws_xpixel: 0, ws_ypixel: 0 };
-    tcsetwinsize(&master, size).expect("its size");
-    let slave =
-        File::options().read(true).write(true).open(name.to_str().expect("text")).expect("its other side");
-    (master, slave)
-}
-
 impl Watched {
     fn start(arguments: &[&str]) -> Watched {
-        let (master, slave) = open_terminal();
+        let (master, slave) = pair::open((160, 48));
         let copy = || Stdio::from(slave.try_clone().expect("a copy"));
         let mut command = Command::new(DOZOR);
         command.args(arguments).env("TERM", "xterm-256color").env("COLORTERM", "truecolor");

@@ -1,10 +1,14 @@
 //! The real program in a real terminal: whole runs in tmux.
 
+#[path = "terminal/pair.rs"]
+mod pair;
 mod terminal;
 
 use dozor_core::recording::format::{FrameHeader, HEADER_BYTES, Kind};
+use std::fs::File;
+use std::io::Read as _;
 use std::path::Path;
-use std::process::{Child, Command};
+use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 use terminal::{DOZOR, PATIENCE, Terminal};
 
@@ -292,4 +296,28 @@ fn a_hangup_ends_the_program_and_keeps_the_recording() {
         readings += 1;
     }
     assert!(readings >= 5, "{readings}");
+}
+
+#[test]
+fn a_terminal_that_goes_without_a_signal_ends_the_program() {
+    let (master, slave) = pair::open((100, 30));
+    let copy = || Stdio::from(slave.try_clone().expect("a copy"));
+    let mut command = Command::new(DOZOR);
+    command.args(["demo", "--after", "60s"]).stdin(copy()).stdout(copy()).stderr(Stdio::null());
+    for variable in ["XDG_CONFIG_HOME", "XDG_STATE_HOME"] {
+        command.env(variable, "/nowhere");
+    }
+    let mut child = Sleeper(command.env("TERM", "xterm-256color").spawn().expect("dozor"));
+    drop((command, slave));
+    let (mut terminal, mut screen) = (File::from(master), vec![]);
+    while !String::from_utf8_lossy(&screen).contains("quit") {
+        let mut part = [0; 4_096];
+        let length = terminal.read(&mut part).expect("a screen");
+        screen.extend_from_slice(&part[..length]);
+    }
+    assert!(child.0.try_wait().expect("its state").is_none(), "it runs");
+    drop(terminal);
+    assert_eq!(child.ended_by(), None, "it ends by itself");
+    let code = child.0.wait().expect("its end").code();
+    assert_eq!(code, Some(129), "as a hangup would end it");
 }

@@ -17,6 +17,8 @@ use dozor_core::wanted::Wanted;
 use ratatui::crossterm::event::{
     self as terminal_event, Event as TerminalEvent, KeyEventKind, MouseEventKind,
 };
+use rustix::event::{PollFd, PollFlags, poll};
+use rustix::io::Errno;
 use rustix::process::Signal;
 use signal_hook::consts::{SIGCONT, SIGHUP, SIGINT, SIGTERM, SIGTSTP, SIGWINCH};
 use std::path::PathBuf;
@@ -62,6 +64,7 @@ pub fn run(state: &mut State, connections: Connections) -> anyhow::Result<Option
     listen_to_signals(connections.sender.clone())?;
     let mut screen = Screen::open(state.mouse).context("the terminal cannot be used")?;
     listen_to_terminal(connections.sender.clone());
+    listen_for_hangup(connections.sender.clone());
     state.size = screen.size()?;
     let mut session = Session { connections, wanted: state.wanted(), recording: None };
     session.order(Order::Want(session.wanted));
@@ -295,6 +298,27 @@ fn listen_to_terminal(out: Sender<Incoming>) {
             };
             if out.send(Incoming::Event(event)).is_err() {
                 return;
+            }
+        }
+    });
+}
+
+/// A terminal that is not the controlling one goes without a signal, and reading from it would go on for ever.
+fn listen_for_hangup(out: Sender<Incoming>) {
+    std::thread::spawn(move || {
+        let terminal = std::io::stdout();
+        // No events are asked for: only the end of the terminal is told.
+        let mut watched = [PollFd::new(&terminal, PollFlags::empty())];
+        loop {
+            match poll(&mut watched, None) {
+                Err(Errno::INTR) => {}
+                Ok(_) if watched[0].revents().is_empty() => {}
+                // Without an answer it is not known to be gone.
+                Err(_) => return,
+                Ok(_) => {
+                    let _ = out.send(Incoming::TerminalGone);
+                    return;
+                }
             }
         }
     });
