@@ -105,7 +105,9 @@ impl Replay {
         state.tied = Some(TIED);
         state.signs = state.timeline.marks();
         state.speed = self.speed.unwrap_or(1.0);
-        state.cursor = Some(state.timeline.first());
+        // The first sample has no rates: it is not what somebody wants to begin with.
+        let first = state.timeline.first();
+        state.cursor = Some((first + 1).min(state.timeline.end() - 1));
         if let Some(when) = &self.at {
             let wall = when
                 .resolve(standpoint(&state.timeline), state.zone.time_zone())

@@ -129,6 +129,9 @@ pub fn standing_out(state: &State, buffer: &mut Buffer, area: Rect) {
     let unknown = match state.sample.as_ref().map(|sample| (sample.gap, sample.seconds())) {
         None => Some("waiting for the first reading …".to_owned()),
         Some((Some(gap), _)) => Some(gap_words(gap)),
+        Some((None, None)) if state.cursor.is_some() => {
+            Some("the first reading: rates need one before it".to_owned())
+        }
         Some((None, None)) => Some("one reading so far: rates need a second one".to_owned()),
         Some((None, Some(_))) if state.standing_out.is_empty() => {
             Some("nothing: every resource has room".to_owned())
