@@ -5,14 +5,14 @@
 
 use rustix::fs::{FlockOperation, flock};
 use std::fs;
-use std::io;
+use std::io::ErrorKind;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
 /// The folder that a recorder of this machine writes segments into now: one whose open files can be seen, else the
-/// service. The error is of a folder of root's that may not be looked into.
-pub fn running(proc: &Path) -> Option<Result<PathBuf, io::Error>> {
-    folders(proc).into_iter().next().map(Ok).or_else(|| held_by_root(Path::new(USUAL)))
+/// service's, which need not be open to everybody.
+pub fn running(proc: &Path) -> Option<PathBuf> {
+    folders(proc).into_iter().next().or_else(|| held_by_root(Path::new(USUAL)))
 }
 
 /// Folders that recorders write segments into now.
@@ -48,22 +48,17 @@ pub fn folders(proc: &Path) -> Vec<PathBuf> {
 }
 
 /// The folder that the service writes into.
-pub const USUAL: &str = "/var/lib/dozor";
+const USUAL: &str = "/var/lib/dozor";
 
 /// A folder of root's, where a recorder holds it now: the open files of root's processes are not everybody's to see, the
-/// lock is.
-fn held_by_root(folder: &Path) -> Option<Result<PathBuf, io::Error>> {
+/// lock is. One that may not be looked into is given as well: whoever looks then learns why not.
+fn held_by_root(folder: &Path) -> Option<PathBuf> {
     let of_root = fs::metadata(folder).is_ok_and(|data| data.uid() == 0);
-    if !of_root {
-        return None;
-    }
-    let lock = match fs::File::open(folder.join(LOCK)) {
-        Ok(lock) => lock,
-        Err(error) if error.kind() == io::ErrorKind::PermissionDenied => return Some(Err(error)),
-        Err(_) => return None,
+    let held = match fs::File::open(folder.join(LOCK)) {
+        Ok(lock) => flock(&lock, FlockOperation::NonBlockingLockShared).is_err(),
+        Err(error) => error.kind() == ErrorKind::PermissionDenied,
     };
-    let held = flock(&lock, FlockOperation::NonBlockingLockShared).is_err();
-    held.then(|| Ok(folder.to_owned()))
+    (of_root && held).then(|| folder.to_owned())
 }
 
 /// The file that a recorder keeps open in its folder.
@@ -85,7 +80,7 @@ mod tests {
         let lock = fs::File::open(folder.join(LOCK)).unwrap();
         flock(&lock, FlockOperation::NonBlockingLockExclusive).unwrap();
         let (held, looked) = (held_by_root(&folder), rustix::process::geteuid().is_root());
-        assert_eq!(held.map(|held| held.unwrap()), looked.then(|| folder.clone()), "only root's is believed");
+        assert_eq!(held, looked.then(|| folder.clone()), "only root's is believed");
         if !looked {
             return;
         }
@@ -96,8 +91,9 @@ mod tests {
         let error = std::thread::spawn(move || {
             let nobody = rustix::process::Uid::from_raw(65_534);
             rustix::thread::set_thread_res_uid(nobody, nobody, nobody).unwrap();
-            held_by_root(&folder).expect("it is there").expect_err("it is not theirs")
+            let found = held_by_root(&folder).expect("it is there");
+            fs::read_dir(found).expect_err("it is not theirs")
         });
-        assert_eq!(error.join().unwrap().kind(), io::ErrorKind::PermissionDenied);
+        assert_eq!(error.join().unwrap().kind(), ErrorKind::PermissionDenied);
     }
 }

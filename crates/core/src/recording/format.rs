@@ -27,7 +27,7 @@ const SHORT_HEADER_BYTES: usize = 1 + 2 + 4;
 pub const LONGEST_PAYLOAD: u32 = 32 << 20;
 /// Most rows of one group in one reading that a reader accepts.
 pub const MOST_ROWS: usize = 1 << 18;
-/// A key frame comes at least every so many readings: twelve minutes at 2 s.
+/// A key frame comes at least every so many readings: a quarter of an hour at 2 s.
 pub const KEY_EVERY: u32 = 450;
 
 /// What a frame holds.

@@ -73,22 +73,18 @@ impl Watch {
         if self.no_history {
             return Ok((None, None));
         }
-        let found = match &self.history {
-            Some(folder) => Some(Ok(folder.clone())),
-            None => recorders::running(Path::new("/proc")),
-        };
-        let folder = match found {
-            Some(Ok(folder)) => folder,
-            Some(Err(error)) => return Ok((None, Some(closed(Path::new(recorders::USUAL), &error)))),
-            None => return Ok((None, None)),
-        };
+        let found = self.history.clone().or_else(|| recorders::running(Path::new("/proc")));
+        let Some(folder) = found else { return Ok((None, None)) };
         let files = match recordings::in_folder(&folder) {
             Ok(files) => files,
             Err(error) if self.history.is_some() => {
                 anyhow::bail!("{}: {}", folder.display(), without_number(&error))
             }
             // Root's recorder: its folder need not be open to everybody.
-            Err(error) => return Ok((None, Some(closed(&folder, &error)))),
+            Err(error) => {
+                let reason = without_number(&error);
+                return Ok((None, Some(format!("no history: {}: {reason}", folder.display()))));
+            }
         };
         let mut problems = vec![];
         let past = self.history_for.unwrap_or(PAST);
@@ -99,12 +95,6 @@ impl Watch {
         let problem = problems.into_iter().next().map(|problem| format!("history: {problem}"));
         Ok((Some(Notes::Folder(folder, own::user().to_string())), problem))
     }
-}
-
-/// Why there is no past although a recorder runs.
-fn closed(folder: &Path, error: &std::io::Error) -> String {
-    let reason = without_number(error);
-    format!("no history: a recorder writes to {}: {reason}; root and its group may read it", folder.display())
 }
 
 /// The segments that reach into the time that is looked at: of those that begin before it, the last; and files that are

@@ -66,7 +66,7 @@ pub struct Folder {
     began: i64,
     /// Since when the clock has gone on evenly, in nanoseconds since boot.
     even_since: Option<i64>,
-    /// Whether that is long enough to believe it what is old.
+    /// Whether that is long enough for the clock to be believed about what is old.
     clock_settled: bool,
 }
 

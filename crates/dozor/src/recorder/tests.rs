@@ -8,6 +8,7 @@ use dozor_core::recording::Frames;
 use dozor_core::timeline::Timeline;
 use dozor_core::units::NANOS;
 use std::fs::File;
+use std::ops::Range;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
@@ -98,36 +99,27 @@ fn a_clock_that_was_wrong_for_a_while_costs_no_recording() {
     let folder = scratch();
     let keep = Duration::from_secs(2 * 3_600);
     let bounds = Bounds { keep: Some(keep), ..Bounds::default() };
-    // The clock is a year ahead from minute 150 on, for half an hour, once more at the start of the second recorder.
-    let ahead = |minute: i64| {
-        let mut reading = Reading::clone(&reading(minute * 60));
-        reading.system.wall_ns = Raw::new(reading.wall_ns() + YEAR * NANOS);
-        Arc::new(reading)
-    };
     let path = folder.path();
     let begin = || Recorder::in_folder(path, bounds, host(), Duration::from_secs(60)).expect("a folder");
     let kept = || segments(path).first().map(|(path, _)| path.clone());
+    let write = |recorder: &mut Recorder, minutes: Range<i64>, years_ahead: i64| {
+        for minute in minutes {
+            let mut reading = Reading::clone(&reading(minute * 60));
+            reading.system.wall_ns = Raw::new(reading.wall_ns() + years_ahead * YEAR * NANOS);
+            recorder.write(&Arc::new(reading)).expect("room");
+        }
+    };
     let mut recorder = begin();
-    for minute in 0..150 {
-        recorder.write(&reading(minute * 60)).expect("room");
-    }
+    write(&mut recorder, 0..150, 0);
     let first = kept();
-    for minute in 150..180 {
-        recorder.write(&ahead(minute)).expect("room");
-    }
+    write(&mut recorder, 150..180, 1);
     assert_eq!(kept(), first, "what is old by the wrong clock is still there");
-    for minute in 180..200 {
-        recorder.write(&reading(minute * 60)).expect("room");
-    }
+    write(&mut recorder, 180..200, 0);
     recorder.finish().expect("an account");
     let mut recorder = begin();
-    for minute in 200..230 {
-        recorder.write(&ahead(minute)).expect("room");
-    }
+    write(&mut recorder, 200..230, 1);
     assert_eq!(kept(), first, "nor does a recorder that begins with a wrong clock take it away");
-    for minute in 230..600 {
-        recorder.write(&reading(minute * 60)).expect("room");
-    }
+    write(&mut recorder, 230..600, 0);
     recorder.finish().expect("an account");
     assert_ne!(kept(), first, "what is old by a clock that has gone on evenly goes");
 }
