@@ -136,27 +136,20 @@ pub struct Peaks(Vec<Peak>);
 impl Peaks {
     /// Takes in a reading.
     pub fn take(&mut self, offset: u64, sample: &Sample) {
+        let views: Vec<_> = (0..sample.now.processes.len()).map(|at| sample.process(at)).collect();
         for metric in PROCESS_METRICS.iter().filter(|metric| has_peaks(metric)) {
-            let values = (0..sample.now.processes.len())
-                .filter_map(|at| Some((metric.of(&sample.process(at)).number()?, at)));
+            let values = views.iter().filter_map(|view| Some((metric.of(view).number()?, view)));
             // Of several equal ones the first.
             let most = values.reduce(|most, other| if other.0 > most.0 { other } else { most });
-            let Some((value, at)) = most.filter(|(value, _)| value.is_finite()) else { continue };
-            let found = self.0.iter_mut().find(|peak| std::ptr::eq(peak.metric, metric));
-            let known = found.as_ref().map_or(0, |peak| peak.known) + 1;
-            if let Some(peak) = &found
-                && peak.value >= value
-            {
-                if let Some(peak) = found {
-                    peak.known = known;
-                }
-                continue;
-            }
-            let row = &sample.now.processes[at];
-            let peak = Peak { metric, value, offset, key: row.key(), name: row.name.clone(), known };
-            match found {
-                Some(before) => *before = peak,
-                None => self.0.push(peak),
+            let Some((value, view)) = most.filter(|(value, _)| value.is_finite()) else { continue };
+            let peak = |known| {
+                let (key, name) = (view.now.key(), view.now.name.clone());
+                Peak { metric, value, offset, key, name, known }
+            };
+            match self.0.iter_mut().find(|peak| std::ptr::eq(peak.metric, metric)) {
+                Some(before) if value > before.value => *before = peak(before.known + 1),
+                Some(before) => before.known += 1,
+                None => self.0.push(peak(1)),
             }
         }
     }

@@ -30,6 +30,7 @@ pub(super) fn act(state: &mut State, action: Action, now: Instant) {
             go_to_trouble(state, action == Action::NextTrouble, now);
         }
         Action::NextSign | Action::PreviousSign => go_to_sign(state, action == Action::NextSign, now),
+        // The key that makes the interval longer plays faster: `+` is more of both.
         Action::Slower | Action::Faster => other_speed(state, action == Action::Slower, now),
         Action::Zone => other_zone(state, now),
         _ => {}
