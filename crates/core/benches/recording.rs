@@ -237,7 +237,7 @@ fn sizes(short: Short, what: &str) {
     let head = bytes.len();
     let begin = Instant::now();
     for reading in &readings {
-        writer.put(reading, &mut bytes);
+        writer.put(reading, &mut bytes).expect("memory");
     }
     writer.finish(&mut bytes);
     let encode = begin.elapsed() / COUNT as u32;
@@ -246,7 +246,7 @@ fn sizes(short: Short, what: &str) {
     let (mut keys, mut packed, mut raw_bytes) = (0, [0; 2], [0; 2]);
     for reading in &readings {
         frames.clear();
-        let key = encoder.put(reading, &mut frames);
+        let key = encoder.put(reading, &mut frames).expect("memory");
         let tables = encoder.last_tables();
         for (bytes, bits) in tables {
             plain.extend_from_slice(bytes);
@@ -302,7 +302,7 @@ fn day() {
     let mut bytes = vec![];
     writer.begin(&mut bytes);
     for _ in 0..COUNT {
-        writer.put(&load.next(), &mut bytes);
+        writer.put(&load.next(), &mut bytes).expect("memory");
         if bytes.len() > 1 << 20 {
             file.write_all(&bytes).expect("room");
             bytes.clear();

@@ -390,7 +390,7 @@ fn what_was_recorded_before_stays_in_front_of_a_live_timeline_that_thins() {
     let mut bytes = vec![];
     writer.begin(&mut bytes);
     for number in 1..=30 {
-        writer.put(&second(number), &mut bytes);
+        writer.put(&second(number), &mut bytes).expect("memory");
     }
     let path = std::env::temp_dir().join(format!("dozor-past-{}", std::process::id()));
     std::fs::write(&path, &bytes).expect("a scratch file");

@@ -98,7 +98,7 @@ fn it_reads_numbers_of_every_size_and_what_is_absent_or_denied() {
             })
             .collect();
         reading.sort();
-        writer.put(&Arc::new(reading), &mut bytes);
+        writer.put(&Arc::new(reading), &mut bytes).expect("memory");
     }
     writer.finish(&mut bytes);
     let path = std::env::temp_dir().join(format!("dozor-foreign-{}.dozor", std::process::id()));

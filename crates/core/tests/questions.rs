@@ -31,7 +31,7 @@ fn night() -> Timeline {
                     Mark { readings: Some(30), ..Mark::new(reading.wall_ns(), MarkKind::Lost, "no room") };
                 writer.mark(&loss, &mut bytes);
             }
-            writer.put(&reading, &mut bytes);
+            writer.put(&reading, &mut bytes).expect("memory");
         }
         bytes
     });

@@ -24,7 +24,7 @@ fn written(readings: &[Reading]) -> Vec<u8> {
     let (mut writer, mut bytes) = (writer(), vec![]);
     writer.begin(&mut bytes);
     for reading in readings {
-        writer.put(&Arc::new(reading.clone()), &mut bytes);
+        writer.put(&Arc::new(reading.clone()), &mut bytes).expect("memory");
     }
     bytes
 }
@@ -34,7 +34,7 @@ fn finished(readings: &[Reading]) -> Vec<u8> {
     let (mut writer, mut bytes) = (writer(), vec![]);
     writer.begin(&mut bytes);
     for reading in readings {
-        writer.put(&Arc::new(reading.clone()), &mut bytes);
+        writer.put(&Arc::new(reading.clone()), &mut bytes).expect("memory");
     }
     writer.finish(&mut bytes);
     bytes
@@ -364,7 +364,7 @@ fn marks_are_read_back_and_a_loss_is_a_gap() {
             8 => writer.mark(&loss, &mut bytes),
             _ => {}
         }
-        writer.put(&Arc::new(reading.clone()), &mut bytes);
+        writer.put(&Arc::new(reading.clone()), &mut bytes).expect("memory");
     }
     writer.finish(&mut bytes);
     // A note that is added when all is written.

@@ -61,7 +61,7 @@ fn freeze() {
             let loss = Mark { readings: Some(3), ..Mark::new(reading.wall_ns(), MarkKind::Lost, "no room") };
             writer.mark(&loss, &mut bytes);
         }
-        writer.put(&Arc::new(reading.clone()), &mut bytes);
+        writer.put(&Arc::new(reading.clone()), &mut bytes).expect("memory");
         readings.push(reading);
     }
     writer.finish(&mut bytes);

@@ -2,5 +2,9 @@
 
 fn main() {
     let _screen = dozor::ui::terminal::Screen::open(true).expect("a terminal");
+    if std::env::args().any(|argument| argument == "thread") {
+        let _ = std::thread::spawn(|| panic!("on purpose")).join();
+        println!("and the program went on");
+    }
     panic!("on purpose");
 }

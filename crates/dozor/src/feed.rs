@@ -7,8 +7,7 @@ use dozor_core::reading::Reading;
 use dozor_core::recording::{Event as Recorded, StreamReader};
 use dozor_core::source::Source;
 use dozor_core::wanted::Wanted;
-use dozor_linux::own;
-use std::fs::File;
+use dozor_linux::{files as trusted, own};
 use std::io::Read;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -144,7 +143,7 @@ pub fn watch(mut files: Vec<PathBuf>, folders: Vec<PathBuf>, out: Sender<Incomin
                 for path in recordings::in_folder(folder).unwrap_or_default() {
                     if !files.contains(&path)
                         && length(&path) > 0
-                        && let Ok(file) = File::open(&path)
+                        && let Ok(file) = trusted::open(&path)
                     {
                         events.push(Event::Begun(Arc::new(file)));
                         lengths.push(length(&path));

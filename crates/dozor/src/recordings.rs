@@ -3,7 +3,9 @@
 use dozor_core::recording::Frames;
 use dozor_core::text::without_number;
 use dozor_core::timeline::Timeline;
+use dozor_linux::files::open as open_file;
 use std::fs::File;
+use std::io;
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -21,7 +23,7 @@ pub struct Opened {
 }
 
 /// The recordings in a folder, by name.
-pub fn in_folder(folder: &Path) -> std::io::Result<Vec<PathBuf>> {
+pub fn in_folder(folder: &Path) -> io::Result<Vec<PathBuf>> {
     let mut files: Vec<PathBuf> = vec![];
     for entry in std::fs::read_dir(folder)? {
         let path = entry?.path();
@@ -52,7 +54,7 @@ pub fn open(paths: &[PathBuf]) -> anyhow::Result<Opened> {
         }
     }
     let mut problems = vec![];
-    let (timeline, failed) = Timeline::of_recordings(frames(&files, &mut problems));
+    let (timeline, failed) = Timeline::of_recordings(frames(&files, open_file, &mut problems));
     for (place, error) in failed {
         problems.push(format!("{}: {error}", files[place].display()));
     }
@@ -79,11 +81,15 @@ pub fn open(paths: &[PathBuf]) -> anyhow::Result<Opened> {
     Ok(Opened { timeline, files, folders, problems })
 }
 
-/// The files as frames; one that cannot be opened is told and counts as empty.
-pub fn frames(files: &[PathBuf], problems: &mut Vec<String>) -> Vec<Arc<dyn Frames>> {
+/// The files as frames, each opened as `open` says; one that cannot be opened is told and counts as empty.
+pub fn frames(
+    files: &[PathBuf],
+    open: fn(&Path) -> io::Result<File>,
+    problems: &mut Vec<String>,
+) -> Vec<Arc<dyn Frames>> {
     let mut all: Vec<Arc<dyn Frames>> = vec![];
     for path in files {
-        match File::open(path) {
+        match open(path) {
             Ok(file) => all.push(Arc::new(file)),
             Err(error) => {
                 // A segment that was taken away since the folder was listed is no problem.
@@ -101,11 +107,11 @@ pub fn frames(files: &[PathBuf], problems: &mut Vec<String>) -> Vec<Arc<dyn Fram
 struct Nothing;
 
 impl Frames for Nothing {
-    fn bytes_at(&self, _offset: u64, _buffer: &mut [u8]) -> std::io::Result<()> {
+    fn bytes_at(&self, _offset: u64, _buffer: &mut [u8]) -> io::Result<()> {
         Err(ErrorKind::UnexpectedEof.into())
     }
 
-    fn some_at(&self, _offset: u64, _buffer: &mut [u8]) -> std::io::Result<usize> {
+    fn some_at(&self, _offset: u64, _buffer: &mut [u8]) -> io::Result<usize> {
         Ok(0)
     }
 }

@@ -158,7 +158,7 @@ fn a_recording_never_overwrites_and_names_the_file_that_fails() {
     for (file, reason) in [
         (kept.as_str(), "is there already"),
         (&missing, "No such file or directory"),
-        ("/dev/full", "No space left on device"),
+        ("/dev/full", "it is a device, not a file"),
     ] {
         let output = run(&["record", "-o", file, "--count", "1"]);
         let message = message(&output);

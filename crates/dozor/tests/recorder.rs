@@ -86,8 +86,7 @@ fn a_full_disk_leaves_a_gap_and_recording_goes_on_when_there_is_room() {
     let folder = folder();
     let file = folder.path().join("full.dozor");
     // A limit on the size of files stands in for the end of a disk.
-    let script =
-        format!("trap '' XFSZ; ulimit -S -f 40; exec {DOZOR} record -o {} --every 50ms", file.display());
+    let script = format!("ulimit -S -f 40; exec {DOZOR} record -o {} --every 50ms", file.display());
     let mut child =
         Command::new("bash").args(["-c", &script]).stderr(Stdio::piped()).spawn().expect("a shell");
     await_that("the limit", || {
@@ -143,6 +142,34 @@ fn a_file_that_was_removed_is_begun_anew() {
     let (_, damages, marks) = content(&file).expect("a recording");
     assert_eq!(damages, []);
     assert!(marks.iter().any(|mark| mark.text.contains("was removed")), "{marks:?}");
+}
+
+#[test]
+fn a_file_that_was_truncated_goes_on_and_the_loss_is_counted() {
+    for left in [0, 30_000] {
+        let folder = folder();
+        let file = folder.path().join("truncated.dozor");
+        let child = recorder(&file, &[]);
+        await_that("readings", || {
+            samples(&file) > 6 && std::fs::metadata(&file).is_ok_and(|it| it.len() > left)
+        });
+        let before = samples(&file);
+        File::options().write(true).open(&file).and_then(|file| file.set_len(left)).expect("truncating it");
+        await_that("readings again", || {
+            content(&file).is_some_and(|(samples, _, marks)| {
+                samples > 3 && marks.iter().any(|mark| mark.kind == MarkKind::Lost)
+            })
+        });
+        let said = end(child);
+        assert!(said.contains("truncated by somebody else") && said.contains(" lost"), "{said}");
+        let (_, damages, marks) = content(&file).expect("a recording");
+        assert!(damages.len() <= 1, "at most the place where it was cut: {damages:?}");
+        let loss = marks.iter().find(|mark| mark.kind == MarkKind::Lost).expect("a mark of the loss");
+        assert!(
+            loss.readings.is_some_and(|lost| lost > 0 && lost <= before as u64 + 40),
+            "{loss:?}, {before} before"
+        );
+    }
 }
 
 #[test]

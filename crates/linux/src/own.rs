@@ -11,5 +11,10 @@ pub fn cpu_time() -> Duration {
 
 /// Name of the user that this program runs as; the effective one, as in `getpwuid_r(3)`.
 pub fn user() -> dozor_core::text::Text {
-    crate::users::Users::default().name(rustix::process::geteuid().as_raw())
+    name_of(rustix::process::geteuid().as_raw())
+}
+
+/// Name of a user; the number where there is none, as in `getpwuid_r(3)`.
+pub fn name_of(user: u32) -> dozor_core::text::Text {
+    crate::users::Users::default().name(user)
 }

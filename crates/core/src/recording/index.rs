@@ -230,7 +230,7 @@ impl IndexRow {
 }
 
 /// The payload of an index, made with a packer that is not in the middle of a stream.
-pub fn payload(rows: &[IndexRow], peaks: &Peaks, packer: &mut Packer) -> Vec<u8> {
+pub fn payload(rows: &[IndexRow], peaks: &Peaks, packer: &mut Packer) -> std::io::Result<Vec<u8>> {
     let mut peaks: Vec<PeakRow> = peaks.0.iter().map(Peak::row).collect();
     peaks.sort_by_key(Row::key);
     let (mut tables, mut texts) = (Out::default(), Written::default());
@@ -238,12 +238,10 @@ pub fn payload(rows: &[IndexRow], peaks: &Peaks, packer: &mut Packer) -> Vec<u8>
     put_table(&peaks, &[], &mut PeakRow::default(), &mut texts, &mut tables);
     tables.finish();
     let (mut packed, mut out) = (vec![], vec![]);
-    let done = packer.restart().and_then(|()| packer.pack(&tables.bytes, &mut packed));
-    // Without memory for it there is no index, which is only slower.
-    if done.is_ok() {
-        together(&packed, &tables.bits, &mut out);
-    }
-    out
+    packer.restart()?;
+    packer.pack(&tables.bytes, &mut packed)?;
+    together(&packed, &tables.bits, &mut out);
+    Ok(out)
 }
 
 impl IndexColumns {

@@ -47,7 +47,7 @@ pub enum ReadError {
     #[error("{0}")]
     Decode(#[from] DecodeError),
     /// The operating system.
-    #[error("{0}")]
+    #[error("{}", crate::text::without_number(.0))]
     Io(#[from] io::Error),
 }
 

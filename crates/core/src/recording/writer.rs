@@ -13,6 +13,7 @@ use crate::reading::*;
 use crate::row::Row;
 use crate::sample::Sample;
 use serde::{Deserialize, Serialize};
+use std::io;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -131,7 +132,9 @@ all_parts!(declare_tables);
 /// One of the two streams of frames: its texts and its compressor.
 struct Part {
     texts: Written,
-    packer: Packer,
+    /// Made when the first reading comes.
+    packer: Option<Packer>,
+    effort: Effort,
     tables: Out,
     packed: Vec<u8>,
     payload: Vec<u8>,
@@ -139,24 +142,31 @@ struct Part {
 
 impl Part {
     fn new(effort: Effort) -> Part {
-        let packer =
-            Packer::new(effort).unwrap_or_else(|error| panic!("no memory for the compressor: {error}"));
-        Part { texts: Written::default(), packer, tables: Out::default(), packed: vec![], payload: vec![] }
+        let (texts, tables) = (Written::default(), Out::default());
+        Part { texts, packer: None, effort, tables, packed: vec![], payload: vec![] }
     }
 
-    fn restart(&mut self) {
+    fn packer(&mut self) -> io::Result<&mut Packer> {
+        Ok(match &mut self.packer {
+            Some(packer) => packer,
+            none => none.insert(Packer::new(self.effort)?),
+        })
+    }
+
+    fn restart(&mut self) -> io::Result<()> {
         self.texts.clear();
-        self.packer.restart().unwrap_or_else(|error| panic!("the compressor cannot begin anew: {error}"));
+        self.packer()?.restart()
     }
 
     /// Appends the tables as a frame.
-    fn put(&mut self, kind: Kind, out: &mut Vec<u8>) {
+    fn put(&mut self, kind: Kind, out: &mut Vec<u8>) -> io::Result<()> {
         self.tables.finish();
         self.packed.clear();
-        let packed = self.packer.pack(&self.tables.bytes, &mut self.packed);
-        packed.unwrap_or_else(|error| panic!("no memory for compressing: {error}"));
+        let packer = self.packer.as_mut().ok_or(io::ErrorKind::OutOfMemory)?;
+        packer.pack(&self.tables.bytes, &mut self.packed)?;
         together(&self.packed, &self.tables.bits, &mut self.payload);
         put_frame(kind, &self.payload, out);
+        Ok(())
     }
 }
 
@@ -210,9 +220,9 @@ impl Encoder {
     }
 
     /// The compressor between two streams: the next reading becomes a key frame.
-    fn packer(&mut self) -> &mut Packer {
+    fn packer(&mut self) -> io::Result<&mut Packer> {
         self.restart();
-        &mut self.system.packer
+        self.system.packer()
     }
 
     /// The next reading becomes a key frame.
@@ -220,14 +230,15 @@ impl Encoder {
         self.previous = None;
     }
 
-    /// Appends a reading's two frames; says whether they are key frames.
-    pub fn put(&mut self, reading: &Arc<Reading>, out: &mut Vec<u8>) -> bool {
+    /// Appends a reading's two frames; says whether they are key frames. An error is the compressor's, which got no memory:
+    /// what was appended is of no use then, and the next reading becomes a key frame.
+    pub fn put(&mut self, reading: &Arc<Reading>, out: &mut Vec<u8>) -> io::Result<bool> {
         let key = self.key_is_next();
         let before = self.previous.take().filter(|_| !key);
         if key {
             self.since_key = 0;
-            self.system.restart();
-            self.process.restart();
+            self.system.restart()?;
+            self.process.restart()?;
             self.last_of_system = LastOfSystem::default();
             self.last_of_processes = LastOfProcesses::default();
         } else {
@@ -242,13 +253,13 @@ impl Encoder {
         let system_before = system_before.unwrap_or(&[]);
         put_table(system, system_before, &mut last.system, &mut part.texts, &mut part.tables);
         put_system_parts(reading, before, last, &mut part.texts, &mut part.tables);
-        part.put(if key { Kind::SystemKey } else { Kind::SystemDifference }, out);
+        part.put(if key { Kind::SystemKey } else { Kind::SystemDifference }, out)?;
         let (part, last) = (&mut self.process, &mut self.last_of_processes);
         part.tables.clear();
         put_process_parts(reading, before, last, &mut part.texts, &mut part.tables);
-        part.put(if key { Kind::ProcessKey } else { Kind::ProcessDifference }, out);
+        part.put(if key { Kind::ProcessKey } else { Kind::ProcessDifference }, out)?;
         self.previous = Some(reading.clone());
-        key
+        Ok(key)
     }
 }
 
@@ -310,8 +321,9 @@ impl Writer {
         self.offset += (out.len() - old) as u64;
     }
 
-    /// Appends a reading.
-    pub fn put(&mut self, reading: &Arc<Reading>, out: &mut Vec<u8>) {
+    /// Appends a reading. After an error what was appended is of no use: the file is to be cut to where it ended
+    /// ([`Writer::cut_to`]).
+    pub fn put(&mut self, reading: &Arc<Reading>, out: &mut Vec<u8>) -> io::Result<()> {
         if self.encoder.key_is_next() {
             self.put_index(out);
         }
@@ -321,8 +333,9 @@ impl Writer {
         let sample = Sample::new(self.host.clone(), before, reading.clone());
         self.block.push(IndexRow::new(self.offset, &sample, lost));
         self.peaks.take(self.offset, &sample);
-        self.encoder.put(reading, out);
+        self.encoder.put(reading, out)?;
         self.offset += (out.len() - old) as u64;
+        Ok(())
     }
 
     /// Appends a mark. Where readings were lost the next one begins a new block.
@@ -357,7 +370,12 @@ impl Writer {
             return;
         }
         let old = out.len();
-        put_frame(Kind::Index, &index::payload(&self.block, &self.peaks, self.encoder.packer()), out);
+        // Without memory for it there is no index, which is only slower.
+        if let Ok(payload) =
+            self.encoder.packer().and_then(|packer| index::payload(&self.block, &self.peaks, packer))
+        {
+            put_frame(Kind::Index, &payload, out);
+        }
         self.block.clear();
         self.peaks.clear();
         self.offset += (out.len() - old) as u64;

@@ -68,7 +68,12 @@ pub struct Tier {
 impl Tier {
     pub fn put(&mut self, reading: &Arc<Reading>) {
         let mut bytes = vec![];
-        let key = self.encoder.get_or_insert_with(|| Encoder::new(KEY_EVERY)).put(reading, &mut bytes);
+        let encoder = self.encoder.get_or_insert_with(|| Encoder::new(KEY_EVERY));
+        let key = encoder.put(reading, &mut bytes).unwrap_or_else(|_| {
+            // The compressor got no memory: no frame can be read here, and the next reading begins anew.
+            bytes = vec![0];
+            true
+        });
         let system = self.frames.end;
         // The process frame stands behind the system frame, whose length its header tells.
         let process = system + FrameHeader::parse(&bytes).map_or(0, |header| header.whole() as u64);

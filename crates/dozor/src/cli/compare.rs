@@ -88,7 +88,7 @@ impl Compare {
             (side(&mut first.timeline, &zone, Some(time))?, zone.clone())
         };
         for problem in &first.problems {
-            eprintln!("dozor: {problem}");
+            super::problem::say(problem);
         }
         let comparison = compare(&a, &b);
         let mut out = io::BufWriter::new(io::stdout().lock());

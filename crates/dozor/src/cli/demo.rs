@@ -1,6 +1,6 @@
 //! `dozor demo`: the simulated observatory.
 
-use super::{Look, Pids, interval, need_terminal, plain_theme, show};
+use super::{Look, Pids, interval, need_terminal, plain_theme, problem, show};
 use crate::feed;
 use crate::hands::{Hands, lock};
 use crate::recorder::Recorder;
@@ -146,7 +146,7 @@ impl Demo {
             recorder.write(&Arc::new(machine.reading()))?;
             at += self.every;
         }
-        eprintln!("dozor: {}", recorder.finish()?);
+        problem::say(&recorder.finish()?);
         Ok(None)
     }
 }

@@ -224,7 +224,7 @@ fn show(
     let connections = start(state);
     let result = run(state, connections);
     if let Err(problem) = left::keep(state, &places, screen) {
-        eprintln!("dozor: how the screen was left is not kept: {problem}");
+        problem::say(&format!("how the screen was left is not kept: {problem}"));
     }
     result
 }
@@ -366,7 +366,13 @@ pub struct Misuse(String);
 /// The screen needs a terminal on both sides; standard input may be a pipe.
 fn need_terminal() -> anyhow::Result<()> {
     if io::stdout().is_terminal() {
-        return Ok(());
+        // These names say that nothing can be placed on it (terminfo(5)); nobody says what an unnamed one can do.
+        let name = std::env::var("TERM").unwrap_or_default();
+        return match name.as_str() {
+            "" => Err(Misuse("TERM does not say what terminal this is, so no screen can be drawn; set it, as in TERM=xterm, or use dozor snapshot".to_owned()).into()),
+            "dumb" | "unknown" => Err(Misuse(format!("a terminal called '{name}' (TERM) can show no screen; use dozor snapshot, or set TERM to what it is")).into()),
+            _ => Ok(()),
+        };
     }
     Err(Misuse(
         "the screen needs a terminal; for files and pipes use dozor snapshot or dozor record".to_owned(),
@@ -381,6 +387,9 @@ pub fn main() -> ExitCode {
         Ok(cli) => cli,
         Err(error) => return problem::report(&error),
     };
+    // A file that reaches the limit of this process is an error of its write, not the end of the program.
+    let xfsz = rustix::process::Signal::XFSZ.as_raw();
+    let _ = signal_hook::flag::register(xfsz, std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false)));
     let result = match cli.command {
         None => cli.watch.run(),
         Some(Command::Watch(watch)) => watch.run(),
@@ -400,7 +409,7 @@ pub fn main() -> ExitCode {
         Ok(Some(signal)) => ExitCode::from(128u8.wrapping_add(signal as u8)),
         Err(error) if problem::is_closed_pipe(&error) => ExitCode::SUCCESS,
         Err(error) => {
-            eprintln!("dozor: {}", problem::chain(&error));
+            problem::say(&problem::chain(&error));
             ExitCode::from(if error.is::<Misuse>() { 2 } else { 1 })
         }
     }

@@ -4,7 +4,7 @@ use crate::recorder::RecordError;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use dozor_core::expr::ExpressionError;
 use dozor_core::text::{clean, nearest, without_number};
-use std::io;
+use std::io::{self, Write as _};
 use std::process::ExitCode;
 
 /// Prints help and version where they were asked for, else one line on what is wrong.
@@ -13,13 +13,16 @@ pub fn report(error: &clap::Error) -> ExitCode {
         let _ = error.print();
         return ExitCode::SUCCESS;
     }
-    eprintln!("dozor: {}", sentence(error));
+    say(&sentence(error));
     // The place in a wrong expression is shown below it.
     let source = std::error::Error::source(error).and_then(|source| source.downcast_ref::<ExpressionError>());
     if let Some(wrong) = source.filter(|wrong| !wrong.text.trim().is_empty()) {
         let (before, covered) = wrong.caret();
-        let text: String = wrong.text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
-        eprintln!("  {text}\n  {}{}", " ".repeat(before), "^".repeat(covered));
+        // A sign that cannot stand on a screen takes one place, so that the caret stays below what it means.
+        let shown =
+            |c: char| if clean(c.encode_utf8(&mut [0; 4]).as_bytes()).starts_with(c) { c } else { ' ' };
+        let text: String = wrong.text.chars().map(shown).collect();
+        let _ = writeln!(io::stderr(), "  {text}\n  {}{}", " ".repeat(before), "^".repeat(covered));
     }
     ExitCode::from(2)
 }
@@ -103,6 +106,11 @@ fn sentence(error: &clap::Error) -> String {
             clean(line.as_bytes())
         }
     }
+}
+
+/// Says something on standard error, in one line that is harmless whatever paths and names are in it. Where that is a terminal which is gone there is nobody to tell, and no reason to panic.
+pub fn say(message: &str) {
+    let _ = writeln!(io::stderr(), "dozor: {}", clean(message.as_bytes()));
 }
 
 /// An error and its causes in one line, each said once.

@@ -131,7 +131,7 @@ impl Query {
         }
         let Opened { mut timeline, problems, .. } = recordings::open(std::slice::from_ref(&self.file))?;
         for problem in problems {
-            eprintln!("dozor: {problem}");
+            super::problem::say(&problem);
         }
         let zone = Zone::named(&timeline.host().time_zone);
         let numbers = range(&timeline, &zone, self.from.as_ref(), self.to.as_ref())?;

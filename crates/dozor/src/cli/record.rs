@@ -1,6 +1,6 @@
 //! `dozor record`: readings into a recording, without a screen.
 
-use super::{KernelFiles, Misuse, Whom, duration, interval, positive};
+use super::{KernelFiles, Misuse, Whom, duration, interval, positive, problem};
 use crate::recorder::{Bounds, RecordError, Recorder, SMALLEST_LIMIT, Written};
 use clap::Args;
 use dozor_core::catalogue::{self, Metric, Unit};
@@ -111,7 +111,7 @@ impl Record {
         let to_pipe = recorder.path() == Path::new("-");
         let account = recorder.finish()?;
         if !to_pipe {
-            eprintln!("dozor: {account}");
+            problem::say(&account);
         }
         Ok(None)
     }
@@ -148,8 +148,10 @@ impl Record {
 /// Says on standard error when readings begin to be lost, and when they are written again.
 fn tell(written: &Written) {
     match written {
-        Written::Lost(reason, true) => eprintln!("dozor: a reading is lost: {reason}; trying goes on"),
-        Written::Again(missing) => eprintln!("dozor: recording again; {missing} readings are missing"),
+        Written::Lost(reason, true) => problem::say(&format!("a reading is lost: {reason}; trying goes on")),
+        Written::Again(missing, reason) => {
+            problem::say(&format!("recording again; {missing} readings are missing: {reason}"));
+        }
         Written::Done | Written::Lost(_, false) => {}
     }
 }

@@ -82,7 +82,7 @@ impl Settings {
         }
         out.flush()?;
         for problem in &configured.problems {
-            eprintln!("dozor: {problem}");
+            super::problem::say(problem);
         }
         Ok(None)
     }

@@ -13,7 +13,7 @@ use dozor_core::source::Source as _;
 use dozor_core::text::without_number;
 use dozor_core::timeline::Timeline;
 use dozor_core::units::NANOS;
-use dozor_linux::{LiveSource, own, recorders};
+use dozor_linux::{LiveSource, files as trusted, own, recorders};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::mpsc::channel;
@@ -73,8 +73,15 @@ impl Watch {
         if self.no_history {
             return Ok((None, None));
         }
-        let found = self.history.clone().or_else(|| recorders::running(Path::new("/proc")));
-        let Some(folder) = found else { return Ok((None, None)) };
+        // Whoever names a folder knows whose it is; what was merely found may hold no link to somewhere else.
+        let (folder, open) = match &self.history {
+            Some(folder) => (folder.clone(), trusted::open as fn(&Path) -> std::io::Result<std::fs::File>),
+            None => match recorders::running(Path::new("/proc")) {
+                Ok(Some(folder)) => (folder, trusted::open_no_link as _),
+                Ok(None) => return Ok((None, None)),
+                Err(reason) => return Ok((None, Some(format!("no history: {reason}")))),
+            },
+        };
         let files = match recordings::in_folder(&folder) {
             Ok(files) => files,
             Err(error) if self.history.is_some() => {
@@ -89,7 +96,7 @@ impl Watch {
         let mut problems = vec![];
         let past = self.history_for.unwrap_or(PAST);
         let files = recent(files, past, &host.name);
-        let failed = timeline.put_before(recordings::frames(&files, &mut problems));
+        let failed = timeline.put_before(recordings::frames(&files, open, &mut problems));
         problems
             .extend(failed.into_iter().map(|(place, error)| format!("{}: {error}", files[place].display())));
         let problem = problems.into_iter().next().map(|problem| format!("history: {problem}"));

@@ -5,12 +5,13 @@ use super::{RecordError, failed};
 use crate::clock::Zone;
 use dozor_core::sample::Gap;
 use dozor_core::units::NANOS;
+use dozor_linux::files;
 use dozor_linux::recorders::LOCK;
 use rustix::fs::{FlockOperation, flock};
 use std::collections::VecDeque;
-use std::fs::{File, OpenOptions};
+use std::fs::{File, Permissions};
 use std::io::{self, Read as _, Write as _};
-use std::os::unix::fs::MetadataExt as _;
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -73,7 +74,8 @@ pub struct Folder {
 impl Folder {
     /// Takes the folder for a recorder of a host; makes it where it is not there.
     pub fn open(path: &Path, bounds: Bounds, host: &str) -> Result<Folder, RecordError> {
-        std::fs::create_dir_all(path).map_err(|error| failed(path, error))?;
+        let path = &files::own_target(path).map_err(|error| failed(path, error))?;
+        files::create_folder(path).map_err(|error| failed(path, error))?;
         let lock = take(path)?;
         let host = in_file_name(host);
         let mut folder = Folder {
@@ -127,7 +129,7 @@ impl Folder {
     pub fn begin_segment(&mut self, wall_ns: i64) -> Result<Sink, RecordError> {
         // Whoever removed the folder removed the lock with it.
         if self.lock.metadata().is_ok_and(|data| data.nlink() == 0) {
-            std::fs::create_dir_all(&self.path).map_err(|error| failed(&self.path, error))?;
+            files::create_folder(&self.path).map_err(|error| failed(&self.path, error))?;
             self.lock = take(&self.path)?;
             self.finished.clear();
         }
@@ -137,7 +139,7 @@ impl Folder {
         for number in 1..1_000 {
             let number = if number > 1 { format!("-{number}") } else { String::new() };
             let path = self.path.join(format!("{}-{begin}Z{number}.dozor", self.host));
-            match Sink::create(&path) {
+            match Sink::create(&path, files::rights_in(&self.path)) {
                 Err(RecordError::Exists(_)) => {}
                 other => return other,
             }
@@ -229,9 +231,10 @@ fn remove(path: &Path) -> Result<(), RecordError> {
 /// Takes the folder's lock, which lasts as long as the file is open.
 fn take(folder: &Path) -> Result<File, RecordError> {
     let path = folder.join(LOCK);
-    let mut options = OpenOptions::new();
-    let opened = options.read(true).write(true).create(true).truncate(false).open(&path);
-    let mut lock = opened.map_err(|error| failed(&path, error))?;
+    // Private whatever the folder's rights: whoever may open it could take it.
+    let mut lock = files::open_or_create_own(&path, files::PRIVATE)
+        .and_then(|lock| lock.set_permissions(Permissions::from_mode(files::PRIVATE)).map(|()| lock))
+        .map_err(|error| failed(&path, error))?;
     if flock(&lock, FlockOperation::NonBlockingLockExclusive).is_err() {
         let mut text = String::new();
         let _ = lock.read_to_string(&mut text);

@@ -18,7 +18,9 @@ use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::recording::{Mark, MarkKind, Writer};
 use dozor_core::sample::gap_between;
 use dozor_core::text::without_number;
+use dozor_core::timeline::Timeline;
 use dozor_core::units::long_bytes;
+use dozor_linux::files;
 use folder::Folder;
 use sink::Sink;
 use std::io::{self, ErrorKind};
@@ -72,8 +74,8 @@ pub enum RecordError {
 pub enum Written {
     /// It is written.
     Done,
-    /// It is written, and so many before it were lost.
-    Again(u64),
+    /// It is written, and so many before it were lost, for this reason.
+    Again(u64, String),
     /// It is lost, for this reason; so are others before it where `false` stands.
     Lost(String, bool),
 }
@@ -95,6 +97,8 @@ pub struct Recorder {
     /// Readings lost since the last one that was written, and why.
     missing: Option<(u64, String)>,
     readings: u64,
+    /// Readings in the file that is being written.
+    in_file: u64,
     lost: u64,
     bytes: u64,
     files: u64,
@@ -128,6 +132,7 @@ impl Recorder {
             last: None,
             missing: None,
             readings: 0,
+            in_file: 0,
             lost: 0,
             bytes: 0,
             files: 0,
@@ -153,10 +158,11 @@ impl Recorder {
     fn begin_file(&mut self, wall_ns: i64) -> Result<(), RecordError> {
         self.sink = Some(match &mut self.target {
             Target::Pipe => Sink::standard_output(),
-            Target::File(path) => Sink::create(path)?,
+            Target::File(path) => Sink::create(path, (files::PRIVATE, None))?,
             Target::Folder(folder) => folder.begin_segment(wall_ns)?,
         });
         self.files += 1;
+        self.in_file = 0;
         self.writer.begin_anew();
         self.buffer.clear();
         Ok(())
@@ -169,7 +175,10 @@ impl Recorder {
             Ok(()) => {
                 self.readings += 1;
                 self.last = Some(reading.clone());
-                Ok(self.missing.take().map_or(Written::Done, |(missing, _)| Written::Again(missing)))
+                Ok(self
+                    .missing
+                    .take()
+                    .map_or(Written::Done, |(missing, reason)| Written::Again(missing, reason)))
             }
             Err(RecordError::PipeClosed) => Err(RecordError::PipeClosed),
             Err(error) => Ok(self.lose(1, error.to_string())),
@@ -185,7 +194,41 @@ impl Recorder {
         Written::Lost(reason, first)
     }
 
+    /// Where somebody truncated the file, goes on behind what is left of it and counts what is lost.
+    fn look_for_truncation(&mut self) -> Result<(), RecordError> {
+        let Some((left, file)) = self.sink.as_ref().and_then(Sink::truncated) else { return Ok(()) };
+        // What is still readable stays; without a whole head that is nothing.
+        let whole = file.try_clone().ok().and_then(|file| Timeline::open(file).ok());
+        let kept = whole.as_ref().map_or(0, |timeline| timeline.end() as u64);
+        let missing = self.in_file.saturating_sub(kept);
+        let end = if kept > 0 { left } else { 0 };
+        if let Some(sink) = &mut self.sink {
+            sink.go_on_at(end).map_err(|error| failed(sink.path(), error))?;
+        }
+        self.in_file = kept;
+        if missing > 0 {
+            self.readings = self.readings.saturating_sub(missing);
+            self.lose(missing, "the file was truncated by somebody else".to_owned());
+        }
+        if end == 0 {
+            self.writer.begin_anew();
+            self.buffer.clear();
+            self.writer.begin(&mut self.buffer);
+            return self.hand_over();
+        }
+        self.writer.cut_to(end);
+        Ok(())
+    }
+
     fn try_write(&mut self, reading: &Arc<Reading>) -> Result<(), RecordError> {
+        let result = self.encode_and_write(reading);
+        if matches!(result, Err(ref error) if !matches!(error, RecordError::PipeClosed)) {
+            self.forget_unwritten();
+        }
+        result
+    }
+
+    fn encode_and_write(&mut self, reading: &Arc<Reading>) -> Result<(), RecordError> {
         let wall = reading.wall_ns();
         if let Target::Folder(folder) = &mut self.target {
             let gap = self.last.as_ref().and_then(|last| gap_between(last, reading));
@@ -199,12 +242,14 @@ impl Recorder {
         if removed || full {
             self.end_file();
         }
+        self.look_for_truncation()?;
         if self.sink.is_none() {
             self.begin_file(wall)?;
             self.writer.begin(&mut self.buffer);
             // With the last reading of the file before, the rates of the next one are known here as well.
             if let Some(last) = self.last.clone().filter(|_| self.missing.is_none()) {
-                self.writer.put(&last, &mut self.buffer);
+                self.put(&last)?;
+                self.in_file += 1;
             }
             if removed {
                 let note = Mark::new(wall, MarkKind::Note, "the file before this one was removed");
@@ -217,12 +262,32 @@ impl Recorder {
             let mark = Mark { readings: Some(*missing), ..Mark::new(wall, MarkKind::Lost, reason.clone()) };
             self.writer.mark(&mark, &mut self.buffer);
         }
-        self.writer.put(reading, &mut self.buffer);
-        self.hand_over()
+        self.put(reading)?;
+        self.hand_over()?;
+        self.in_file += 1;
+        Ok(())
+    }
+
+    /// Appends a reading to the buffer.
+    fn put(&mut self, reading: &Arc<Reading>) -> Result<(), RecordError> {
+        let put = self.writer.put(reading, &mut self.buffer);
+        put.map_err(|error| failed(self.path(), error))
+    }
+
+    /// What is in the buffer was not written: the file ends where it ended before.
+    fn forget_unwritten(&mut self) {
+        let Some(sink) = &self.sink else { return };
+        self.writer.cut_to(sink.bytes());
+        if sink.bytes() == 0 && !matches!(self.target, Target::Pipe) {
+            // Not even the head is there; next time it begins anew.
+            sink.remove();
+            self.sink = None;
+        }
     }
 
     /// Writes a mark; one that cannot be written is told.
     pub fn mark(&mut self, mark: &Mark) -> Result<(), RecordError> {
+        self.look_for_truncation()?;
         if self.sink.is_none() {
             self.begin_file(mark.wall_ns)?;
             self.writer.begin(&mut self.buffer);
@@ -241,12 +306,7 @@ impl Recorder {
             _ => Ok(()),
         };
         if let Err(error) = room.and_then(|()| sink.write(&self.buffer)) {
-            self.writer.cut_to(sink.bytes());
-            if sink.bytes() == 0 && !matches!(self.target, Target::Pipe) {
-                // Not even the head is there; next time it begins anew.
-                sink.remove();
-                self.sink = None;
-            }
+            self.forget_unwritten();
             return Err(error);
         }
         self.bytes += self.buffer.len() as u64;
@@ -267,6 +327,7 @@ impl Recorder {
 
     /// Makes sure that everything is on the disk and gives an account.
     pub fn finish(mut self) -> Result<String, RecordError> {
+        self.look_for_truncation()?;
         self.buffer.clear();
         self.writer.finish(&mut self.buffer);
         match self.hand_over() {

@@ -1,10 +1,11 @@
 //! One file or pipe that a recording is written into.
 
 use super::{RecordError, SAFE_EVERY, failed};
+use dozor_linux::files;
 use rustix::fs::{FlockOperation, flock};
-use std::fs::{File, OpenOptions};
+use std::fs::{File, Permissions};
 use std::io::{self, Write as _};
-use std::os::unix::fs::{FileExt as _, MetadataExt as _};
+use std::os::unix::fs::{FileExt as _, MetadataExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
@@ -12,8 +13,6 @@ use std::time::Instant;
 enum Out {
     /// A file that keeps what is written.
     File(File),
-    /// A pipe or a device.
-    Stream(File),
     StandardOutput,
 }
 
@@ -38,20 +37,23 @@ impl Sink {
         Sink::new(PathBuf::from("standard output"), Out::StandardOutput)
     }
 
-    /// A file that is new or empty; a device may be written as it is. Nobody else may be writing into it.
-    pub fn create(path: &Path) -> Result<Sink, RecordError> {
+    /// A file that is new, or empty and one's own, with these rights and for this group. Nobody else may be writing into it.
+    pub fn create(path: &Path, (mode, group): (u32, Option<u32>)) -> Result<Sink, RecordError> {
         let failed = |error| failed(path, error);
-        let file = OpenOptions::new().write(true).create(true).truncate(false).open(path).map_err(failed)?;
-        let data = file.metadata().map_err(failed)?;
-        if !data.is_file() {
-            return Ok(Sink::new(path.to_owned(), Out::Stream(file)));
-        }
+        let opened = match files::create(path, mode) {
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => files::open_own(path),
+            other => other,
+        };
+        let file = opened.map_err(failed)?;
         if flock(&file, FlockOperation::NonBlockingLockExclusive).is_err() {
             return Err(RecordError::Taken { folder: path.to_owned(), pid: None });
         }
-        if data.len() > 0 {
+        if file.metadata().map_err(failed)?.len() > 0 {
             return Err(RecordError::Exists(path.to_owned()));
         }
+        // One that was there empty becomes as private as a new one.
+        file.set_permissions(Permissions::from_mode(mode)).map_err(failed)?;
+        files::give_to_group(&file, group);
         Ok(Sink::new(path.to_owned(), Out::File(file)))
     }
 
@@ -65,11 +67,26 @@ impl Sink {
         self.bytes
     }
 
+    /// Somebody took away what was written: so many bytes are left, and the file, for looking at.
+    pub fn truncated(&self) -> Option<(u64, &File)> {
+        let Out::File(file) = &self.out else { return None };
+        let left = file.metadata().ok()?.len();
+        (left < self.bytes).then_some((left, file))
+    }
+
+    /// Goes on behind so many bytes.
+    pub fn go_on_at(&mut self, bytes: u64) -> io::Result<()> {
+        let Out::File(file) = &self.out else { return Ok(()) };
+        file.set_len(bytes)?;
+        self.bytes = bytes;
+        Ok(())
+    }
+
     /// Somebody removed the file.
     pub fn is_removed(&self) -> bool {
         match &self.out {
             Out::File(file) => file.metadata().is_ok_and(|data| data.nlink() == 0),
-            _ => false,
+            Out::StandardOutput => false,
         }
     }
 
@@ -84,7 +101,6 @@ impl Sink {
                 }
                 result
             }
-            Out::Stream(file) => file.write_all(bytes),
             Out::StandardOutput => {
                 let mut out = io::stdout().lock();
                 out.write_all(bytes).and_then(|()| out.flush())
@@ -127,7 +143,7 @@ impl Sink {
     pub fn finish(self) -> io::Result<()> {
         match &self.out {
             Out::File(file) => file.sync_all(),
-            _ => Ok(()),
+            Out::StandardOutput => Ok(()),
         }
     }
 }

@@ -8,8 +8,8 @@ use crate::ui::columns::ColumnSet;
 use crate::ui::keymap::KeyMap;
 use crate::ui::state::State;
 use dozor_core::text::{clean, without_number};
+use dozor_linux::{files, own};
 use etcetera::{BaseStrategy as _, base_strategy::Xdg};
-use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use toml_edit::{Document, DocumentMut, Item, Table, TableLike, Value};
 
@@ -45,6 +45,12 @@ impl Places {
         }
     }
 
+    /// The user whose home this is, where it is somebody else's: as after a change of user that kept the environment.
+    /// Nothing is written there.
+    pub fn foreign(&self) -> Option<u32> {
+        self.settings.iter().chain(&self.state).find_map(|folder| files::foreign_owner(folder))
+    }
+
     /// The file of settings.
     pub fn file(&self) -> Option<PathBuf> {
         self.settings.as_ref().map(|folder| folder.join("settings.toml"))
@@ -53,38 +59,24 @@ impl Places {
 
 /// Reads a small file; nothing where it is not there.
 pub(super) fn read(path: &Path) -> Result<Option<String>, String> {
-    match std::fs::metadata(path) {
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
-        Ok(data) if data.len() > LARGEST => return Err("it is larger than 1 MiB".to_owned()),
-        _ => {}
-    }
-    std::fs::read_to_string(path).map(Some).map_err(|error| without_number(&error))
+    files::read_text(path, LARGEST)
 }
 
 /// Writes a file as a whole: a crash leaves the old one or the new one.
 pub(super) fn write(path: &Path, text: &str) -> std::io::Result<()> {
-    // A file that is only linked to from here stays where it is.
-    let path = std::fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
-    if let Some(folder) = path.parent() {
-        std::fs::create_dir_all(folder)?;
-    }
-    let beside = path.with_extension(format!("toml.{}", std::process::id()));
-    let result = (|| {
-        let mut file = std::fs::File::create(&beside)?;
-        file.write_all(text.as_bytes())?;
-        file.sync_all()?;
-        std::fs::rename(&beside, &path)
-    })();
-    if result.is_err() {
-        let _ = std::fs::remove_file(&beside);
-    }
-    result
+    files::replace(path, text.as_bytes())
 }
 
 /// Reads the file and the themes, and sets everything that can be set. What is wrong is kept for saying.
 pub fn load(state: &mut State, places: &Places) {
     state.configured.path = places.file();
     let Some(folder) = &places.settings else { return };
+    if let Some(owner) = places.foreign() {
+        let owner = own::name_of(owner);
+        state.configured.problems.push(format!(
+            "the home folder is {owner}'s: neither settings nor how the screen is left are kept there"
+        ));
+    }
     // Themes first: a setting may name one of them.
     let (found, problems) = themes::read(&folder.join("themes"));
     state.configured.themes = found;

@@ -60,6 +60,10 @@ pub fn restore(state: &mut State, places: &Places, screen: &str) {
 /// Keeps how the screen is left.
 pub fn keep(state: &State, places: &Places, screen: &str) -> Result<(), String> {
     let Some(folder) = places.state.as_ref().filter(|_| state.configured.remember) else { return Ok(()) };
+    // Said at the start already.
+    if places.foreign().is_some() {
+        return Ok(());
+    }
     let path = folder.join("state.toml");
     let old = read(&path).ok().flatten().and_then(|text| text.parse::<DocumentMut>().ok());
     let mut document = old.unwrap_or_default();

@@ -17,9 +17,10 @@ pub fn read(folder: &Path) -> (Vec<Arc<Own>>, Vec<String>) {
     for file in files.iter().filter(|file| file.extension().is_some_and(|extension| extension == "toml")) {
         let name = file.file_stem().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
         let shown = format!("themes/{name}.toml");
-        match std::fs::read_to_string(file) {
-            Err(error) => problems.push(format!("{shown}: {}", dozor_core::text::without_number(&error))),
-            Ok(text) => {
+        match super::file::read(file) {
+            Err(problem) => problems.push(format!("{shown}: {problem}")),
+            Ok(None) => {}
+            Ok(Some(text)) => {
                 let (theme, found) = parse(&name, &text);
                 problems.extend(found.into_iter().map(|problem| format!("{shown} {problem}")));
                 themes.extend(theme.map(Arc::new));

@@ -20,7 +20,9 @@ use ratatui::crossterm::event::{
 use rustix::event::{PollFd, PollFlags, poll};
 use rustix::io::Errno;
 use rustix::process::Signal;
-use signal_hook::consts::{SIGCONT, SIGHUP, SIGINT, SIGTERM, SIGTSTP, SIGWINCH};
+use signal_hook::consts::{
+    SIGALRM, SIGCONT, SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGTSTP, SIGUSR1, SIGUSR2, SIGWINCH,
+};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
@@ -137,9 +139,10 @@ impl Session {
                     }
                     Incoming::Resized => {
                         // It may be the old size again by now, but what stood there is gone.
-                        screen.forget()?;
-                        let (width, height) = screen.size()?;
-                        update(state, Event::Resize(width, height), Instant::now());
+                        // A terminal that is gone is said by its own event or by a signal.
+                        if let Ok((width, height)) = screen.forget().and_then(|()| screen.size()) {
+                            update(state, Event::Resize(width, height), Instant::now());
+                        }
                     }
                     Incoming::Stop(signal) => return Ok(Some(signal)),
                     Incoming::TerminalGone => return Ok(Some(SIGHUP)),
@@ -266,7 +269,7 @@ impl Session {
                 match written {
                     Ok(Written::Done | Written::Lost(_, false)) => {}
                     Ok(Written::Lost(reason, true)) => say(Event::RecordingStalled(Some(reason))),
-                    Ok(Written::Again(_)) => say(Event::RecordingStalled(None)),
+                    Ok(Written::Again(..)) => say(Event::RecordingStalled(None)),
                     Err(error) => {
                         let problem =
                             format!("the recording ended: {error}; what was written before stays readable");
@@ -325,8 +328,10 @@ fn listen_for_hangup(out: Sender<Incoming>) {
 }
 
 fn listen_to_signals(out: Sender<Incoming>) -> anyhow::Result<()> {
+    // Those that would end the program without a word end it in order; what nobody can answer is for `last_words`.
+    let ending = [SIGTERM, SIGHUP, SIGINT, SIGQUIT, SIGUSR1, SIGUSR2, SIGALRM];
     let mut signals =
-        signal_hook::iterator::Signals::new([SIGTERM, SIGHUP, SIGINT, SIGTSTP, SIGCONT, SIGWINCH])?;
+        signal_hook::iterator::Signals::new(ending.iter().chain(&[SIGTSTP, SIGCONT, SIGWINCH]))?;
     std::thread::spawn(move || {
         for signal in signals.forever() {
             let incoming = match signal {

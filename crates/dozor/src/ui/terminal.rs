@@ -2,6 +2,7 @@
 
 use super::frugal::Frugal;
 use crossterm::clipboard::CopyToClipboard;
+use dozor_linux::last_words;
 use ratatui::Terminal;
 use ratatui::crossterm::event::{
     DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture,
@@ -13,6 +14,7 @@ use ratatui::crossterm::terminal::{
 use ratatui::crossterm::{cursor, execute, queue};
 use ratatui::layout::Rect;
 use std::io::{self, BufWriter, Stdout, Write as _};
+use std::mem::ManuallyDrop;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 /// A frame leaves in one piece: a buffer that holds the largest one.
@@ -23,7 +25,9 @@ static OURS: AtomicBool = AtomicBool::new(false);
 
 /// The terminal while Dozor draws on it.
 pub struct Screen {
-    terminal: Terminal<Frugal<BufWriter<Stdout>>>,
+    /// Never dropped by itself: that writes to the terminal, complains on standard error where it cannot, and panics where
+    /// that is the same terminal and gone.
+    terminal: ManuallyDrop<Terminal<Frugal<BufWriter<Stdout>>>>,
     mouse: bool,
 }
 
@@ -34,7 +38,7 @@ impl Screen {
         take(mouse)?;
         let backend = Frugal::new(BufWriter::with_capacity(BUFFER, io::stdout()));
         let terminal = Terminal::new(backend).inspect_err(|_| restore())?;
-        Ok(Screen { terminal, mouse })
+        Ok(Screen { terminal: ManuallyDrop::new(terminal), mouse })
     }
 
     /// Takes the mouse, or leaves it to the terminal.
@@ -86,7 +90,15 @@ impl Drop for Screen {
     }
 }
 
+/// The bytes that give the terminal back.
+fn farewell(out: &mut impl io::Write) -> io::Result<()> {
+    execute!(out, DisableBracketedPaste, DisableMouseCapture, LeaveAlternateScreen, cursor::Show)
+}
+
 fn take(mouse: bool) -> io::Result<()> {
+    let mut bytes = vec![];
+    farewell(&mut bytes)?;
+    last_words::prepare(bytes);
     enable_raw_mode()?;
     OURS.store(true, Ordering::SeqCst);
     execute!(io::stdout(), EnterAlternateScreen, EnableBracketedPaste, cursor::Hide)?;
@@ -96,13 +108,8 @@ fn take(mouse: bool) -> io::Result<()> {
 /// Gives the terminal back. Harmless when it is not ours; errors do not matter when it is gone.
 pub fn restore() {
     if OURS.swap(false, Ordering::SeqCst) {
-        let _ = execute!(
-            io::stdout(),
-            DisableBracketedPaste,
-            DisableMouseCapture,
-            LeaveAlternateScreen,
-            cursor::Show
-        );
+        last_words::forget();
+        let _ = farewell(&mut io::stdout());
         let _ = disable_raw_mode();
         let _ = io::stdout().flush();
     }
@@ -113,8 +120,13 @@ fn restore_on_panic() {
     ONCE.call_once(|| {
         let default = std::panic::take_hook();
         std::panic::set_hook(Box::new(move |panic| {
+            let on_screen = OURS.load(Ordering::SeqCst);
             restore();
             default(panic);
+            // Whoever goes on would draw over what was just given back. Of a recording each reading is written already.
+            if on_screen && std::thread::current().name() != Some("main") {
+                std::process::exit(101);
+            }
         }));
     });
 }

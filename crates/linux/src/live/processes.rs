@@ -489,7 +489,8 @@ pub(super) fn open_pid(proc: &OwnedFd, pid: i64, name: &str) -> Result<OwnedFd, 
     let mut rest = &mut path[..];
     write!(rest, "{pid}/{name}\0").map_err(|_| Errno::NAMETOOLONG)?;
     let path = std::ffi::CStr::from_bytes_until_nul(&path).map_err(|_| Errno::INVAL)?;
-    openat(proc, path, OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty())
+    let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK | OFlags::NOCTTY;
+    openat(proc, path, flags, Mode::empty())
 }
 
 /// Reads a file of a process into the buffer, which grows for a long one (a huge command line).

@@ -23,13 +23,19 @@ pub mod vmstat;
 pub mod wireless;
 
 use dozor_core::known::Raw;
+use rustix::fs::OFlags;
 use std::io::Read as _;
+use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::Path;
 
-/// Reads a whole file of the kernel's.
+/// Reads a whole file of the kernel's; of a made-up tree's, which may have a pipe or a device in its place, 16 MiB at most
+/// and without waiting.
 pub fn read_file(path: &Path) -> std::io::Result<Vec<u8>> {
+    const LONGEST: u64 = 16 << 20;
     let mut bytes = Vec::with_capacity(4096);
-    std::fs::File::open(path)?.read_to_end(&mut bytes)?;
+    let flags = OFlags::NONBLOCK | OFlags::NOCTTY;
+    let file = std::fs::File::options().read(true).custom_flags(flags.bits() as i32).open(path)?;
+    file.take(LONGEST).read_to_end(&mut bytes)?;
     Ok(bytes)
 }
 

@@ -47,7 +47,7 @@ fn json(path: &Path) -> Option<Value> {
     if length > LARGEST {
         return None;
     }
-    serde_json::from_slice(&std::fs::read(path).ok()?).ok()
+    serde_json::from_slice(&crate::proc::read_file(path).ok()?).ok()
 }
 
 /// Engines that keep a folder for each container.

@@ -244,7 +244,7 @@ fn replayed() -> Desk {
         writer.begin(&mut bytes);
         for second in (from..until).step_by(2) {
             desk.machine.advance_to(Duration::from_secs(180 + second));
-            writer.put(&Arc::new(desk.machine.reading()), &mut bytes);
+            writer.put(&Arc::new(desk.machine.reading()), &mut bytes).expect("memory");
         }
         writer.finish(&mut bytes);
         let mut file = tempfile::tempfile().expect("a scratch file");
