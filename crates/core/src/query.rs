@@ -12,7 +12,6 @@ use crate::timeline::Timeline;
 use crate::units::NANOS;
 use std::collections::BTreeMap;
 use std::ops::Range;
-use std::sync::Arc;
 
 /// A metric that is asked for, of the machine or of one instance: `disk.busy{sda}`.
 #[derive(Clone, Debug)]
@@ -519,32 +518,27 @@ pub fn present(timeline: &mut Timeline) -> Result<Vec<(&'static Metric, Vec<Text
     const LOOKED_AT: usize = 12;
     let (first, end) = (timeline.first(), timeline.end());
     let step = ((end - first) / LOOKED_AT).max(1);
-    let samples: Vec<Arc<Sample>> =
-        (first..end).rev().step_by(step).map(|number| timeline.sample(number)).collect::<Result<_, _>>()?;
-    let mut found = vec![];
-    for metric in all() {
-        let mut instances = std::collections::BTreeSet::new();
-        let mut there = false;
-        for sample in &samples {
+    let mut found: Vec<_> = all().map(|metric| (metric, false, std::collections::BTreeSet::new())).collect();
+    // One after another: of a large machine a dozen at a time would take much memory.
+    for number in (first..end).rev().step_by(step) {
+        let sample = timeline.sample(number)?;
+        for (metric, there, instances) in &mut found {
             match metric.eval {
-                Eval::System(_) => match metric.of_system(sample) {
-                    Instances::One(value) => there |= is_known(&value),
+                Eval::System(_) => match metric.of_system(&sample) {
+                    Instances::One(value) => *there |= is_known(&value),
                     Instances::Many(values) => {
-                        for (name, _) in values.into_iter().filter(|(_, value)| is_known(value)) {
-                            instances.insert(name);
-                        }
+                        let known = values.into_iter().filter(|(_, value)| is_known(value));
+                        instances.extend(known.map(|(name, _)| name));
                     }
                 },
                 Eval::Process(_) => {
-                    there = there
+                    *there = *there
                         || (0..sample.now.processes.len())
                             .any(|at| is_known(&metric.of(&sample.process(at))));
                 }
             }
         }
-        if there || !instances.is_empty() {
-            found.push((metric, instances.into_iter().collect()));
-        }
     }
-    Ok(found)
+    let there = found.into_iter().filter(|(_, there, instances)| *there || !instances.is_empty());
+    Ok(there.map(|(metric, _, instances)| (metric, instances.into_iter().collect())).collect())
 }

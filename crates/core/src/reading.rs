@@ -677,6 +677,26 @@ macro_rules! declare_reading {
         }
 
         impl Reading {
+            /// About how many bytes of memory it takes beside the reading before it, with which it shares the rows of
+            /// processes that did not change.
+            pub fn own_bytes(&self, before: Option<&Reading>) -> usize {
+                let mut bytes = size_of::<Reading>() + self.processes.len() * size_of::<Arc<ProcessRow>>();
+                $( bytes += size_of_val(&self.$system[..]); )*
+                $( bytes += size_of_val(&self.$process[..]); )*
+                let mut earlier = before.map_or(&[][..], |before| &before.processes).iter().peekable();
+                for row in &self.processes {
+                    while earlier.next_if(|other| other.key() < row.key()).is_some() {}
+                    let shared = earlier.peek().filter(|other| other.key() == row.key());
+                    bytes += match shared {
+                        Some(other) if Arc::ptr_eq(other, row) => 0,
+                        // Its texts are those of the row before.
+                        Some(_) => size_of::<ProcessRow>(),
+                        None => size_of::<ProcessRow>() + row.command.len(),
+                    };
+                }
+                bytes
+            }
+
             /// Sorts every part by its key, which everything after the source relies on; of two rows with one key
             /// the first stays.
             pub fn sort(&mut self) {

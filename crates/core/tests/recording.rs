@@ -206,8 +206,12 @@ fn every_truncation_gives_the_whole_readings_before_it_and_says_so() {
                 if ends.contains(&cut) {
                     assert_eq!(damages, [], "a cut between readings is none");
                 } else {
-                    let expected =
-                        Damage { offset: ends[whole] as u64, bytes: (cut - ends[whole]) as u64, cut: true };
+                    let expected = Damage {
+                        offset: ends[whole] as u64,
+                        bytes: (cut - ends[whole]) as u64,
+                        cut: true,
+                        costly: false,
+                    };
                     assert_eq!(damages, [expected], "cut at {cut}");
                 }
             }

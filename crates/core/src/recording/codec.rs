@@ -1,6 +1,6 @@
 //! What tables of rows as bytes are made of: variable-length integers, numbers as differences, texts once.
 
-use super::format::MOST_ROWS;
+use super::format::{MOST_ROWS, MOST_TEXT};
 use crate::known::Raw;
 use crate::row::Row;
 use crate::text::{Text, clean};
@@ -22,6 +22,9 @@ pub enum DecodeError {
     /// More rows than a machine can have.
     #[error("a frame holds more rows than a machine can have")]
     TooMany,
+    /// More than a recording of this size may take to read.
+    #[error("it takes more to read than a recording of its size should")]
+    TooMuch,
     /// The compressed bytes are not what a compressor writes.
     #[error("a frame cannot be decompressed")]
     Packing,
@@ -89,50 +92,66 @@ pub(super) fn raw(before: Raw, bytes: &mut Bytes<'_>) -> Result<Raw, DecodeError
 
 /// Texts already written since the last key frame, by number from 1.
 #[derive(Default)]
-pub struct Written(HashMap<Text, u32>);
+pub struct Written {
+    numbers: HashMap<Text, u32>,
+    bytes: usize,
+}
 
 impl Written {
     /// Appends a text, or the number that it has already.
     pub fn put(&mut self, text: &Text, out: &mut Vec<u8>) {
-        if let Some(number) = self.0.get(text) {
+        if let Some(number) = self.numbers.get(text) {
             put_varint(u128::from(*number), out);
             return;
         }
         put_varint(0, out);
         put_varint(text.len() as u128, out);
         out.extend_from_slice(text.as_bytes());
-        self.0.insert(text.clone(), self.0.len() as u32 + 1);
+        self.numbers.insert(text.clone(), self.numbers.len() as u32 + 1);
+        self.bytes += text.len();
+    }
+
+    /// Bytes of all texts: a reader keeps them until the next key frame.
+    pub fn bytes(&self) -> usize {
+        self.bytes
     }
 
     /// Forgets all texts, as a key frame demands.
     pub fn clear(&mut self) {
-        self.0.clear();
+        self.numbers.clear();
+        self.bytes = 0;
     }
 }
 
 /// Texts already read since the last key frame.
 #[derive(Default, Clone)]
-pub struct Read(Vec<Text>);
+pub struct Read {
+    texts: Vec<Text>,
+    /// Bytes of all of them.
+    bytes: usize,
+}
 
 impl Read {
     /// The next text.
     pub fn get(&mut self, bytes: &mut Bytes<'_>) -> Result<Text, DecodeError> {
         let number = usize::try_from(bytes.varint()?).map_err(|_| DecodeError::TooLarge)?;
         if number > 0 {
-            return self.0.get(number - 1).cloned().ok_or(DecodeError::NoSuch);
+            return self.texts.get(number - 1).cloned().ok_or(DecodeError::NoSuch);
         }
         let length = usize::try_from(bytes.varint()?).map_err(|_| DecodeError::TooLarge)?;
-        if self.0.len() >= 4 * MOST_ROWS {
+        if self.texts.len() >= 4 * MOST_ROWS || self.bytes >= MOST_TEXT {
             return Err(DecodeError::TooMany);
         }
         let text = Text::from(clean(bytes.take(length)?));
-        self.0.push(text.clone());
+        self.bytes += text.len() + size_of::<Text>();
+        self.texts.push(text.clone());
         Ok(text)
     }
 
     /// Forgets all texts, as a key frame demands.
     pub fn clear(&mut self) {
-        self.0.clear();
+        self.texts.clear();
+        self.bytes = 0;
     }
 }
 

@@ -202,7 +202,8 @@ impl<'a> Bitmaps<'a> {
 }
 
 impl<R: Row> Columns<R> {
-    /// Changes a table by a difference; the result is sorted by key. `room` is how many rows may still be added.
+    /// Changes a table by a difference; the result is sorted by key. `room` is how many bytes of rows the
+    /// part may still have.
     pub fn change<H: Holder<R>>(
         &self,
         rows: &mut Vec<H>,
@@ -221,7 +222,7 @@ impl<R: Row> Columns<R> {
         }
         let changed = steps(rows.len(), &mut input.bytes)?;
         let added = input.bytes.count()?;
-        *room = room.checked_sub(rows.len() + added).ok_or(DecodeError::TooMany)?;
+        *room = room.checked_sub((rows.len() + added) * size_of::<R>()).ok_or(DecodeError::TooMany)?;
         if changed.is_empty() && added == 0 {
             return Ok(());
         }

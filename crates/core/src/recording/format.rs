@@ -27,6 +27,21 @@ const SHORT_HEADER_BYTES: usize = 1 + 2 + 4;
 pub const LONGEST_PAYLOAD: u32 = 32 << 20;
 /// Most rows of one group in one reading that a reader accepts.
 pub const MOST_ROWS: usize = 1 << 18;
+/// Most bytes that the rows of one part of a reading take in memory, for a reader: some 50,000 processes.
+pub const MOST_BYTES: usize = 32 << 20;
+/// Most bytes of texts that a reader keeps from key frame to key frame.
+pub const MOST_TEXT: usize = 16 << 20;
+/// From so many on a writer begins anew with a key frame.
+pub const ENOUGH_TEXT: usize = 4 << 20;
+/// What reading may take: rows that are held are counted at each reading, rows that are decoded [`ROW_WORK`] times.
+/// So much whatever the size …
+pub const LEAST_WORK: u64 = 20_000_000;
+/// … and so much for each byte of the recording: several times what a recorder of ten thousand idle processes writes.
+pub const WORK_PER_BYTE: u64 = 8;
+/// What decoding a row takes beside holding one.
+pub const ROW_WORK: u64 = 8;
+/// Bytes that are unpacked for what holding a row takes.
+pub const BYTES_PER_WORK: u64 = 8;
 /// A key frame comes at least every so many readings: a quarter of an hour at 2 s.
 pub const KEY_EVERY: u32 = 450;
 

@@ -3,7 +3,7 @@
 
 use super::codec::{DecodeError, Read, Written};
 use super::columnar::put_table;
-use super::format::MOST_ROWS;
+use super::format::{BYTES_PER_WORK, LONGEST_PAYLOAD, ROW_WORK};
 use super::mapping::Columns;
 use super::numbers::{In, Out};
 use super::packing::{Packer, Unpacker};
@@ -246,22 +246,32 @@ pub fn payload(rows: &[IndexRow], peaks: &Peaks, packer: &mut Packer) -> std::io
 
 impl IndexColumns {
     /// What an index says, in the columns that the head names.
-    pub fn read(&self, payload: &[u8]) -> Result<Index, DecodeError> {
+    /// It tells of at most so many readings. Gives as well what reading it took.
+    pub fn read(&self, payload: &[u8], readings: usize) -> Result<(Index, u64), DecodeError> {
+        /// More than a row of either table can have in the file.
+        const ROW: usize = 512;
+        let most_peaks = PROCESS_METRICS.len() + 1;
+        let most = (readings + most_peaks).saturating_mul(ROW).min(LONGEST_PAYLOAD as usize);
         let mut tables = vec![];
         let (packed, bits) = apart(payload)?;
-        let unpacked = Unpacker::new().and_then(|mut unpacker| unpacker.unpack(packed, &mut tables));
+        let unpacked = Unpacker::new().and_then(|mut unpacker| unpacker.unpack(packed, most, &mut tables));
         unpacked.map_err(|_| DecodeError::Packing)?;
-        let (mut input, mut texts, mut room) = (In::new(&tables, bits), Read::default(), MOST_ROWS);
+        let (mut input, mut texts) = (In::new(&tables, bits), Read::default());
+        let mut room = readings.saturating_mul(size_of::<IndexRow>());
         let (mut rows, mut peaks): (Vec<IndexRow>, Vec<PeakRow>) = (vec![], vec![]);
         let columns = self.moments.as_ref().ok_or(DecodeError::NoSuch)?;
         columns.change(&mut rows, &mut IndexRow::default(), &mut texts, &mut room, &mut input)?;
         if let Some(columns) = &self.peaks {
+            // Of metrics that a later program knows as well.
+            let mut room = 4 * most_peaks * size_of::<PeakRow>();
             columns.change(&mut peaks, &mut PeakRow::default(), &mut texts, &mut room, &mut input)?;
         }
         let place = |row: &IndexRow| row.offset.value().unwrap_or(-1) as u64;
-        Ok(Index {
+        let work = tables.len() as u64 / BYTES_PER_WORK + (rows.len() + peaks.len()) as u64 * ROW_WORK;
+        let index = Index {
             moments: rows.iter().map(|row| (place(row), row.moment())).collect(),
             peaks: peaks.iter().filter_map(Peak::of).collect(),
-        })
+        };
+        Ok((index, work))
     }
 }

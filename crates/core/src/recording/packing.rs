@@ -88,14 +88,14 @@ impl Unpacker {
     }
 
     /// Puts a payload into `out`, whose old content goes. Foreign bytes give an error, and never more than a payload
-    /// may have.
-    pub fn unpack(&mut self, packed: &[u8], out: &mut Vec<u8>) -> io::Result<()> {
+    /// may have; `most` bytes where that is less.
+    pub fn unpack(&mut self, packed: &[u8], most: usize, out: &mut Vec<u8>) -> io::Result<()> {
         out.clear();
         let mut input = InBuffer::around(packed);
         loop {
             let before = (input.pos(), out.len());
             grow(out, |output| self.0.run(&mut input, output).map(|_| ()))?;
-            if out.len() > LONGEST_PAYLOAD as usize {
+            if out.len() > most.min(LONGEST_PAYLOAD as usize) {
                 return Err(io::ErrorKind::FileTooLarge.into());
             }
             // Room that is left says that nothing more will come.
@@ -141,7 +141,7 @@ mod tests {
                 }
                 packed.clear();
                 packer.pack(payload, &mut packed).unwrap();
-                unpacker.unpack(&packed, &mut back).unwrap();
+                unpacker.unpack(&packed, usize::MAX, &mut back).unwrap();
                 prop_assert_eq!(&back, payload);
             }
         }
@@ -151,7 +151,7 @@ mod tests {
             bytes in proptest::collection::vec(any::<u8>(), 0..300)
         ) {
             let mut back = vec![];
-            let _ = Unpacker::new().unwrap().unpack(&bytes, &mut back);
+            let _ = Unpacker::new().unwrap().unpack(&bytes, usize::MAX, &mut back);
             prop_assert!(back.len() <= LONGEST_PAYLOAD as usize + STEP);
         }
     }

@@ -5,7 +5,8 @@
 
 use super::codec::{Bytes, DecodeError, Read as Texts};
 use super::format::{
-    FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, MAGIC, MOST_ROWS, PartKind, VERSION,
+    BYTES_PER_WORK, FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, LEAST_WORK, MAGIC, MOST_BYTES,
+    PartKind, ROW_WORK, VERSION, WORK_PER_BYTE,
 };
 use super::index::{Index, IndexColumns, IndexRow, PeakRow};
 use super::mapping::Columns;
@@ -92,6 +93,17 @@ macro_rules! declare_table {
                 })
             }
 
+            /// Rows that the table holds.
+            fn rows(&self, reading: &Reading, unknown: &[UnknownRow]) -> usize {
+                match self {
+                    Table::System(_) => 1,
+                    $( Table::$system_name(_) => reading.$system.len(), )*
+                    $( Table::$process_name(_) => reading.$process.len(), )*
+                    Table::Process(_) => reading.processes.len(),
+                    Table::Unknown(_) => unknown.len(),
+                }
+            }
+
             /// Takes in this table's difference; in a key frame from nothing.
             fn decode(&self, kind: PartKind, state: &mut Tables<'_>, input: &mut In<'_>) -> Result<(), DecodeError> {
                 macro_rules! take {
@@ -128,7 +140,7 @@ struct Tables<'a> {
     unknown: &'a mut Vec<UnknownRow>,
     unknown_last: &'a mut UnknownRow,
     texts: &'a mut Texts,
-    /// Rows that the part may still have.
+    /// Bytes of rows that the part may still have.
     room: usize,
 }
 
@@ -173,6 +185,30 @@ struct Part {
     payload: Vec<u8>,
 }
 
+/// Whether to go on reading, after what reading took and may take so far.
+#[derive(Clone, Copy, Debug)]
+pub struct Work {
+    /// What it took.
+    pub spent: u64,
+    /// What it may take.
+    pub allowed: u64,
+}
+
+impl Work {
+    /// Without bounds: for what this program itself keeps.
+    const FREE: Work = Work { spent: 0, allowed: u64::MAX };
+
+    /// What reading so many bytes of a recording may take.
+    pub fn allowed_for(bytes: u64) -> u64 {
+        LEAST_WORK.saturating_add(bytes.saturating_mul(WORK_PER_BYTE))
+    }
+
+    fn spend(&mut self, work: u64) -> Result<(), DecodeError> {
+        self.spent = self.spent.saturating_add(work);
+        if self.spent > self.allowed { Err(DecodeError::TooMuch) } else { Ok(()) }
+    }
+}
+
 impl Part {
     /// The tables of a frame, as they were before compression.
     fn unpack<'a>(
@@ -192,7 +228,7 @@ impl Part {
             none => none.insert(Unpacker::new().map_err(|_| DecodeError::Packing)?),
         };
         let restarted = if kind.key { unpacker.restart() } else { Ok(()) };
-        let unpacked = restarted.and_then(|()| unpacker.unpack(packed, &mut self.payload));
+        let unpacked = restarted.and_then(|()| unpacker.unpack(packed, usize::MAX, &mut self.payload));
         unpacked.map_err(|_| DecodeError::Packing)?;
         Ok((In::new(&self.payload, bits), &mut self.texts))
     }
@@ -216,6 +252,8 @@ pub struct Decoder {
     process_part: Part,
     /// Of the system part only the machine's own row is read.
     light: bool,
+    /// What reading took, and may take.
+    pub work: Work,
 }
 
 impl Decoder {
@@ -234,6 +272,7 @@ impl Decoder {
             system_part: Part::default(),
             process_part: Part::default(),
             light: false,
+            work: Work::FREE,
         }
     }
 
@@ -257,6 +296,7 @@ impl Decoder {
 
     /// Takes in a frame of either part.
     pub fn part(&mut self, kind: PartKind, payload: &[u8]) -> Result<(), DecodeError> {
+        self.work.spend(1)?;
         let plan = self.plan.clone();
         let (tables, part, first) = if kind.system {
             (&plan.system, &mut self.system_part, 0)
@@ -264,7 +304,9 @@ impl Decoder {
             (&plan.process, &mut self.process_part, plan.system.len())
         };
         let (mut input, texts) = part.unpack(kind, payload)?;
-        let mut room = MOST_ROWS;
+        // Texts and numbers are in what was unpacked; each byte of it is looked at.
+        self.work.spend(input.bytes.0.len() as u64 / BYTES_PER_WORK)?;
+        let mut room = MOST_BYTES;
         // The machine's own row is the first of all.
         let light = self.light && kind.system && matches!(tables.first(), Some(Table::System(_)));
         for (at, table) in tables.iter().enumerate().take(if light { 1 } else { tables.len() }) {
@@ -278,8 +320,12 @@ impl Decoder {
                 texts: &mut *texts,
                 room,
             };
+            let before = if kind.key { 0 } else { table.rows(state.reading, state.unknown) };
             table.decode(kind, &mut state, &mut input)?;
             room = state.room;
+            let rows = table.rows(&self.reading, &self.unknown[first + at].0);
+            let added = rows.saturating_sub(before) as u64;
+            self.work.spend(rows as u64 + added * ROW_WORK)?;
         }
         let done = light || input.is_done();
         if kind.system {
@@ -288,9 +334,12 @@ impl Decoder {
         if done { Ok(()) } else { Err(DecodeError::Trailing) }
     }
 
-    /// What an index says of its readings.
-    pub fn index(&self, payload: &[u8]) -> Result<Index, DecodeError> {
-        self.plan.index.read(payload)
+    /// What an index says of at most so many readings.
+    pub fn index(&mut self, payload: &[u8], readings: usize) -> Result<Index, DecodeError> {
+        self.work.spend(1)?;
+        let (index, work) = self.plan.index.read(payload, readings)?;
+        self.work.spend(work)?;
+        Ok(index)
     }
 
     /// The reading as it stands.
@@ -319,12 +368,26 @@ pub struct Damage {
     pub bytes: u64,
     /// The recording simply ends here, within a reading.
     pub cut: bool,
+    /// From here on it takes more to read than a recording of its size should.
+    pub costly: bool,
+}
+
+impl Damage {
+    /// Bytes that cannot be read.
+    pub fn of(offset: u64, bytes: u64) -> Damage {
+        Damage { offset, bytes, cut: false, costly: false }
+    }
 }
 
 impl std::fmt::Display for Damage {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let Damage { offset, bytes, cut } = self;
-        if *cut {
+        let Damage { offset, bytes, cut, costly } = self;
+        if *costly {
+            write!(
+                f,
+                "left out from byte {offset} on: it takes more to read than a recording of its size should"
+            )
+        } else if *cut {
             write!(f, "cut off at byte {offset}: the last {bytes} bytes are not a whole reading")
         } else {
             write!(f, "damaged at byte {offset}: {bytes} bytes could not be read")
@@ -439,11 +502,14 @@ impl<R: Read> StreamReader<R> {
                 Found::Cut { offset, bytes } => {
                     let offset_of_reading = self.pending.take().map_or(offset, |(pending, _)| pending);
                     let bytes = bytes + (offset - offset_of_reading);
-                    return Ok(Some(Event::Damage(Damage { offset: offset_of_reading, bytes, cut: true })));
+                    return Ok(Some(Event::Damage(Damage {
+                        cut: true,
+                        ..Damage::of(offset_of_reading, bytes)
+                    })));
                 }
                 Found::Damage { offset, bytes } => {
                     self.lose();
-                    return Ok(Some(Event::Damage(Damage { offset, bytes, cut: false })));
+                    return Ok(Some(Event::Damage(Damage::of(offset, bytes))));
                 }
                 Found::Frame { offset, kind } => {
                     if let Some(event) = self.frame(offset, kind) {
@@ -455,7 +521,7 @@ impl<R: Read> StreamReader<R> {
     }
 
     fn cut_reading(&self, offset: u64) -> Event {
-        Event::Damage(Damage { offset, bytes: self.scanner.offset() - offset, cut: true })
+        Event::Damage(Damage { cut: true, ..Damage::of(offset, self.scanner.offset() - offset) })
     }
 
     /// From here on differences mean nothing until a key frame comes.
@@ -472,6 +538,7 @@ impl<R: Read> StreamReader<R> {
             return Some(Event::Mark(mark));
         }
         let part = kind.part()?;
+        self.decoder.work.allowed = Work::allowed_for(self.scanner.offset());
         let result = if part.system {
             // A system frame without its process frame: what came before is not whole.
             if part.key {
@@ -498,12 +565,10 @@ impl<R: Read> StreamReader<R> {
                 _ => Err(DecodeError::NoSuch),
             }
         };
-        if result.is_err() {
-            let bytes = self.scanner.offset() - offset;
-            self.lose();
-            return Some(Event::Damage(Damage { offset, bytes, cut: false }));
-        }
-        None
+        let error = result.err()?;
+        let bytes = self.scanner.offset() - offset;
+        self.lose();
+        Some(Event::Damage(Damage { costly: error == DecodeError::TooMuch, ..Damage::of(offset, bytes) }))
     }
 }
 

@@ -1,7 +1,7 @@
 //! Tables of rows as bytes in version 1: row by row. Only read, no longer written.
 
 use super::codec::{Bytes, DecodeError, Holder, Read, raw};
-use super::format::MOST_ROWS;
+use super::format::MOST_BYTES;
 use super::mapping::Columns;
 use crate::known::Raw;
 use crate::row::Row;
@@ -65,7 +65,7 @@ impl<R: Row> Columns<R> {
             next = index + 1;
         }
         let added = bytes.count()?;
-        if rows.len() + added > MOST_ROWS {
+        if (rows.len() + added) * size_of::<R>() > MOST_BYTES {
             return Err(DecodeError::TooMany);
         }
         for _ in 0..added {

@@ -4,7 +4,7 @@
 use super::format::Kind;
 use super::index::Index;
 use super::marks::{Mark, MarkKind};
-use super::reader::{Damage, Decoder, Entry, Frames, Opened, ReadError};
+use super::reader::{Damage, Decoder, Entry, Frames, Opened, ReadError, Work};
 use super::scanner::{Found, Scanner};
 use crate::reading::HostFacts;
 use std::io::{self, Read};
@@ -53,6 +53,8 @@ pub struct Survey {
     pending: Option<(u64, bool)>,
     broken: bool,
     lost: bool,
+    /// Readings that were found.
+    readings: usize,
 }
 
 impl Survey {
@@ -62,7 +64,8 @@ impl Survey {
             Opened::read(FromHere { frames: frames.clone(), at: 0 })?;
         let settled = scanner.offset();
         let (pending, broken, lost) = (None, false, false);
-        Ok(Survey { frames, decoder, host, every, scanner: Some(scanner), settled, pending, broken, lost })
+        let scanner = Some(scanner);
+        Ok(Survey { frames, decoder, host, every, scanner, settled, pending, broken, lost, readings: 0 })
     }
 
     /// Whose recording it is.
@@ -75,9 +78,17 @@ impl Survey {
         self.every
     }
 
-    /// A decoder that has read nothing.
+    /// A decoder that has read nothing, and may take as much as suits the size of the recording.
     pub fn decoder(&self) -> Decoder {
-        self.decoder.anew()
+        let mut decoder = self.decoder.anew();
+        decoder.work = Work { spent: 0, allowed: Work::allowed_for(self.settled) };
+        decoder
+    }
+
+    /// What finding the readings took so far, and may take.
+    pub fn work(&mut self) -> &mut Work {
+        self.decoder.work.allowed = Work::allowed_for(self.settled);
+        &mut self.decoder.work
     }
 
     /// The frames.
@@ -105,12 +116,15 @@ impl Survey {
                     };
                     let offset = self.settled;
                     self.scanner = None;
-                    return Ok(Some(Surveyed::Damage(Damage { offset, bytes: end - offset, cut: true })));
+                    return Ok(Some(Surveyed::Damage(Damage {
+                        cut: true,
+                        ..Damage::of(offset, end - offset)
+                    })));
                 }
                 Found::Damage { offset, bytes } => {
                     (self.broken, self.lost, self.pending) = (true, true, None);
                     self.settled = offset + bytes;
-                    return Ok(Some(Surveyed::Damage(Damage { offset, bytes, cut: false })));
+                    return Ok(Some(Surveyed::Damage(Damage::of(offset, bytes))));
                 }
                 Found::Frame { offset, kind } => {
                     let end = scanner.offset();
@@ -124,14 +138,17 @@ impl Survey {
                             continue;
                         }
                         (_, Some(part)) => match self.pending.take() {
-                            Some((system, key)) if key == part.key => Some(Surveyed::Reading {
-                                entry: Entry { system, process: offset, key },
-                                lost: std::mem::take(&mut self.lost),
-                            }),
+                            Some((system, key)) if key == part.key => {
+                                self.readings += 1;
+                                Some(Surveyed::Reading {
+                                    entry: Entry { system, process: offset, key },
+                                    lost: std::mem::take(&mut self.lost),
+                                })
+                            }
                             None if self.broken => None,
                             _ => {
                                 (self.broken, self.lost) = (true, true);
-                                Some(Surveyed::Damage(Damage { offset, bytes: end - offset, cut: false }))
+                                Some(Surveyed::Damage(Damage::of(offset, end - offset)))
                             }
                         },
                         (Some(Kind::Mark), _) => {
@@ -140,7 +157,9 @@ impl Survey {
                             mark.map(Surveyed::Mark)
                         }
                         (Some(Kind::Index), _) => {
-                            self.decoder.index(scanner.payload()).ok().map(Surveyed::Index)
+                            self.decoder.work.allowed = Work::allowed_for(end);
+                            let index = self.decoder.index(scanner.payload(), self.readings);
+                            index.ok().map(Surveyed::Index)
                         }
                         _ => None,
                     };

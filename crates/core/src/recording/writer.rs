@@ -2,7 +2,7 @@
 
 use super::codec::{Written, put_varint};
 use super::columnar::put_table;
-use super::format::{KEY_EVERY, Kind, header, put_frame};
+use super::format::{ENOUGH_TEXT, KEY_EVERY, Kind, header, put_frame};
 use super::index::{self, IndexRow, PeakRow, Peaks};
 use super::marks::{Mark, MarkKind};
 use super::numbers::Out;
@@ -206,7 +206,8 @@ impl Encoder {
 
     /// Whether the next reading becomes a key frame.
     pub fn key_is_next(&self) -> bool {
-        self.previous.is_none() || self.since_key + 1 >= self.key_every
+        let texts = self.system.texts.bytes() + self.process.texts.bytes();
+        self.previous.is_none() || self.since_key + 1 >= self.key_every || texts > ENOUGH_TEXT
     }
 
     /// The tables of the reading that was put last, of either part, before they were compressed; for measuring.

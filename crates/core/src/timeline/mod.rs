@@ -21,10 +21,13 @@ use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::ops::Range;
 use std::sync::Arc;
 
-/// Samples that are kept decoded around the present place.
+/// Samples that are kept decoded around the present place, at most.
 const DECODED: usize = 96;
-/// Readings that are kept decoded: what stepping back needs.
+/// Readings that are kept decoded, at most: what stepping back needs.
 const RECENT: usize = 160;
+/// Bytes that either of them takes at most, but for the newest: where thousands of processes change at each reading
+/// those are few.
+pub const DECODED_BYTES: usize = 12 << 20;
 
 /// Samples without an index are looked at in parts of this size.
 const REST: usize = 1_500;
@@ -47,8 +50,11 @@ pub struct Timeline {
     live: Option<Box<Memory>>,
     fresh: Decoder,
     position: Option<(Spot, Decoder)>,
-    decoded: BTreeMap<usize, Arc<Sample>>,
+    /// With the bytes that each takes.
+    decoded: BTreeMap<usize, (Arc<Sample>, usize)>,
+    decoded_bytes: usize,
     recent: HashMap<Spot, Arc<Reading>>,
+    recent_bytes: usize,
     newest: Option<Arc<Reading>>,
 }
 
@@ -90,7 +96,9 @@ impl Timeline {
             fresh: Decoder::own(),
             position: None,
             decoded: BTreeMap::new(),
+            decoded_bytes: 0,
             recent: HashMap::new(),
+            recent_bytes: 0,
             newest: None,
         }
     }
@@ -214,7 +222,11 @@ impl Timeline {
 
     /// What cannot be read.
     pub fn damages(&self) -> Vec<Damage> {
-        self.past.iter().flat_map(|segment| segment.damages.iter().chain(&segment.tail)).copied().collect()
+        self.past
+            .iter()
+            .flat_map(|segment| segment.damages.iter().chain(&segment.costly).chain(&segment.tail))
+            .copied()
+            .collect()
     }
 
     /// Nominal time between readings in seconds, where the newest recording states one.
@@ -273,8 +285,9 @@ impl Timeline {
         if changed {
             let fine = self.first + past + memory.coarse.entries.len();
             self.decoded = self.decoded.split_off(&fine);
+            self.decoded_bytes = self.decoded.values().map(|(_, bytes)| bytes).sum();
             self.position = None;
-            self.recent.clear();
+            self.forget_recent();
         }
     }
 
@@ -318,10 +331,16 @@ impl Timeline {
 
     /// The sample with this number.
     pub fn sample(&mut self, number: usize) -> Result<Arc<Sample>, ReadError> {
-        if let Some(sample) = self.decoded.get(&number) {
+        if let Some((sample, _)) = self.decoded.get(&number) {
             return Ok(sample.clone());
         }
         let spot = self.spot(number).ok_or(ReadError::Empty)?;
+        // Very large ones make room before another one is decoded, not after.
+        if self.decoded_bytes > DECODED_BYTES {
+            self.decoded.clear();
+            self.decoded_bytes = 0;
+            self.forget_recent();
+        }
         let lost = self.moment(number).is_none_or(|moment| moment.lost);
         // The later one first: the way to it leads over the other.
         let now = self.reading(spot)?;
@@ -330,6 +349,18 @@ impl Timeline {
         let sample = Arc::new(Sample::new(host, before, now));
         self.remember(number, sample.clone());
         Ok(sample)
+    }
+
+    /// From which sample on those up to `number` are kept together; none where all that are wanted can be. To be asked after
+    /// that sample was.
+    pub fn decoded_from(&self, number: usize) -> Option<usize> {
+        let newest = self.decoded.get(&number).map(|(_, bytes)| *bytes)?;
+        let kept: Vec<usize> = self.decoded.range(..=number).rev().map(|(at, _)| *at).collect();
+        let run = kept.iter().zip(0..).take_while(|(at, back)| **at + back == number).count();
+        let bytes: usize = self.decoded.range(number + 1 - run..=number).map(|(_, (_, bytes))| bytes).sum();
+        // As many more as there is room for, if they are about alike.
+        let room = DECODED_BYTES.saturating_sub(bytes) / newest.max(1);
+        (bytes + newest * DECODED > DECODED_BYTES).then(|| (number + 1).saturating_sub((run + room).max(2)))
     }
 
     /// Where a sample's reading stands.
@@ -476,8 +507,12 @@ impl Timeline {
     }
 
     fn remember(&mut self, number: usize, sample: Arc<Sample>) {
-        self.decoded.insert(number, sample);
-        while self.decoded.len() > DECODED {
+        let bytes = sample.now.own_bytes(sample.before.as_deref());
+        self.decoded_bytes += bytes;
+        if let Some((_, before)) = self.decoded.insert(number, (sample, bytes)) {
+            self.decoded_bytes -= before;
+        }
+        while self.decoded.len() > DECODED || self.decoded.len() > 1 && self.decoded_bytes > DECODED_BYTES {
             // What is farthest from the present place is needed last.
             let (Some((&low, _)), Some((&high, _))) =
                 (self.decoded.first_key_value(), self.decoded.last_key_value())
@@ -485,8 +520,13 @@ impl Timeline {
                 return;
             };
             let far = if number - low >= high - number { low } else { high };
-            self.decoded.remove(&far);
+            self.decoded_bytes -= self.decoded.remove(&far).map_or(0, |(_, bytes)| bytes);
         }
+    }
+
+    fn forget_recent(&mut self) {
+        self.recent.clear();
+        self.recent_bytes = 0;
     }
 
     fn reading(&mut self, spot: Spot) -> Result<Arc<Reading>, ReadError> {
@@ -504,14 +544,23 @@ impl Timeline {
             }
             _ => (key, self.past.get(place).map_or_else(|| self.fresh.anew(), Segment::decoder)),
         };
-        if self.recent.len() > RECENT {
-            self.recent.clear();
+        if self.recent.len() > RECENT || self.recent_bytes > DECODED_BYTES {
+            self.forget_recent();
         }
+        let mut before: Option<Arc<Reading>> = None;
         loop {
             let (entry, frames) = self.find((place, next))?;
             decoder.load(frames, entry)?;
             if next + RECENT / 2 > at {
-                self.recent.insert((place, next), Arc::new(decoder.reading().clone()));
+                let reading = Arc::new(decoder.reading().clone());
+                let bytes = reading.own_bytes(before.as_deref());
+                // What is before the one that is asked for makes room for it.
+                if self.recent_bytes + bytes > DECODED_BYTES {
+                    self.forget_recent();
+                }
+                self.recent_bytes += bytes;
+                before = Some(reading.clone());
+                self.recent.insert((place, next), reading);
             }
             if next == at {
                 break;

@@ -2,7 +2,9 @@
 
 use super::moment::Moment;
 use crate::reading::{HostFacts, Reading};
-use crate::recording::{Damage, Decoder, Entry, Frames, Mark, Peak, ReadError, Survey, Surveyed};
+use crate::recording::{
+    Damage, DecodeError, Decoder, Entry, Frames, Mark, Peak, ReadError, Survey, Surveyed,
+};
 use crate::sample::Sample;
 use std::ops::Range;
 use std::sync::Arc;
@@ -21,6 +23,8 @@ pub struct Segment {
     pub marks: Vec<Mark>,
     /// What cannot be read.
     pub damages: Vec<Damage>,
+    /// From here on it took more to read than it may.
+    pub costly: Option<Damage>,
     /// What stands behind the last whole reading: cut off, or not there yet.
     pub tail: Option<Damage>,
 }
@@ -37,6 +41,7 @@ impl Segment {
             peaks: vec![],
             marks: vec![],
             damages: vec![],
+            costly: None,
             tail: None,
         };
         let moments = segment.grow()?;
@@ -109,6 +114,8 @@ impl Segment {
     fn decode(&mut self, block: &mut Vec<(usize, bool)>, moments: &mut Vec<Moment>) {
         let Some((first, lost)) = block.first() else { return };
         let mut decoder = self.survey.decoder();
+        // Each block has a decoder of its own, all together one budget.
+        decoder.work = *self.survey.work();
         let mut before = self.carried.take().filter(|(at, _)| at + 1 == *first).map(|(_, reading)| reading);
         // Rates of the first need the reading before it, which may stand in the block before.
         let mut at = if before.is_none() && !lost { first.saturating_sub(1) } else { *first };
@@ -119,7 +126,14 @@ impl Segment {
         for place in at..self.entries.len() {
             let lost = place.checked_sub(*first).and_then(|at| block.get(at)).map(|(_, lost)| *lost);
             // What its checksum calls whole but makes no sense is as good as lost; so is what is written against it.
-            sound = sound && decoder.load_system(&**self.survey.frames(), self.entries[place]).is_ok();
+            let loaded = sound.then(|| decoder.load_system(&**self.survey.frames(), self.entries[place]));
+            if let Some(Err(ReadError::Decode(DecodeError::TooMuch))) = &loaded
+                && self.costly.is_none()
+            {
+                let damage = Damage::of(self.entries[place].system, 0);
+                self.costly = Some(Damage { costly: true, ..damage });
+            }
+            sound = matches!(loaded, Some(Ok(())));
             let reading = sound.then(|| Arc::new(decoder.reading().clone()));
             if let Some(lost) = lost {
                 moments.push(match &reading {
@@ -136,6 +150,7 @@ impl Segment {
                 before = reading;
             }
         }
+        self.survey.work().spent = decoder.work.spent;
         self.carried = before.map(|reading| (self.entries.len() - 1, reading));
         block.clear();
     }

@@ -283,6 +283,8 @@ impl State {
 
     fn fill_window(&mut self, shown: usize) {
         let from = (shown + 1).saturating_sub(TREND_SAMPLES).max(self.timeline.first());
+        // Where thousands of processes change at each reading fewer samples than that are kept.
+        let from = self.timeline.decoded_from(shown).map_or(from, |kept| from.max(kept));
         // Backwards in time would decode each key frame's readings again for every sample.
         self.window = (from..=shown).filter_map(|number| self.timeline.sample(number).ok()).collect();
     }
