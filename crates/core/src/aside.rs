@@ -103,6 +103,20 @@ fn short_lived(sample: &Sample) -> Vec<ProcessRow> {
     rows
 }
 
+/// The name of a row for processes of which nothing is known.
+pub(crate) const UNNAMED: &str = "unseen";
+
+/// Where tasks of the machine are not among the processes (another namespace, a `/proc` that hides others, a recording of a
+/// few): how many are, and how many there are in all, by proc_loadavg(5), which counts the whole machine.
+pub fn out_of_sight(sample: &Sample) -> Option<(i64, i64)> {
+    /// Some come and go between the two files.
+    const FEW: i64 = 24;
+    let all = sample.now.system.threads.value()?;
+    let of = |row: &Arc<ProcessRow>| row.pid.value().map_or(0, |_| row.threads.value().unwrap_or(1).max(1));
+    let seen: i64 = sample.now.processes.iter().map(of).sum();
+    (all - seen > FEW.max(all / 5)).then_some((seen, all))
+}
+
 /// Where ends are not reported: what the counters say about processes that nobody saw.
 fn nameless(sample: &Sample) -> Option<ProcessRow> {
     // Reported, and there were none.
@@ -111,6 +125,12 @@ fn nameless(sample: &Sample) -> Option<ProcessRow> {
     }
     let seconds = sample.seconds()?;
     let used = unaccounted(sample).value().filter(|used| *used >= WORTH_A_ROW)?;
+    if let Some((seen, all)) = out_of_sight(sample) {
+        let mut row = gathered(sample, -2, &[], used / 100.0 * seconds);
+        row.name = UNNAMED.into();
+        row.command = format!("{} tasks that cannot be seen from here", all - seen).into();
+        return Some(row);
+    }
     let started = sample.rate(|reading| reading.system.forks).value().map_or(0.0, |rate| rate * seconds);
     let born = (0..sample.now.processes.len()).filter(|at| sample.process(*at).born).count() as f64;
     let unseen = (started - born).max(0.0);
@@ -118,7 +138,7 @@ fn nameless(sample: &Sample) -> Option<ProcessRow> {
         return None;
     }
     let mut row = gathered(sample, -2, &[], used / 100.0 * seconds);
-    row.name = "unseen".into();
+    row.name = UNNAMED.into();
     row.command =
         format!("{unseen:.0} processes or threads came and went unseen; root would see their names").into();
     Some(row)

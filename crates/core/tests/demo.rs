@@ -29,8 +29,8 @@ fn user(sample: &Sample, metric: &str) -> (String, f64) {
     let gone = aside(sample);
     let everybody = Everybody::new(sample, &gone);
     let metric = process_metric(metric).expect("a metric");
-    let (row, part) = main_user(&everybody, metric).expect("somebody uses it");
-    (everybody.view(row).now.name.to_string(), part)
+    let user = main_user(&everybody, metric, None).expect("somebody uses it");
+    (user.name.to_string(), user.part)
 }
 
 fn key(machine: &mut SimulatedMachine, name: &str) -> ProcessKey {
@@ -192,7 +192,7 @@ fn pausing_stops_the_work_and_others_are_not_permitted() {
 fn zombies_outlive_a_kill_and_end_with_their_parent() {
     let mut machine = SimulatedMachine::new(1);
     let (zombie, parent) = (key(&mut machine, "mosaic"), key(&mut machine, "nightqueue"));
-    assert_eq!(machine.signal(zombie, signals::KILL), Ok(()));
+    assert_eq!(machine.signal(zombie, signals::KILL), Err(Refusal::Zombie(parent.pid)));
     assert!(machine.is_alive(zombie));
     assert_eq!(machine.signal(parent, signals::KILL), Ok(()));
     assert!(!machine.is_alive(zombie));

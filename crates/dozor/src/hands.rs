@@ -4,7 +4,7 @@ use dozor_core::demo::{Refusal, SimulatedMachine};
 use dozor_core::reading::ProcessKey;
 use dozor_core::signals::Signal;
 use dozor_core::text::Text;
-use dozor_linux::act::{self, SignalError};
+use dozor_linux::act::{self, Ending, SignalError};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
@@ -44,14 +44,16 @@ pub enum Outcome {
     StillThere,
     /// The process had ended before.
     AlreadyGone,
+    /// It ended, before or by the signal, but its parent with this PID has not collected it: nobody can end it further.
+    Zombie(i64),
     /// The process belongs to somebody else.
     NotPermitted,
     /// Anything else.
     Failed(String),
 }
 
-/// Waits at most until an instant for the end of a process; gives the time that it took.
-type Wait = Box<dyn Fn(Instant) -> Option<Duration> + Send>;
+/// Waits at most until an instant for the end of a process.
+type Wait = Box<dyn Fn(Instant) -> Ending + Send>;
 
 /// Where processes are acted on.
 #[derive(Clone)]
@@ -70,6 +72,7 @@ impl Hands {
             Hands::Live => {
                 let sent = act::send(key, number).map_err(|error| match error {
                     SignalError::Gone => Outcome::AlreadyGone,
+                    SignalError::Zombie(parent) => Outcome::Zombie(parent),
                     SignalError::NotPermitted => Outcome::NotPermitted,
                     other @ SignalError::Other(_) => Outcome::Failed(other.to_string()),
                 })?;
@@ -81,17 +84,18 @@ impl Hands {
                 result.map_err(|refusal| match refusal {
                     Refusal::NotPermitted => Outcome::NotPermitted,
                     Refusal::Gone => Outcome::AlreadyGone,
+                    Refusal::Zombie(parent) => Outcome::Zombie(parent),
                 })?;
                 let begin = Instant::now();
                 Ok(Box::new(move |until| {
                     while lock(&machine).is_alive(key) {
                         let left = until.saturating_duration_since(Instant::now());
                         if left.is_zero() {
-                            return None;
+                            return Ending::StillThere;
                         }
                         std::thread::sleep(left.min(Duration::from_millis(20)));
                     }
-                    Some(begin.elapsed())
+                    Ending::Gone(begin.elapsed())
                 }))
             }
             Hands::Tied(reason) => Err(Outcome::Failed((*reason).to_owned())),
@@ -106,7 +110,11 @@ impl Hands {
             .map(|sent| match sent {
                 Err(outcome) => outcome,
                 Ok(_) if !signal.ends => Outcome::Sent,
-                Ok(wait) => wait(until).map_or(Outcome::StillThere, Outcome::GoneAfter),
+                Ok(wait) => match wait(until) {
+                    Ending::Gone(time) => Outcome::GoneAfter(time),
+                    Ending::Zombie(parent) => Outcome::Zombie(parent),
+                    Ending::StillThere => Outcome::StillThere,
+                },
             })
             .collect()
     }
@@ -139,12 +147,13 @@ pub fn summary(signal: &Signal, targets: &[Target], outcomes: &[Outcome]) -> Str
     let denied = of(|outcome| *outcome == Outcome::NotPermitted);
     if let Some(first) = denied.first() {
         let user = &first.user;
-        parts.push(format!("{}: not permitted; run dozor as {user} or root", names(&denied)));
+        let who = if **user == *"root" { "root".to_owned() } else { format!("{user} or root") };
+        parts.push(format!("{}: not permitted; run dozor as {who}", names(&denied)));
     }
     let still = of(|outcome| *outcome == Outcome::StillThere);
     if !still.is_empty() {
         let advice = if signal.number == dozor_core::signals::KILL {
-            "it waits in the kernel or is a zombie"
+            "it waits in the kernel, until what it waits for comes"
         } else {
             "x, then Force to stop, if it must go"
         };
@@ -157,6 +166,19 @@ pub fn summary(signal: &Signal, targets: &[Target], outcomes: &[Outcome]) -> Str
     });
     if let Some(longest) = longest.max() {
         parts.push(format!("{}: gone {:.1} s after {name}", names(&gone), longest.as_secs_f64()));
+    }
+    let zombies = of(|outcome| matches!(outcome, Outcome::Zombie(_)));
+    let parents = outcomes.iter().filter_map(|outcome| match outcome {
+        Outcome::Zombie(parent) => Some(*parent),
+        _ => None,
+    });
+    if let Some(parent) = parents.min() {
+        let (has, it) = if zombies.len() == 1 { ("has", "it") } else { ("have", "them") };
+        parts.push(format!(
+            "{} {has} ended but {has} not been collected: nobody can end a zombie; its parent, PID {parent}, must collect {it}, \
+             or end itself",
+            names(&zombies)
+        ));
     }
     let before = of(|outcome| *outcome == Outcome::AlreadyGone);
     if !before.is_empty() {
@@ -204,6 +226,20 @@ mod tests {
             "b[2]: not permitted; run dozor as guide or root · c[3]: still there 5 s after TERM; x, then Force to \
              stop, if it must go · a[1]: gone 0.3 s after TERM · d[4]: was gone already, nothing was sent"
         );
+    }
+
+    #[test]
+    fn a_zombie_is_not_gone_and_root_is_named_once() {
+        let term = signals::by_number(signals::TERM).expect("a signal");
+        let said = summary(&term, &[target(7, "helper")], &[Outcome::Zombie(5)]);
+        assert_eq!(
+            said,
+            "helper[7] has ended but has not been collected: nobody can end a zombie; its parent, PID 5, must collect it, \
+             or end itself"
+        );
+        let of_root = Target { user: "root".into(), ..target(8, "b") };
+        let said = summary(&term, &[of_root], &[Outcome::NotPermitted]);
+        assert_eq!(said, "b[8]: not permitted; run dozor as root");
     }
 
     #[test]

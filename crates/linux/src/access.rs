@@ -75,8 +75,26 @@ fn processes(roots: &Roots) -> Finding {
             "they are hidden (mount option hidepid)".to_owned(),
             "run as root, or join the group that the mount option gid= names",
         ),
-        _ => finding("processes of others", Standing::Open, "all are listed".to_owned(), ""),
+        _ => match out_of_sight(roots) {
+            Some((seen, all)) => finding(
+                "processes of others",
+                Standing::Denied,
+                format!(
+                    "{seen} of the machine's {all} processes and threads are listed: the others are in another PID namespace, or hidden"
+                ),
+                "run it outside of the container, or with the PID namespace of the host",
+            ),
+            None => finding("processes of others", Standing::Open, "all are listed".to_owned(), ""),
+        },
     }
+}
+
+/// How many tasks are listed, and how many the machine has, where many of them are not.
+fn out_of_sight(roots: &Roots) -> Option<(i64, i64)> {
+    let mut source = LiveSource::open(roots.clone()).ok()?;
+    let reading = std::sync::Arc::new(source.read());
+    let sample = dozor_core::sample::Sample::new(std::sync::Arc::new(source.host()), None, reading);
+    dozor_core::aside::out_of_sight(&sample)
 }
 
 fn input_output(roots: &Roots) -> Finding {

@@ -10,7 +10,7 @@ use dozor_core::row::Row as _;
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
 use dozor_core::wanted::{Part, Wanted};
-use dozor_linux::act::{self, SignalError};
+use dozor_linux::act::{self, Ending, SignalError};
 use dozor_linux::{LiveSource, Roots};
 use std::io::{BufRead as _, BufReader, Write as _};
 use std::os::unix::fs::PermissionsExt as _;
@@ -306,11 +306,15 @@ fn a_signal_ends_exactly_its_target() {
     assert_eq!(act::send(other_start, 9).err(), Some(SignalError::Gone), "a recycled PID is not hit");
     assert!(child.try_wait().expect("its state").is_none(), "it lives on");
     let sent = act::send(key, 19).expect("pausing it");
-    assert_eq!(sent.wait_gone(Duration::from_millis(50)), None);
+    assert_eq!(sent.wait_gone(Duration::from_millis(50)), Ending::StillThere);
     assert_eq!(dozor_core::sample::state_word(find(&source().read(), key.pid).state), Some("stopped"));
     let sent = act::send(key, 9).expect("ending it");
-    assert!(sent.wait_gone(Duration::from_secs(10)).is_some());
+    // It ends at once, and stays in the table until its parent, which is this test, collects it.
+    let parent = i64::from(std::process::id());
+    assert_eq!(sent.wait_gone(Duration::from_millis(300)), Ending::Zombie(parent));
+    assert_eq!(act::send(key, 15).err(), Some(SignalError::Zombie(parent)), "nobody can end a zombie");
     child.wait().expect("its end");
+    assert!(matches!(sent.wait_gone(Duration::from_secs(10)), Ending::Gone(_)));
     assert_eq!(act::send(key, 15).err(), Some(SignalError::Gone));
 }
 

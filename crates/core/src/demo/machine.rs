@@ -28,6 +28,8 @@ pub enum Refusal {
     NotPermitted,
     /// There is no such process any more.
     Gone,
+    /// It ended already, and this parent does not collect it.
+    Zombie(i64),
 }
 
 /// The simulated machine.
@@ -158,11 +160,14 @@ impl SimulatedMachine {
         if process.program.user != "astro" {
             return Err(Refusal::NotPermitted);
         }
+        if process.program.role == Role::Zombie {
+            return Err(Refusal::Zombie(process.parent));
+        }
         match number {
             19 | 20 => process.stopped = true,
             18 => process.stopped = false,
             signals::KILL => self.end(at),
-            _ if matches!(process.program.role, Role::Zombie | Role::Stubborn) => {}
+            _ if process.program.role == Role::Stubborn => {}
             _ if signals::by_number(number).is_some_and(|signal| signal.ends) => self.end(at),
             _ => {}
         }

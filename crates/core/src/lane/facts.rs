@@ -24,27 +24,52 @@ fn memory_share(sample: &Sample) -> Known<f64> {
 
 pub(super) fn cpu_facts(sample: &Sample) -> [String; 2] {
     let whole = |value| shown(value, |v| format!("{v:.0}"));
-    let mut classes = format!(
-        "user {}  system {}  iowait {}",
-        whole(cpu_share(sample, |c| c.user)),
-        whole(cpu_share(sample, |c| c.system)),
-        whole(cpu_share(sample, |c| c.iowait)),
-    );
-    if let Known::Value(steal) = cpu_share(sample, |c| c.steal)
-        && steal >= 1.0
-    {
-        classes.push_str(&format!("  steal {steal:.0}"));
-    }
-    let system = &sample.now.system;
-    let waiting = match (system.running.value(), sample.host.cores) {
-        (Some(running), cores) if cores > 0 && running > i64::from(cores) => {
-            format!("{running} want {cores} cores")
+    let shares = [
+        ("user", cpu_share(sample, |c| c.user)),
+        ("system", cpu_share(sample, |c| c.system)),
+        ("iowait", cpu_share(sample, |c| c.iowait)),
+        ("nice", cpu_share(sample, |c| c.nice)),
+        ("irq", cpu_share(sample, |c| c.irq)),
+        ("softirq", cpu_share(sample, |c| c.softirq)),
+        ("steal", cpu_share(sample, |c| c.steal)),
+    ];
+    // The usual three, but where another class is large it takes the place of the smallest of them; their order stays.
+    let large = |at: usize| shares[at].1.value().unwrap_or(-1.0);
+    let mut shown_at = vec![0, 1, 2];
+    let mut others: Vec<usize> = (3..shares.len()).filter(|at| large(*at) >= 1.0).collect();
+    others.sort_by(|a, b| large(*b).total_cmp(&large(*a)));
+    for (number, other) in others.into_iter().enumerate() {
+        let smallest = (0..shown_at.len()).min_by(|a, b| large(shown_at[*a]).total_cmp(&large(shown_at[*b])));
+        match smallest {
+            // One more than the usual ones has room.
+            _ if number == 0 && shares[other].0 == "steal" => shown_at.push(other),
+            Some(place) if large(shown_at[place]) < large(other) => shown_at[place] = other,
+            _ => {}
         }
-        (Some(running), cores) => format!("{running} running, {cores} cores"),
-        (None, _) => "run queue unknown".to_owned(),
+    }
+    shown_at.sort_unstable();
+    let words: Vec<String> =
+        shown_at.iter().map(|at| format!("{} {}", shares[*at].0, whole(shares[*at].1))).collect();
+    let classes = words.join("  ");
+    let system = &sample.now.system;
+    let cores = sample.host.cores;
+    let waiting = match run_queue(sample) {
+        Some(text) if text.ends_with("running") => format!("{text}, {cores} cores"),
+        Some(text) => text,
+        None => "run queue unknown".to_owned(),
     };
     let blocked = system.blocked.value().filter(|blocked| *blocked > 0);
     [classes, blocked.map_or(waiting.clone(), |blocked| format!("{waiting}, {blocked} wait for a disk"))]
+}
+
+/// How many threads run or wait for a core, against the cores: `3 running`, `9 want 8 cores`. None where it is not known.
+pub fn run_queue(sample: &Sample) -> Option<String> {
+    let (running, cores) = (sample.now.system.running.value()?, sample.host.cores);
+    Some(if cores > 0 && running > i64::from(cores) {
+        format!("{running} want {cores} cores")
+    } else {
+        format!("{running} running")
+    })
 }
 
 pub(super) fn memory_facts(sample: &Sample) -> [String; 2] {

@@ -4,8 +4,9 @@ mod facts;
 mod sentences;
 mod severity;
 
-pub(crate) use sentences::unseen;
-pub use sentences::{main_user, sentences};
+pub use facts::run_queue;
+pub use sentences::{MainUser, main_user, sentences};
+pub(crate) use sentences::{stayed, unseen};
 pub use severity::{
     Severity, battery_severity, disk_severity, fan_severity, filesystem_severity, interface_severity,
     temperature_severity,

@@ -3,8 +3,8 @@
 use super::facts::{bad_fan, reads_more, share_of_link};
 use super::severity::{NETWORK, filesystem_severity};
 use super::{Lane, Severity};
-use crate::aside::is_gathered;
-use crate::catalogue::{Metric, Value, core_busy, cpu_busy, listed};
+use crate::aside::{UNNAMED, is_gathered, out_of_sight};
+use crate::catalogue::{Metric, Value, core_busy, cpu_busy, listed, unaccounted};
 use crate::rank::{Everybody, Listed};
 use crate::reading::{EndedRow, ProcessRow};
 use crate::row::Row as _;
@@ -13,20 +13,78 @@ use crate::text::Text;
 use crate::units::long_bytes;
 use std::collections::HashMap;
 
-/// Who uses most of a metric, with its share of all in percent: the name to start with. Those who are just gone, and
-/// programs that came and went, count as well.
-pub fn main_user(everybody: &Everybody<'_>, metric: &Metric) -> Option<(Listed, f64)> {
+/// A program that uses most of something: the name to start with.
+pub struct MainUser {
+    /// The program's name.
+    pub name: Text,
+    /// How it is called: a process by name and PID, several equal ones by name and number.
+    pub label: String,
+    /// Whether it is several.
+    pub several: bool,
+    /// Its share of all in percent.
+    pub part: f64,
+}
+
+/// Which program uses most of a metric. Those who are just gone, and programs that came and went, count as well; equal
+/// programs are one user, unless one of them has most of it. The share is of `all` where that is given, else of what
+/// all of them have together.
+pub fn main_user(everybody: &Everybody<'_>, metric: &Metric, all: Option<f64>) -> Option<MainUser> {
+    /// From this part of its program's on a process is named alone.
+    const ALONE: f64 = 0.6;
+    /// Below this part of the largest one a process does not count as one of those that use it.
+    const LITTLE: f64 = 0.1;
     let mut total = 0.0;
-    let mut most: Option<(Listed, f64)> = None;
+    let mut programs: HashMap<&Text, (f64, Vec<(Listed, f64)>)> = HashMap::new();
     for row in everybody.all() {
-        if let Value::Number(value) = metric.of(&everybody.view(row)) {
-            total += value.max(0.0);
-            if value > most.map_or(0.0, |(_, most)| most) {
-                most = Some((row, value));
-            }
+        let view = everybody.view(row);
+        let Value::Number(value) = metric.of(&view) else { continue };
+        if value > 0.0 {
+            total += value;
+            let (sum, rows) = programs.entry(&view.now.name).or_default();
+            *sum += value;
+            rows.push((row, value));
         }
     }
-    most.map(|(row, value)| (row, value / total * 100.0))
+    let by_sum =
+        |a: &(&Text, (f64, _)), b: &(&Text, (f64, _))| a.1.0.total_cmp(&b.1.0).then_with(|| b.0.cmp(a.0));
+    let (name, (sum, rows)) = programs.into_iter().max_by(by_sum)?;
+    let (most, largest) = rows.iter().copied().max_by(|a, b| a.1.total_cmp(&b.1))?;
+    let alone = largest >= ALONE * sum;
+    let count = rows.iter().filter(|(_, value)| *value >= LITTLE * largest).count();
+    let label = if alone { label(everybody.view(most).now) } else { format!("{name} ×{count}") };
+    let value = if alone { largest } else { sum };
+    let part = value / all.unwrap_or(total).max(value) * 100.0;
+    Some(MainUser { name: name.clone(), label, several: !alone, part })
+}
+
+/// CPU time in use on the machine, in percent of one core.
+fn cpu_in_use(sample: &Sample) -> Option<f64> {
+    Some(cpu_busy(sample).value()? * f64::from(sample.host.cores.max(1)))
+}
+
+/// CPU time of the machine that no process which can be seen explains, in words, and its share of what is in use.
+fn unexplained(sample: &Sample) -> Option<(f64, String)> {
+    let share = unaccounted(sample).value()? / cpu_in_use(sample)?.max(1.0) * 100.0;
+    if let Some((seen, all)) = out_of_sight(sample) {
+        let text = format!("processes that cannot be seen from here ({seen} of {all} tasks can)");
+        return Some((share.min(100.0), text));
+    }
+    // With the records of those that ended they are named.
+    if sample.now.system.notifications_lost.value().is_some() {
+        return None;
+    }
+    Some((share.min(100.0), "processes too short to be seen".to_owned()))
+}
+
+/// The process whose children that ended used most CPU time, where that is worth a word.
+fn parent_of_short_ones(sample: &Sample) -> Option<String> {
+    const WORTH_A_WORD: f64 = 5.0;
+    let children = listed("cpu_children");
+    let most = (0..sample.now.processes.len())
+        .filter_map(|at| Some((at, children.of(&sample.process(at)).number()?)))
+        .max_by(|a, b| a.1.total_cmp(&b.1))
+        .filter(|(_, used)| *used >= WORTH_A_WORD)?;
+    Some(label(&sample.now.processes[most.0]))
 }
 
 /// Name and PID of a process; of several that are one row their name and number.
@@ -53,6 +111,9 @@ pub fn sentences(everybody: &Everybody<'_>) -> Vec<(Severity, Lane, String)> {
     all
 }
 
+/// From this share on somebody is worth naming.
+const WORTH_NAMING: f64 = 20.0;
+
 /// One sentence for a lane that is not fine: what is short, and who uses most of it.
 fn of_lane(lane: Lane, everybody: &Everybody<'_>) -> Option<String> {
     let sample = everybody.here;
@@ -75,20 +136,34 @@ fn of_lane(lane: Lane, everybody: &Everybody<'_>) -> Option<String> {
     };
     // A hot package has no single owner, and errors have none at all.
     let (lens, words) = match lane {
-        Lane::Cpu => (listed("cpu"), ["uses", "of the CPU time of all processes"]),
-        Lane::Memory => (listed("rss"), ["holds", "of what all processes hold"]),
-        Lane::Disk if reads_more(sample) => (listed("read"), ["reads", "of what all processes read"]),
-        Lane::Disk => (listed("write"), ["writes", "of what all processes write"]),
+        Lane::Cpu => (listed("cpu"), ["uses", "use", "of the CPU time in use"]),
+        Lane::Memory => (listed("rss"), ["holds", "hold", "of what all processes hold"]),
+        Lane::Disk if reads_more(sample) => (listed("read"), ["reads", "read", "of what all processes read"]),
+        Lane::Disk => (listed("write"), ["writes", "write", "of what all processes write"]),
         Lane::Network if share_of_link(&point) >= NETWORK[0] => {
-            (listed("net"), ["moves", "of the TCP traffic of all processes"])
+            (listed("net"), ["moves", "move", "of the TCP traffic of all processes"])
         }
         Lane::Network | Lane::Heat => return Some(format!("{what}.")),
     };
-    let who = main_user(everybody, lens).filter(|(_, part)| *part >= 20.0).map(|(row, part)| {
-        let [verb, of_what] = words;
-        format!(" {} {verb} {part:.0} % {of_what}.", label(everybody.view(row).now))
-    });
-    Some(format!("{what}.{}", who.unwrap_or_default()))
+    let all = if lane == Lane::Cpu { cpu_in_use(sample) } else { None };
+    let user =
+        main_user(everybody, lens, all).filter(|user| user.part >= WORTH_NAMING && &*user.name != UNNAMED);
+    let hidden = if lane == Lane::Cpu { unexplained(sample) } else { None };
+    let hidden = hidden.filter(|(share, _)| *share >= user.as_ref().map_or(WORTH_NAMING, |user| user.part));
+    // What nobody who can be seen explains goes before whoever happens to be visible.
+    let who = match (hidden, user) {
+        (Some((share, whose)), _) => {
+            let parent =
+                parent_of_short_ones(sample).map(|parent| format!(", many of them started by {parent}"));
+            format!(" {share:.0} % of the CPU time in use goes to {whose}{}.", parent.unwrap_or_default())
+        }
+        (None, Some(MainUser { label, several, part, .. })) => {
+            let [one, many, of_what] = words;
+            format!(" {label} {} {part:.0} % {of_what}.", if several { many } else { one })
+        }
+        (None, None) => String::new(),
+    };
+    Some(format!("{what}.{who}"))
 }
 
 /// One core full while the others have room: a program with a single busy thread.
@@ -102,10 +177,23 @@ fn hot_core(sample: &Sample) -> Option<(Severity, Lane, String)> {
     }
     let cores = sample.parts(|reading| &reading.cores[..]);
     let busy = cores.filter_map(|core| Some((core.now.number.value()?, core_busy(&core).value()?)));
-    let (number, busy) = busy.max_by(|a, b| a.1.total_cmp(&b.1)).filter(|(_, busy)| *busy >= HOT)?;
+    let hottest = busy.max_by(|a, b| a.1.total_cmp(&b.1)).filter(|(_, busy)| *busy >= HOT);
     let cpu = listed("cpu");
+    let Some((number, busy)) = hottest else {
+        // A single loop that the scheduler moves about fills no core, and is as slow as one that does.
+        let moving = (0..sample.now.processes.len())
+            .filter(|at| !stayed(sample, *at))
+            .filter_map(|at| Some((at, cpu.of(&sample.process(at)).number()?)))
+            .find(|(_, used)| (HOT - 5.0..=105.0).contains(used))?;
+        let who = label(&sample.now.processes[moving.0]);
+        let text = format!(
+            "{who} uses {:.0} % of a core, now this one, now that, while others have room.",
+            moving.1
+        );
+        return Some((Severity::Notice, Lane::Cpu, text));
+    };
     let there = (0..sample.now.processes.len())
-        .filter(|at| sample.now.processes[*at].core.value() == Some(number))
+        .filter(|at| sample.now.processes[*at].core.value() == Some(number) && stayed(sample, *at))
         .filter_map(|at| Some((at, cpu.of(&sample.process(at)).number()?)))
         .max_by(|a, b| a.1.total_cmp(&b.1))
         .filter(|(_, used)| *used >= 50.0);
@@ -114,6 +202,12 @@ fn hot_core(sample: &Sample) -> Option<(Severity, Lane, String)> {
     let text =
         format!("core {number} is {busy:.0} % busy while others have room.{}", who.unwrap_or_default());
     Some((Severity::Notice, Lane::Cpu, text))
+}
+
+/// Whether a process was last on the same core in both readings: of one that moved it is not known where it used its time.
+pub(crate) fn stayed(sample: &Sample, at: usize) -> bool {
+    let view = sample.process(at);
+    view.before.is_none_or(|before| before.core == view.now.core)
 }
 
 /// Programs that came and went between two readings, by name, those with most CPU time first.

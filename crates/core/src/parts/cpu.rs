@@ -4,6 +4,7 @@ use super::{Column, Look, NEVER, PartId, Section, Shape, figures};
 use crate::catalogue::{Unit, Value, core_busy, core_share, core_temperature, listed};
 use crate::known::Raw;
 use crate::lane::Severity;
+use crate::lane::stayed;
 use crate::sample::Sample;
 use crate::text::Text;
 use std::collections::{BTreeMap, HashMap};
@@ -21,13 +22,15 @@ pub fn sections(sample: &Sample) -> Vec<Section> {
     vec![cores(sample), classes(sample), interrupts(sample), softirqs(sample)]
 }
 
-/// The process that used most CPU time among those that ran last on each core.
+/// The process that used most CPU time among those that ran last on each core. Who moved since the reading before may have
+/// used the time elsewhere.
 fn runs_there(sample: &Sample) -> HashMap<i64, (usize, f64)> {
     let cpu = listed("cpu");
     let mut most: HashMap<i64, (usize, f64)> = HashMap::new();
     for (at, row) in sample.now.processes.iter().enumerate() {
         let Some(core) = row.core.value() else { continue };
-        let Some(used) = cpu.of(&sample.process(at)).number().filter(|used| *used >= 0.05) else { continue };
+        let used = cpu.of(&sample.process(at)).number().filter(|used| *used >= 0.05);
+        let Some(used) = used.filter(|_| stayed(sample, at)) else { continue };
         let entry = most.entry(core).or_insert((at, used));
         if used > entry.1 {
             *entry = (at, used);

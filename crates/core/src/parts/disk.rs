@@ -57,8 +57,8 @@ fn devices(sample: &Sample) -> Section {
         &[
             ("disk.read", "read/s", 0),
             ("disk.write", "write/s", 0),
-            ("disk.reads", "reads/s", 5),
-            ("disk.writes", "writes/s", 5),
+            ("disk.reads", "read requests/s", 5),
+            ("disk.writes", "write requests/s", 5),
             ("disk.request", "request", 7),
             ("disk.wait", "wait", 1),
             ("disk.queue", "queue", 2),

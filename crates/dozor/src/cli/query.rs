@@ -288,8 +288,8 @@ impl Query {
                 let all: f64 = answer.spans.iter().map(|span| seconds(span.from_ns, span.until_ns)).sum();
                 let unknown = match answer.undecided {
                     0 => String::new(),
-                    1 => "; of 1 sample it is not known".to_owned(),
-                    many => format!("; of {many} samples it is not known"),
+                    1 => "; for 1 sample it is not known".to_owned(),
+                    many => format!("; for {many} samples it is not known"),
                 };
                 match answer.spans.len() {
                     0 => writeln!(out, "it never held{unknown}")?,

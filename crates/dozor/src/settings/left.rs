@@ -2,7 +2,7 @@
 //! replay) is remembered on its own.
 
 use super::file::{Places, read, write};
-use super::table::SETTINGS;
+use super::table::{SETTINGS, Setting};
 use super::{Origin, lane_by_name, lane_name};
 use crate::ui::arrangement::Arrangement;
 use crate::ui::columns::ColumnSet;
@@ -10,6 +10,11 @@ use crate::ui::state::State;
 use dozor_core::lane::Lane;
 use dozor_core::text::without_number;
 use toml_edit::{Array, DocumentMut, Item, Table, value};
+
+/// Whether a value is remembered: of the demo only how it looks, so that each beginning of it is the same.
+fn is_remembered(screen: &str, setting: &Setting) -> bool {
+    setting.left && (screen != "demo" || matches!(setting.name, "theme" | "units"))
+}
 
 /// Puts the screen as it was left. Values whose configured value has changed since then are left alone; a broken file, or a
 /// broken part of it, is of no importance.
@@ -29,7 +34,9 @@ pub fn restore(state: &mut State, places: &Places, screen: &str) {
             .map(|word| lane_by_name(word).ok().flatten())
             .collect()
     };
-    if let (Some(shown), Some(folded)) = (lanes("lanes"), lanes("folded")) {
+    if let (Some(shown), Some(folded)) = (lanes("lanes"), lanes("folded"))
+        && screen != "demo"
+    {
         state.lanes = Arrangement::of(&shown, &folded);
     }
     for lane in Lane::ALL.map(Some).into_iter().chain([None]) {
@@ -37,14 +44,21 @@ pub fn restore(state: &mut State, places: &Places, screen: &str) {
         if text_of("configured_columns", name).as_ref() != state.configured.lane_columns.get(name) {
             continue;
         }
+        if screen == "demo" {
+            break;
+        }
         if let Some(set) = text_of("columns", name).and_then(|text| ColumnSet::parse(&text).ok()) {
             state.column_sets.insert(lane, set);
         }
     }
-    if let Some(history) = document.get(screen).and_then(|it| it.get("history")).and_then(Item::as_array) {
+    if screen == "demo" {
+        // What it would have narrowed by is of no use elsewhere either.
+    } else if let Some(history) =
+        document.get(screen).and_then(|it| it.get("history")).and_then(Item::as_array)
+    {
         state.history = history.iter().filter_map(|it| it.as_str().map(str::to_owned)).collect();
     }
-    for setting in SETTINGS.iter().filter(|setting| setting.left) {
+    for setting in SETTINGS.iter().filter(|setting| is_remembered(screen, setting)) {
         let Some(left) = text_of("values", setting.name) else { continue };
         let configured_then = text_of("configured", setting.name);
         let configured = state.configured.in_file.get(setting.name);

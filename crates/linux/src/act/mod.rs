@@ -2,4 +2,4 @@
 
 mod signal;
 
-pub use signal::{Sent, SignalError, send};
+pub use signal::{Ending, Sent, SignalError, send};

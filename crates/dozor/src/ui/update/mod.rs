@@ -152,7 +152,11 @@ fn take_in(state: &mut State, event: Event, now: Instant) -> Vec<Effect> {
             let good =
                 outcomes.iter().all(|outcome| matches!(outcome, Outcome::Sent | Outcome::GoneAfter(_)));
             let severity = if good { Severity::Fine } else { Severity::Warning };
-            state.say(severity, summary(&signal, &targets, &outcomes), Some(now + 2 * MESSAGE));
+            let mut text = summary(&signal, &targets, &outcomes);
+            if outcomes.iter().any(|outcome| matches!(outcome, Outcome::Zombie(_))) {
+                text.push_str(&format!(" ({} goes to the parent)", state.key(Action::Parent)));
+            }
+            state.say(severity, text, Some(now + 2 * MESSAGE));
         }
         Event::RecordingBegan(Ok(path)) => {
             state.say(Severity::Fine, format!("recording into {}", path.display()), Some(now + MESSAGE));
@@ -241,6 +245,7 @@ pub fn act(state: &mut State, action: Action, now: Instant) -> Vec<Effect> {
         Action::GoTo => prompt::begin_going(state),
         Action::NextMatch => rows::go_to_match(state, rows::Way::On, now),
         Action::PreviousMatch => rows::go_to_match(state, rows::Way::Back, now),
+        Action::Parent => rows::go_to_parent(state, now),
         Action::Arrange => state.sheet = Some(arrange_sheet(state)),
         Action::ArrangeBy(arrange) => state.arrange_by(arrange),
         Action::Open => rows::open(state, now),

@@ -9,6 +9,7 @@ use dozor_core::aside::is_gathered;
 use dozor_core::lane::Severity;
 use dozor_core::rank::{Listed, RowId};
 use dozor_core::reading::{ProcessKey, ProcessRow};
+use dozor_core::row::Row as _;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Instant;
@@ -139,6 +140,32 @@ pub(super) fn go_to_match(state: &mut State, way: Way, now: Instant) {
         }
     } else if way != Way::Here {
         state.say(Severity::Notice, "no row that is shown is one".to_owned(), Some(now + MESSAGE));
+    }
+}
+
+/// Selects the parent of the selected process.
+pub(super) fn go_to_parent(state: &mut State, now: Instant) {
+    let parent = selected_processes(state).first().copied().and_then(|key| {
+        let sample = state.sample.as_ref()?;
+        let parent = sample.now.processes[sample.find(key)?].ppid.value()?;
+        sample.now.processes.iter().find(|row| row.pid.value() == Some(parent)).map(|row| (parent, row.key()))
+    });
+    let row = parent.and_then(|(_, key)| {
+        (0..state.table.lines.len()).find(|row| state.id_of_row(*row) == Some(RowId::Process(key)))
+    });
+    match (parent, row) {
+        (_, Some(row)) => select(state, row, now),
+        (Some((pid, _)), None) => {
+            let text = format!("the parent, PID {pid}, is not among the rows that are shown");
+            state.say(Severity::Notice, text, Some(now + MESSAGE));
+        }
+        (None, _) => {
+            state.say(
+                Severity::Notice,
+                "its parent is not among the processes here".to_owned(),
+                Some(now + MESSAGE),
+            );
+        }
     }
 }
 

@@ -183,7 +183,7 @@ fn pick(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, picker: &
         put(buffer, x, y, room(x), &row.help, theme.role(Role::Quiet));
     }
     if rows.is_empty() {
-        put(buffer, place.x + 1, place.y + 2, 40, "nothing is called so", theme.role(Role::Quiet));
+        put(buffer, place.x + 1, place.y + 2, 40, "nothing has such a name", theme.role(Role::Quiet));
     }
 }
 

@@ -239,7 +239,7 @@ fn headings(state: &State, buffer: &mut Buffer, area: Rect, columns: &Columns) {
         put(buffer, x, area.y, TREND, &text, state.theme.role(Role::Quiet));
     }
     if let Some(x) = columns.on_top {
-        put_right(buffer, x + ON_TOP, area.y, ON_TOP, "near top", state.theme.role(Role::Quiet));
+        put_right(buffer, x + ON_TOP, area.y, ON_TOP, "on top", state.theme.role(Role::Quiet));
     }
 }
 

@@ -6,6 +6,7 @@ use crate::ui::theme::{Ground, Role};
 use crate::ui::update::speed_word;
 use dozor_core::known::Known;
 use dozor_core::lane::Severity;
+use dozor_core::lane::run_queue;
 use dozor_core::sample::Gap;
 use dozor_core::units::long_duration;
 use ratatui::buffer::Buffer;
@@ -43,10 +44,10 @@ fn facts(state: &State, room: usize) -> String {
         let loads = if room < 30 { loads[0].clone() } else { loads.join(" ") };
         facts.push((0, format!("load {loads} for {} cores", host.cores)));
         let tasks = sample.tasks();
-        facts.push((3, format!("{} tasks", tasks.total)));
-        facts.push((3, format!("{} running", tasks.running)));
-        for (count, word) in
-            [(tasks.blocked, "blocked"), (tasks.stopped, "stopped"), (tasks.zombie, "zombie")]
+        facts.push((3, format!("{} {}", tasks.total, if tasks.total == 1 { "task" } else { "tasks" })));
+        facts.extend(run_queue(sample).map(|text| (3, text)));
+        let zombies = if tasks.zombie == 1 { "zombie" } else { "zombies" };
+        for (count, word) in [(tasks.blocked, "blocked"), (tasks.stopped, "stopped"), (tasks.zombie, zombies)]
         {
             if count > 0 {
                 facts.push((2, format!("{count} {word}")));
