@@ -146,7 +146,7 @@ mod tests {
             return;
         }
         // Somebody else, in a thread of its own: the call changes that thread alone.
-        let as_nobody = |folder: std::path::PathBuf| {
+        let as_nobody = |folder: PathBuf| {
             std::thread::spawn(move || {
                 let nobody = rustix::process::Uid::from_raw(65_534);
                 rustix::thread::set_thread_res_uid(nobody, nobody, nobody).unwrap();

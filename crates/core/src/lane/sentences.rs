@@ -34,7 +34,8 @@ pub fn main_user(everybody: &Everybody<'_>, metric: &Metric, all: Option<f64>) -
     /// Below this part of the largest one a process does not count as one of those that use it.
     const LITTLE: f64 = 0.1;
     let mut total = 0.0;
-    let mut programs: HashMap<&Text, (f64, Vec<(Listed, f64)>)> = HashMap::new();
+    type OfProgram = (f64, Vec<(Listed, f64)>);
+    let mut programs: HashMap<&Text, OfProgram> = HashMap::new();
     for row in everybody.all() {
         let view = everybody.view(row);
         let Value::Number(value) = metric.of(&view) else { continue };

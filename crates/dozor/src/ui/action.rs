@@ -250,6 +250,45 @@ pub static ACTIONS: &[Entry] = &[
     entry(Action::Quit, "quit", &["q", "ctrl-c"], Topic::Program, "quit", "Leave. A recording that runs is ended properly."),
 ];
 
+/// What people call things in general, beside the names of the table.
+pub static ALSO_CALLED: &[(Action, &str)] = &[
+    (Action::Act, "kill stop end terminate pause signal priority nice"),
+    (Action::Narrow, "filter search find grep where port user"),
+    (Action::GoTo, "search find jump"),
+    (Action::Order, "sort rank top"),
+    (Action::OtherWay, "sort reverse descending ascending"),
+    (Action::Arrange, "group tree"),
+    (Action::ArrangeBy(Arrange::Family), "tree hierarchy children"),
+    (Action::ArrangeBy(Arrange::Program), "group"),
+    (Action::ArrangeBy(Arrange::User), "group"),
+    (Action::ArrangeBy(Arrange::Service), "group unit cgroup"),
+    (Action::ArrangeBy(Arrange::Container), "group pod"),
+    (Action::Columns, "fields"),
+    (Action::Mark, "tag"),
+    (Action::Freeze, "pause hold stop"),
+    (Action::Record, "save log export write file"),
+    (Action::Bookmark, "note comment annotate"),
+    (Action::Difference, "compare diff"),
+    (Action::Faster, "refresh rate delay"),
+    (Action::Slower, "refresh rate delay"),
+    (Action::ReadNow, "refresh update"),
+    (Action::Lane(Lane::Memory), "ram swap"),
+    (Action::Lane(Lane::Disk), "io storage"),
+    (Action::Lane(Lane::Network), "port connections traffic socket"),
+    (Action::Lane(Lane::Heat), "temperature fan sensor battery"),
+    (Action::Settings, "options preferences configuration setup"),
+    (Action::Theme, "theme dark light color"),
+    (Action::Live, "resume now continue"),
+    (Action::CopyCommand, "clipboard"),
+    (Action::CopyPid, "clipboard"),
+    (Action::Quit, "exit leave"),
+];
+
+/// Other words for an action, with blanks between them.
+pub fn also_called(action: Action) -> &'static str {
+    ALSO_CALLED.iter().find(|(other, _)| *other == action).map_or("", |(_, words)| words)
+}
+
 /// The table's row of an action.
 pub fn entry_of(action: Action) -> Option<&'static Entry> {
     ACTIONS.iter().find(|entry| entry.action == action)

@@ -1,7 +1,7 @@
 //! Lists to pick from, narrowed by what is typed: metrics to order by, arrangements, everything that can be done, and the
 //! help. Drawing shows them, a key or a click chooses.
 
-use super::action::{ACTIONS, Action, Topic};
+use super::action::{ACTIONS, Action, Topic, also_called};
 use super::hints::now_word;
 use super::line_edit::LineEdit;
 use super::state::State;
@@ -168,12 +168,22 @@ fn fuzzy(rows: Vec<Row>, typed: &str) -> Vec<Row> {
     let mut scored: Vec<(u32, Row)> = rows
         .into_iter()
         .filter_map(|row| {
+            let lower = typed.to_lowercase();
+            let also = match row.item {
+                Item::Action(action) => also_called(action),
+                Item::Metric(_) | Item::Arrange(_) | Item::View(_) | Item::Text => "",
+            };
+            // The start of a word, of the name or of what people call it, goes before scattered letters.
+            let word_begins =
+                |text: &str| text.split(' ').any(|word| word.to_lowercase().starts_with(&lower));
+            let called = if word_begins(also) { Some(800) } else { None };
+            let by_word = if word_begins(&row.name) { 700 } else { 0 };
             let exact = if row.name.eq_ignore_ascii_case(typed) { 100_000 } else { 0 };
             let begins = if row.name.to_lowercase().starts_with(&typed.to_lowercase()) { 1_000 } else { 0 };
-            let by_name = score(&row.name).map(|score| score + 500 + exact + begins);
+            let by_name = score(&row.name).map(|score| score + 500 + exact + begins + by_word);
             // Letters scattered over a long sentence would match nearly anything.
             let in_help = row.help.to_lowercase().contains(&typed.to_lowercase()).then_some(1);
-            Some((by_name.or(in_help)?, row))
+            Some((by_name.max(called).or(in_help)?, row))
         })
         .collect();
     scored.sort_by_key(|(score, _)| std::cmp::Reverse(*score));
@@ -214,7 +224,11 @@ fn help(state: &State, typed: &str) -> Vec<Row> {
     let mut rows = vec![];
     let mut chapter = |title: &str, lines: Vec<Row>| {
         let fits = |row: &Row| {
-            [&row.name, &row.help, &row.keys].iter().any(|text| text.to_lowercase().contains(typed))
+            let also = match row.item {
+                Item::Action(action) => also_called(action),
+                Item::Metric(_) | Item::Arrange(_) | Item::View(_) | Item::Text => "",
+            };
+            [&*row.name, &*row.help, &*row.keys, also].iter().any(|text| text.to_lowercase().contains(typed))
                 || title.to_lowercase().contains(typed)
         };
         let lines: Vec<Row> = lines.into_iter().filter(fits).collect();
@@ -249,6 +263,7 @@ fn help(state: &State, typed: &str) -> Vec<Row> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::action::{ALSO_CALLED, entry_of};
     use super::*;
 
     #[test]
@@ -271,6 +286,23 @@ mod tests {
         assert_eq!(names("famtree")[0], "arrange as a family tree");
         assert_eq!(names("quit")[0], "quit");
         assert_eq!(names("clipboard")[0], "copy the PID", "by its explanation");
+        let general = [
+            ("kill", "act"),
+            ("stop", "act"),
+            ("filter", "narrow"),
+            ("sort", "order"),
+            ("port", "narrow"),
+            ("priority", "act"),
+            ("export", "record"),
+        ];
+        for (word, name) in general {
+            assert!(
+                names(word)[..3.min(names(word).len())].contains(&name.to_owned()),
+                "{word}: {:?}",
+                names(word)
+            );
+        }
+        assert!(!ALSO_CALLED.iter().any(|(action, _)| entry_of(*action).is_none()));
         for entry in ACTIONS {
             assert_eq!(names(entry.name)[0], entry.name, "each is first under its own name");
         }
