@@ -102,6 +102,101 @@ fn one_full_core_among_idle_ones_is_named_with_who_runs_there() {
     assert!(said(&all)[0].1.starts_with("cpu 100 % busy"), "where all are full no core is special");
 }
 
+/// All four cores busy for two seconds.
+fn all_busy(reading: &mut Reading) {
+    cores(reading, 200);
+    for core in &mut reading.cores {
+        (core.user, core.idle) = (raw(200), raw(0));
+    }
+    (reading.system.user, reading.system.idle) = (raw(800), raw(0));
+}
+
+/// Processes of one name with this CPU time each.
+fn busy(reading: &mut Reading, pids: std::ops::Range<i64>, ticks: i64) {
+    let row = |pid| {
+        process(pid, move |row| {
+            row.name = "busy".into();
+            (row.user_ticks, row.system_ticks) = (raw(ticks), raw(0));
+        })
+    };
+    reading.processes.extend(pids.map(row));
+}
+
+#[test]
+fn equal_programs_are_one_user_of_what_the_machine_used() {
+    let twelve = sample(
+        |reading| {
+            no_time(reading);
+            busy(reading, 10..22, 0);
+        },
+        |reading| {
+            all_busy(reading);
+            busy(reading, 10..22, 60);
+        },
+    );
+    let (_, text) = said(&twelve).remove(0);
+    assert!(text.ends_with("busy ×12 use 90 % of the CPU time in use."), "{text}");
+}
+
+#[test]
+fn who_is_merely_visible_is_not_blamed_for_what_nobody_explains() {
+    let with = |threads: i64, reaped: i64| {
+        sample(
+            |reading| {
+                no_time(reading);
+                busy(reading, 10..11, 0);
+            },
+            move |reading| {
+                all_busy(reading);
+                reading.system.threads = raw(threads);
+                busy(reading, 10..11, 60);
+                let row = Arc::make_mut(&mut reading.processes[0]);
+                row.children_user_ticks = raw(reaped);
+            },
+        )
+    };
+    let (_, short) = said(&with(1, 0)).remove(0);
+    assert!(
+        short.ends_with("92 % of the CPU time in use goes to processes too short to be seen."),
+        "{short}"
+    );
+    let (_, hidden) = said(&with(412, 0)).remove(0);
+    let expected =
+        "92 % of the CPU time in use goes to processes that cannot be seen from here (1 of 412 tasks can).";
+    assert!(hidden.ends_with(expected), "{hidden}");
+}
+
+#[test]
+fn a_loop_that_moves_between_cores_still_stands_out_and_is_put_on_none() {
+    let moving = |core: i64, ticks: i64| {
+        process(7, move |row| {
+            (row.user_ticks, row.system_ticks, row.core) = (raw(ticks), raw(0), raw(core));
+        })
+    };
+    let loop_that_moves = sample(
+        |reading| {
+            no_time(reading);
+            reading.processes = vec![moving(1, 0)];
+        },
+        |reading| {
+            cores(reading, 120);
+            reading.processes = vec![moving(2, 194)];
+        },
+    );
+    let expected = "p[7] uses 97 % of a core, now this one, now that, while others have room.";
+    assert_eq!(said(&loop_that_moves), [(Severity::Notice, expected.to_owned())]);
+}
+
+#[test]
+fn the_facts_of_the_lane_show_the_class_that_is_large() {
+    let nice = sample(no_time, |reading| {
+        cores(reading, 20);
+        let system = &mut reading.system;
+        (system.user, system.nice, system.system, system.idle) = (raw(88), raw(544), raw(168), raw(0));
+    });
+    assert_eq!(Lane::Cpu.facts(&nice)[0], "user 11  system 21  nice 68");
+}
+
 fn ended(order: i64, name: &str, micros: i64, written: i64) -> EndedRow {
     EndedRow {
         name: name.into(),

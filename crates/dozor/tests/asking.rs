@@ -63,7 +63,7 @@ fn names(output: &Output) -> Vec<String> {
 #[test]
 fn columns_that_were_chosen_are_there_after_a_restart() {
     let folder = folder();
-    let terminal = Terminal::run("dozor demo --after 60s", SIZE, folder.path());
+    let terminal = Terminal::run("dozor --no-history", SIZE, folder.path());
     terminal.wait_for("Processes by cpu");
     terminal.keys("3");
     terminal.wait_for("Processes by disk");
@@ -85,7 +85,7 @@ fn columns_that_were_chosen_are_there_after_a_restart() {
     let kept =
         std::fs::read_to_string(folder.path().join("config/dozor/settings.toml")).expect("the settings");
     assert!(kept.contains("[columns]\nnight = \"pid,user,state,disk,"), "{kept}");
-    terminal.text(&format!("{DOZOR} demo --after 60s"));
+    terminal.text(&format!("{DOZOR} --no-history"));
     terminal.keys("Enter");
     terminal.wait("lane and columns as they were left", |screen| {
         screen.contains("Processes by disk") && screen.contains(" swap ")

@@ -162,7 +162,7 @@ fn short_lived_programs_are_a_row_with_their_parent() {
     let screen = terminal.wait_for("platesolve ×");
     assert!(screen.contains("started by nightqueue[3690]"), "{screen}");
     let row = table(&screen).into_iter().find(|row| row.contains("platesolve ×")).expect("its row");
-    assert!(row.contains("gone") && row.contains(", from ni"), "{row}");
+    assert!(row.contains("gone") && row.contains(", from n"), "{row}");
 }
 
 #[test]
@@ -281,7 +281,7 @@ fn hints_help_and_the_scroll_bar_answer_to_the_mouse() {
     terminal.click_on("Look at memory", |screen| screen.contains("memory by kind"));
     // The table may move while the screen is looked at: then another drag is needed.
     let dragged = (0..5).any(|_| {
-        let (_, row) = terminal.place_of("near top");
+        let (_, row) = terminal.place_of("on top");
         terminal.drag((159, row + 1), (159, 46));
         (0..20).any(|_| {
             std::thread::sleep(Duration::from_millis(100));

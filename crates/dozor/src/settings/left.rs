@@ -151,6 +151,10 @@ mod tests {
         left.lanes.fold(Some(Lane::Cpu));
         left.column_sets.insert(Some(Lane::Disk), ColumnSet::parse("pid,write:10").expect("a set"));
         left.history = vec!["cpu > 5%".to_owned()];
+        // What would hide somebody is not kept.
+        left.narrowing.expression = dozor_core::expr::Expression::parse("cpu > 5%").ok();
+        left.narrowing.active = true;
+        left.narrowing.kernel_threads = false;
         keep(&left, &places, "watch").expect("it is kept");
         keep(&state(), &places, "demo").expect("it is kept");
 
@@ -168,6 +172,19 @@ mod tests {
         restore(&mut edited, &places, "watch");
         assert_eq!(edited.column_sets[&Some(Lane::Disk)].to_string(), "pid,read");
         assert_eq!(again.history, left.history);
+        let narrowing = &again.narrowing;
+        assert!(narrowing.expression.is_none() && !narrowing.active && narrowing.kernel_threads);
+        // The demo remembers only how it looks.
+        let mut demo = state();
+        demo.of_machine = true;
+        demo.steps = dozor_core::units::Steps::Decimal;
+        demo.column_sets.insert(Some(Lane::Disk), ColumnSet::parse("pid,write").expect("a set"));
+        keep(&demo, &places, "demo").expect("it is kept");
+        let mut demo = state();
+        restore(&mut demo, &places, "demo");
+        assert!(!demo.of_machine && demo.column_sets.is_empty());
+        assert_eq!(demo.steps, dozor_core::units::Steps::Decimal);
+        dozor_core::units::Steps::Binary.choose();
         // What the command line says is for one time: what was kept before stays.
         let mut once = state();
         file::apply(&mut once, "times = \"relative\"\npercent = \"core\"\n");
