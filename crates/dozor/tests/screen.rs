@@ -132,7 +132,11 @@ fn marked_processes_are_paused_and_forced_to_end_together() {
     let folder = folder();
     let mut children = [Sleeper::start("dozor-test-marked"), Sleeper::start("dozor-test-marked")];
     let bystander = Sleeper::start("dozor-test-bystander");
-    let terminal = Terminal::run("dozor --every 500ms --where dozor-test-", (124, 30), folder.path());
+    let terminal = Terminal::run(
+        "dozor --every 500ms --columns pid,state,command --where dozor-test-",
+        (110, 30),
+        folder.path(),
+    );
     terminal.wait("all three", |screen| {
         screen.matches("dozor-test-marked (").count() == 2 && screen.contains("dozor-test-bystander (")
     });
