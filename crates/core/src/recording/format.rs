@@ -33,11 +33,14 @@ pub const MOST_BYTES: usize = 32 << 20;
 pub const MOST_TEXT: usize = 16 << 20;
 /// From so many on a writer begins anew with a key frame.
 pub const ENOUGH_TEXT: usize = 4 << 20;
-/// What reading may take: rows that are held are counted at each reading, rows that are decoded [`ROW_WORK`] times.
+/// What reading may take: [`HELD_ROWS`] rows that are held at a reading count one, rows that are decoded [`ROW_WORK`].
 /// So much whatever the size …
-pub const LEAST_WORK: u64 = 20_000_000;
-/// … and so much for each byte of the recording: several times what a recorder of ten thousand idle processes writes.
-pub const WORK_PER_BYTE: u64 = 8;
+pub const LEAST_WORK: u64 = 8_000_000;
+/// … and so much for each byte of the recording: several times what ten thousand idle processes, or the interrupts of a
+/// hundred idle cores, take.
+pub const WORK_PER_BYTE: u64 = 16;
+/// Rows that are merely held at a reading are cheap: so many of them count one.
+pub const HELD_ROWS: u64 = 4;
 /// What decoding a row takes beside holding one.
 pub const ROW_WORK: u64 = 8;
 /// Bytes that are unpacked for what holding a row takes.
