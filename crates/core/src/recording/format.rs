@@ -39,8 +39,8 @@ pub const LEAST_WORK: u64 = 8_000_000;
 /// … and so much for each byte of the recording: several times what ten thousand idle processes, or the interrupts of a
 /// hundred idle cores, take.
 pub const WORK_PER_BYTE: u64 = 16;
-/// Rows that are merely held at a reading are cheap: so many of them count one.
-pub const HELD_ROWS: u64 = 4;
+/// So many rows that are merely held at a reading count one: whoever walks over it looks at each.
+pub const HELD_ROWS: u64 = 1;
 /// What decoding a row takes beside holding one.
 pub const ROW_WORK: u64 = 8;
 /// Bytes that are unpacked for what holding a row takes.
