@@ -1,13 +1,14 @@
 //! Laws of the recording: what was written is read back, and nothing that happens to the bytes does harm.
 
 use dozor_core::known::Raw;
-use dozor_core::reading::{HostFacts, ProcessRow, Reading, SystemRow};
+use dozor_core::reading::{CoreRow, HostFacts, InterruptRow, ProcessRow, Reading, SystemRow, raw};
 use dozor_core::recording::{Damage, Event, Mark, MarkKind, ReadError, StreamReader, Writer};
 use dozor_core::row::Row;
 use dozor_core::timeline::Timeline;
 use proptest::prelude::*;
 use std::io::Write as _;
 use std::sync::Arc;
+use std::time::Duration;
 
 fn host() -> HostFacts {
     HostFacts { name: "lynx-obs".to_owned(), cores: 8, ticks_per_second: 100, ..HostFacts::default() }
@@ -472,4 +473,43 @@ fn a_recording_of_the_simulation_is_small() {
         .collect();
     let average = written(&readings).len() / readings.len();
     assert!(average < 2_000, "{average} bytes a reading of {} processes", readings[0].processes.len());
+}
+
+/// A large machine on which nearly nothing happens: much is held at each reading, few bytes are written for it.
+#[test]
+fn a_recording_of_a_large_idle_machine_may_be_read_to_its_end() {
+    const READINGS: i64 = 1_500;
+    let mut reading = Reading::default();
+    reading.cores = (0..128).map(|number| CoreRow { number: raw(number), ..CoreRow::default() }).collect();
+    reading.interrupts = (0..12_800)
+        .map(|at| InterruptRow {
+            source: format!("{}", at / 128).into(),
+            core: raw(at % 128),
+            ..InterruptRow::default()
+        })
+        .collect();
+    reading.processes = (0..3_000)
+        .map(|pid| Arc::new(ProcessRow { pid: raw(pid), start_ticks: raw(1), ..ProcessRow::default() }))
+        .collect();
+    reading.sort();
+    let mut writer = Writer::new(Arc::new(host()), Some(Duration::from_secs(2)));
+    let mut bytes = vec![];
+    writer.begin(&mut bytes);
+    for second in 0..READINGS {
+        let ns = raw((1_928_800_000 + second) * 1_000_000_000);
+        (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (ns, ns, ns);
+        for core in &mut reading.cores {
+            core.idle = raw(second * 200);
+        }
+        writer.put(&Arc::new(reading.clone()), &mut bytes).expect("memory");
+    }
+    writer.finish(&mut bytes);
+    let each = bytes.len() as i64 / READINGS;
+    let mut stream = StreamReader::open(&bytes[..], true).expect("a recording");
+    let mut found = 0;
+    while let Some(event) = stream.next_event().expect("readable") {
+        assert!(!matches!(event, Event::Damage(_)), "after {found} readings of {each} bytes: {event:?}");
+        found += i64::from(matches!(event, Event::Reading { .. }));
+    }
+    assert_eq!(found, READINGS);
 }

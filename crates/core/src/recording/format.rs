@@ -38,7 +38,7 @@ pub const ENOUGH_TEXT: usize = 4 << 20;
 pub const LEAST_WORK: u64 = 8_000_000;
 /// … and so much for each byte of the recording: several times what ten thousand idle processes, or the interrupts of a
 /// hundred idle cores, take.
-pub const WORK_PER_BYTE: u64 = 16;
+pub const WORK_PER_BYTE: u64 = 128;
 /// So many rows that are merely held at a reading count one: whoever walks over it looks at each.
 pub const HELD_ROWS: u64 = 1;
 /// What decoding a row takes beside holding one.
