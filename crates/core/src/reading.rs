@@ -660,6 +660,16 @@ macro_rules! all_parts {
 }
 pub(crate) use all_parts;
 
+/// Bytes of the texts of a row.
+fn text_bytes<R: Row>(row: &R) -> usize {
+    R::TEXTS.iter().map(|field| (field.get)(row).len()).sum()
+}
+
+/// Bytes of rows that no two readings share, with their texts.
+fn rows_bytes<R: Row>(rows: &[R]) -> usize {
+    size_of_val(rows) + rows.iter().map(text_bytes).sum::<usize>()
+}
+
 macro_rules! declare_reading {
     (
         system { $( $(#[$of_system:meta])* $system:ident: $system_row:ident, $system_name:ident; )* }
@@ -681,8 +691,8 @@ macro_rules! declare_reading {
             /// processes that did not change.
             pub fn own_bytes(&self, before: Option<&Reading>) -> usize {
                 let mut bytes = size_of::<Reading>() + self.processes.len() * size_of::<Arc<ProcessRow>>();
-                $( bytes += size_of_val(&self.$system[..]); )*
-                $( bytes += size_of_val(&self.$process[..]); )*
+                $( bytes += rows_bytes(&self.$system); )*
+                $( bytes += rows_bytes(&self.$process); )*
                 let mut earlier = before.map_or(&[][..], |before| &before.processes).iter().peekable();
                 for row in &self.processes {
                     while earlier.next_if(|other| other.key() < row.key()).is_some() {}
@@ -691,7 +701,7 @@ macro_rules! declare_reading {
                         Some(other) if Arc::ptr_eq(other, row) => 0,
                         // Its texts are those of the row before.
                         Some(_) => size_of::<ProcessRow>(),
-                        None => size_of::<ProcessRow>() + row.command.len(),
+                        None => size_of::<ProcessRow>() + text_bytes(&**row),
                     };
                 }
                 bytes

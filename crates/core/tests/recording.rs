@@ -132,7 +132,7 @@ fn simulated(count: usize) -> Vec<Reading> {
         let mut machine = dozor_core::demo::SimulatedMachine::new(5);
         (0..80)
             .map(|second| {
-                machine.advance_to(std::time::Duration::from_secs(second));
+                machine.advance_to(Duration::from_secs(second));
                 let mut reading = machine.reading();
                 // A few rows of each kind: the laws try every byte.
                 reading.processes.truncate(12);
@@ -467,7 +467,7 @@ fn a_recording_of_the_simulation_is_small() {
     let mut machine = dozor_core::demo::SimulatedMachine::new(1);
     let readings: Vec<Reading> = (0..64)
         .map(|at| {
-            machine.advance_to(std::time::Duration::from_secs(2 * at));
+            machine.advance_to(Duration::from_secs(2 * at));
             machine.reading()
         })
         .collect();
@@ -495,11 +495,18 @@ fn a_recording_of_a_large_idle_machine_may_be_read_to_its_end() {
     let mut writer = Writer::new(Arc::new(host()), Some(Duration::from_secs(2)));
     let mut bytes = vec![];
     writer.begin(&mut bytes);
+    let mut noise = 0x9e37_79b9_u64;
     for second in 0..READINGS {
         let ns = raw((1_928_800_000 + second) * 1_000_000_000);
         (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (ns, ns, ns);
-        for core in &mut reading.cores {
-            core.idle = raw(second * 200);
+        // The clock of each core ticks, now and then something runs: as on any machine that is merely on.
+        for (at, core) in reading.cores.iter_mut().enumerate() {
+            noise = noise.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+            let ran = i64::from(noise >> 61 == 0);
+            core.user = raw(core.user.value().unwrap_or(0) + ran);
+            core.idle = raw(core.idle.value().unwrap_or(0) + 200 - ran);
+            let timer = &mut reading.interrupts[at];
+            timer.count = raw(timer.count.value().unwrap_or(0) + 8 + (noise >> 59) as i64);
         }
         writer.put(&Arc::new(reading.clone()), &mut bytes).expect("memory");
     }

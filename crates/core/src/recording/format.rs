@@ -33,18 +33,13 @@ pub const MOST_BYTES: usize = 32 << 20;
 pub const MOST_TEXT: usize = 16 << 20;
 /// From so many on a writer begins anew with a key frame.
 pub const ENOUGH_TEXT: usize = 4 << 20;
-/// What reading may take: [`HELD_ROWS`] rows that are held at a reading count one, rows that are decoded [`ROW_WORK`].
+/// What reading may take, in rows that are held at a reading: whoever walks over readings looks at each of them.
 /// So much whatever the size …
 pub const LEAST_WORK: u64 = 8_000_000;
-/// … and so much for each byte of the recording: several times what ten thousand idle processes, or the interrupts of a
-/// hundred idle cores, take.
-pub const WORK_PER_BYTE: u64 = 128;
-/// So many rows that are merely held at a reading count one: whoever walks over it looks at each.
-pub const HELD_ROWS: u64 = 1;
-/// What decoding a row takes beside holding one.
-pub const ROW_WORK: u64 = 8;
-/// Bytes that are unpacked for what holding a row takes.
-pub const BYTES_PER_WORK: u64 = 8;
+/// … and so much for each byte of the recording: more than a hundred cores and thousands of processes take that do nothing.
+pub const WORK_PER_BYTE: u64 = 48;
+/// What decoding a row takes beside holding one; a byte that is unpacked takes as much as a row that is held.
+pub const ROW_WORK: u64 = 16;
 /// A key frame comes at least every so many readings: a quarter of an hour at 2 s.
 pub const KEY_EVERY: u32 = 450;
 

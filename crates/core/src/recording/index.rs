@@ -3,7 +3,7 @@
 
 use super::codec::{DecodeError, Read, Written};
 use super::columnar::put_table;
-use super::format::{BYTES_PER_WORK, LONGEST_PAYLOAD, ROW_WORK};
+use super::format::{LONGEST_PAYLOAD, ROW_WORK};
 use super::mapping::Columns;
 use super::numbers::{In, Out};
 use super::packing::{Packer, Unpacker};
@@ -267,7 +267,7 @@ impl IndexColumns {
             columns.change(&mut peaks, &mut PeakRow::default(), &mut texts, &mut room, &mut input)?;
         }
         let place = |row: &IndexRow| row.offset.value().unwrap_or(-1) as u64;
-        let work = tables.len() as u64 / BYTES_PER_WORK + (rows.len() + peaks.len()) as u64 * ROW_WORK;
+        let work = tables.len() as u64 + (rows.len() + peaks.len()) as u64 * ROW_WORK;
         let index = Index {
             moments: rows.iter().map(|row| (place(row), row.moment())).collect(),
             peaks: peaks.iter().filter_map(Peak::of).collect(),

@@ -5,8 +5,8 @@
 
 use super::codec::{Bytes, DecodeError, Read as Texts};
 use super::format::{
-    BYTES_PER_WORK, FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, HELD_ROWS, Kind, LEAST_WORK, MAGIC,
-    MOST_BYTES, PartKind, ROW_WORK, VERSION, WORK_PER_BYTE,
+    FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, LEAST_WORK, MAGIC, MOST_BYTES, PartKind, ROW_WORK,
+    VERSION, WORK_PER_BYTE,
 };
 use super::index::{Index, IndexColumns, IndexRow, PeakRow};
 use super::mapping::Columns;
@@ -305,7 +305,7 @@ impl Decoder {
         };
         let (mut input, texts) = part.unpack(kind, payload)?;
         // Texts and numbers are in what was unpacked; each byte of it is looked at.
-        self.work.spend(input.bytes.0.len() as u64 / BYTES_PER_WORK)?;
+        self.work.spend(input.bytes.0.len() as u64)?;
         let mut room = MOST_BYTES;
         // The machine's own row is the first of all.
         let light = self.light && kind.system && matches!(tables.first(), Some(Table::System(_)));
@@ -325,7 +325,7 @@ impl Decoder {
             room = state.room;
             let rows = table.rows(&self.reading, &self.unknown[first + at].0);
             let added = rows.saturating_sub(before) as u64;
-            self.work.spend(rows as u64 / HELD_ROWS + added * ROW_WORK)?;
+            self.work.spend(rows as u64 + added * ROW_WORK)?;
         }
         let done = light || input.is_done();
         if kind.system {
