@@ -479,18 +479,20 @@ fn a_recording_of_the_simulation_is_small() {
 #[test]
 fn a_recording_of_a_large_idle_machine_may_be_read_to_its_end() {
     const READINGS: i64 = 1_500;
-    let mut reading = Reading::default();
-    reading.cores = (0..128).map(|number| CoreRow { number: raw(number), ..CoreRow::default() }).collect();
-    reading.interrupts = (0..12_800)
-        .map(|at| InterruptRow {
-            source: format!("{}", at / 128).into(),
-            core: raw(at % 128),
-            ..InterruptRow::default()
-        })
-        .collect();
-    reading.processes = (0..3_000)
-        .map(|pid| Arc::new(ProcessRow { pid: raw(pid), start_ticks: raw(1), ..ProcessRow::default() }))
-        .collect();
+    let cores = (0..128).map(|number| CoreRow { number: raw(number), ..CoreRow::default() });
+    let interrupts = (0..12_800).map(|at| InterruptRow {
+        source: format!("{}", at / 128).into(),
+        core: raw(at % 128),
+        ..InterruptRow::default()
+    });
+    let processes = (0..3_000)
+        .map(|pid| Arc::new(ProcessRow { pid: raw(pid), start_ticks: raw(1), ..ProcessRow::default() }));
+    let mut reading = Reading {
+        cores: cores.collect(),
+        interrupts: interrupts.collect(),
+        processes: processes.collect(),
+        ..Reading::default()
+    };
     reading.sort();
     let mut writer = Writer::new(Arc::new(host()), Some(Duration::from_secs(2)));
     let mut bytes = vec![];

@@ -13,8 +13,8 @@ use terminal::{DOZOR, Terminal};
 
 /// Reading ends well before this on a busy machine; what has no bound takes minutes.
 const SOON: Duration = Duration::from_secs(40);
-/// Bytes of memory at most, in MiB.
-const LITTLE: u64 = 230;
+/// Memory at most, in MiB.
+const LITTLE: u64 = 200;
 const MANY: u64 = 1 << 18;
 
 fn system_key() -> Frame {
