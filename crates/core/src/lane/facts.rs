@@ -33,24 +33,16 @@ pub(super) fn cpu_facts(sample: &Sample) -> [String; 2] {
         ("softirq", cpu_share(sample, |c| c.softirq)),
         ("steal", cpu_share(sample, |c| c.steal)),
     ];
-    // The usual three, but where another class is large it takes the place of the smallest of them; their order stays.
-    let large = |at: usize| shares[at].1.value().unwrap_or(-1.0);
-    let mut shown_at = vec![0, 1, 2];
-    let mut others: Vec<usize> = (3..shares.len()).filter(|at| large(*at) >= 1.0).collect();
-    others.sort_by(|a, b| large(*b).total_cmp(&large(*a)));
-    for (number, other) in others.into_iter().enumerate() {
-        let smallest = (0..shown_at.len()).min_by(|a, b| large(shown_at[*a]).total_cmp(&large(shown_at[*b])));
-        match smallest {
-            // One more than the usual ones has room.
-            _ if number == 0 && shares[other].0 == "steal" => shown_at.push(other),
-            Some(place) if large(shown_at[place]) < large(other) => shown_at[place] = other,
-            _ => {}
-        }
-    }
-    shown_at.sort_unstable();
-    let words: Vec<String> =
-        shown_at.iter().map(|at| format!("{} {}", shares[*at].0, whole(shares[*at].1))).collect();
-    let classes = words.join("  ");
+    // The largest three; what is next to nothing does not take the place of the usual ones, which stand first.
+    let weight = |at: &usize| shares[*at].1.value().filter(|share| *at < 3 || *share >= 1.0).unwrap_or(-1.0);
+    let mut largest: Vec<usize> = (0..shares.len()).collect();
+    largest.sort_by(|a, b| weight(b).total_cmp(&weight(a)));
+    let (largest, others) = largest.split_at_mut(3);
+    largest.sort_unstable();
+    // That the host is oversold is always worth a word.
+    let steal = others.iter().filter(|at| shares[**at].0 == "steal" && weight(at) >= 1.0);
+    let words = largest.iter().chain(steal).map(|at| format!("{} {}", shares[*at].0, whole(shares[*at].1)));
+    let classes = words.collect::<Vec<_>>().join("  ");
     let system = &sample.now.system;
     let cores = sample.host.cores;
     let waiting = match run_queue(sample) {

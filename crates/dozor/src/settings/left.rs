@@ -11,9 +11,13 @@ use dozor_core::lane::Lane;
 use dozor_core::text::without_number;
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
-/// Whether a value is remembered: of the demo only how it looks, so that each beginning of it is the same.
+/// Whether a screen is remembered as a whole: of the demo only how it looks is, so that each beginning of it is the same.
+fn is_whole(screen: &str) -> bool {
+    screen != "demo"
+}
+
 fn is_remembered(screen: &str, setting: &Setting) -> bool {
-    setting.left && (screen != "demo" || matches!(setting.name, "theme" | "units"))
+    setting.left && (is_whole(screen) || matches!(setting.name, "theme" | "units"))
 }
 
 /// Puts the screen as it was left. Values whose configured value has changed since then are left alone; a broken file, or a
@@ -35,27 +39,21 @@ pub fn restore(state: &mut State, places: &Places, screen: &str) {
             .collect()
     };
     if let (Some(shown), Some(folded)) = (lanes("lanes"), lanes("folded"))
-        && screen != "demo"
+        && is_whole(screen)
     {
         state.lanes = Arrangement::of(&shown, &folded);
     }
-    for lane in Lane::ALL.map(Some).into_iter().chain([None]) {
+    for lane in Lane::ALL.map(Some).into_iter().chain([None]).filter(|_| is_whole(screen)) {
         let name = lane_name(lane);
         if text_of("configured_columns", name).as_ref() != state.configured.lane_columns.get(name) {
             continue;
-        }
-        if screen == "demo" {
-            break;
         }
         if let Some(set) = text_of("columns", name).and_then(|text| ColumnSet::parse(&text).ok()) {
             state.column_sets.insert(lane, set);
         }
     }
-    if screen == "demo" {
-        // What it would have narrowed by is of no use elsewhere either.
-    } else if let Some(history) =
-        document.get(screen).and_then(|it| it.get("history")).and_then(Item::as_array)
-    {
+    let history = document.get(screen).and_then(|it| it.get("history")).and_then(Item::as_array);
+    if let Some(history) = history.filter(|_| is_whole(screen)) {
         state.history = history.iter().filter_map(|it| it.as_str().map(str::to_owned)).collect();
     }
     for setting in SETTINGS.iter().filter(|setting| is_remembered(screen, setting)) {

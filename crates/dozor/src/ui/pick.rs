@@ -100,6 +100,16 @@ impl Row {
     }
 }
 
+impl Row {
+    /// What people call it in general.
+    fn also_called(&self) -> &'static str {
+        match self.item {
+            Item::Action(action) => also_called(action),
+            Item::Metric(_) | Item::Arrange(_) | Item::View(_) | Item::Text => "",
+        }
+    }
+}
+
 impl Picker {
     /// A list before anything is typed.
     pub fn new(kind: Kind) -> Picker {
@@ -169,14 +179,10 @@ fn fuzzy(rows: Vec<Row>, typed: &str) -> Vec<Row> {
         .into_iter()
         .filter_map(|row| {
             let lower = typed.to_lowercase();
-            let also = match row.item {
-                Item::Action(action) => also_called(action),
-                Item::Metric(_) | Item::Arrange(_) | Item::View(_) | Item::Text => "",
-            };
             // The start of a word, of the name or of what people call it, goes before scattered letters.
             let word_begins =
                 |text: &str| text.split(' ').any(|word| word.to_lowercase().starts_with(&lower));
-            let called = if word_begins(also) { Some(800) } else { None };
+            let called = if word_begins(row.also_called()) { Some(800) } else { None };
             let by_word = if word_begins(&row.name) { 700 } else { 0 };
             let exact = if row.name.eq_ignore_ascii_case(typed) { 100_000 } else { 0 };
             let begins = if row.name.to_lowercase().starts_with(&typed.to_lowercase()) { 1_000 } else { 0 };
@@ -224,11 +230,9 @@ fn help(state: &State, typed: &str) -> Vec<Row> {
     let mut rows = vec![];
     let mut chapter = |title: &str, lines: Vec<Row>| {
         let fits = |row: &Row| {
-            let also = match row.item {
-                Item::Action(action) => also_called(action),
-                Item::Metric(_) | Item::Arrange(_) | Item::View(_) | Item::Text => "",
-            };
-            [&*row.name, &*row.help, &*row.keys, also].iter().any(|text| text.to_lowercase().contains(typed))
+            [&*row.name, &*row.help, &*row.keys, row.also_called()]
+                .iter()
+                .any(|text| text.to_lowercase().contains(typed))
                 || title.to_lowercase().contains(typed)
         };
         let lines: Vec<Row> = lines.into_iter().filter(fits).collect();
