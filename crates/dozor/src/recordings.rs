@@ -22,6 +22,16 @@ pub struct Opened {
     pub problems: Vec<String>,
 }
 
+/// The name that stands for standard input.
+pub const STANDARD_INPUT: &str = "-";
+
+/// All that arrives on standard input, in a file that is gone when it is closed.
+fn arrived() -> io::Result<File> {
+    let mut file = tempfile::tempfile()?;
+    io::copy(&mut io::stdin().lock(), &mut file)?;
+    Ok(file)
+}
+
 /// The recordings in a folder, by name.
 pub fn in_folder(folder: &Path) -> io::Result<Vec<PathBuf>> {
     let mut files: Vec<PathBuf> = vec![];
@@ -39,6 +49,11 @@ pub fn in_folder(folder: &Path) -> io::Result<Vec<PathBuf>> {
 pub fn open(paths: &[PathBuf]) -> anyhow::Result<Opened> {
     let (mut files, mut folders) = (vec![], vec![]);
     for path in paths {
+        // What arrives on standard input is kept in a file without a name while it is looked at.
+        if path == Path::new(STANDARD_INPUT) {
+            files.push(path.clone());
+            continue;
+        }
         let data = std::fs::metadata(path)
             .map_err(|error| anyhow::anyhow!("{}: {}", path.display(), without_number(&error)))?;
         if data.is_dir() {
@@ -81,7 +96,7 @@ pub fn open(paths: &[PathBuf]) -> anyhow::Result<Opened> {
     Ok(Opened { timeline, files, folders, problems })
 }
 
-/// The files as frames, each opened as `open` says; one that cannot be opened is told and counts as empty.
+/// The files as frames, each opened as `open` says, `-` from standard input; one that cannot be opened is told and counts as empty.
 pub fn frames(
     files: &[PathBuf],
     open: fn(&Path) -> io::Result<File>,
@@ -89,7 +104,8 @@ pub fn frames(
 ) -> Vec<Arc<dyn Frames>> {
     let mut all: Vec<Arc<dyn Frames>> = vec![];
     for path in files {
-        match open(path) {
+        let opened = if path == Path::new(STANDARD_INPUT) { arrived() } else { open(path) };
+        match opened {
             Ok(file) => all.push(Arc::new(file)),
             Err(error) => {
                 // A segment that was taken away since the folder was listed is no problem.

@@ -7,8 +7,10 @@ use std::path::Path;
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, SystemTime};
 
+const DOZOR: &str = env!("CARGO_BIN_EXE_dozor");
+
 fn dozor(arguments: &[&str]) -> Command {
-    let mut command = Command::new(env!("CARGO_BIN_EXE_dozor"));
+    let mut command = Command::new(DOZOR);
     command.args(arguments).stdin(Stdio::null()).env_remove("NO_COLOR");
     command
 }
@@ -386,4 +388,49 @@ fn the_settings_are_printed_with_where_each_comes_from() {
     assert!(views.contains(&"archive") && views.contains(&"disk hunt"), "{views:?}");
     assert!(output.stderr.is_empty() && output.status.success());
     assert!(!folder.path().join("state").exists(), "looking changes nothing");
+}
+
+#[test]
+fn a_recording_through_a_pipe_answers_questions_as_a_file_does() {
+    let line = format!("{DOZOR} record -o - --every 50ms --count 4 | {DOZOR} query - cpu.total --format csv");
+    let output = Command::new("bash").args(["-c", &line]).output().expect("a shell");
+    let text = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert!(output.status.success(), "{}", message(&output));
+    let rows = csv::Reader::from_reader(text.as_bytes()).records().filter_map(Result::ok).count();
+    assert_eq!(rows, 4, "{text}");
+}
+
+#[test]
+fn a_user_that_is_not_there_is_told() {
+    for command in ["snapshot", "watch"] {
+        let output = run(&[command, "--user", "root,nosuch"]);
+        assert!(
+            message(&output).contains("this machine has no user called 'nosuch'"),
+            "{}",
+            message(&output)
+        );
+        assert_eq!(output.status.code(), Some(2));
+    }
+}
+
+#[test]
+fn the_examples_of_the_help_work() {
+    let folder = folder();
+    let night = path(&folder, "night.dozor");
+    let made = run(&["demo", "--record", &night, "--for", "70m", "--every", "30s"]);
+    assert!(made.status.success(), "{}", message(&made));
+    let programs = Path::new(DOZOR).parent().expect("a folder").display().to_string();
+    let mut tried = 0;
+    for command in ["query", "note", "metrics", "snapshot", "access", "settings"] {
+        let help = run(&[command, "--help"]);
+        let help = String::from_utf8_lossy(&help.stdout).into_owned();
+        let examples = help.lines().skip_while(|line| !line.starts_with("Example"));
+        for line in examples.filter_map(|line| line.find("dozor ").map(|at| &line[at..])) {
+            let line = format!("PATH={programs}:$PATH; cd {}; {line}", folder.path().display());
+            let output = Command::new("bash").args(["-c", &line]).output().expect("a shell");
+            assert!(output.status.success(), "{line}: {}", message(&output));
+            tried += 1;
+        }
+    }
+    assert!(tried >= 9, "{tried}");
 }

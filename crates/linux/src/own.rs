@@ -14,6 +14,11 @@ pub fn user() -> dozor_core::text::Text {
     name_of(rustix::process::geteuid().as_raw())
 }
 
+/// Whether this machine has a user of this name, or the name is a number, which needs no entry.
+pub fn has_user(name: &str) -> bool {
+    name.parse::<u32>().is_ok() || crate::users::exists(name)
+}
+
 /// Name of a user; the number where there is none, as in `getpwuid_r(3)`.
 pub fn name_of(user: u32) -> dozor_core::text::Text {
     crate::users::Users::default().name(user)

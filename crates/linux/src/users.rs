@@ -2,7 +2,7 @@
 
 use dozor_core::text::{Text, clean};
 use std::collections::HashMap;
-use std::ffi::CStr;
+use std::ffi::{CStr, CString};
 
 /// Names of users by their number. A number without a name is shown as the number.
 #[derive(Default)]
@@ -18,17 +18,32 @@ impl Users {
     }
 }
 
-/// Asks the C library, and through it whatever the system is set up to ask; `getpwuid_r(3)`.
+/// The name of a user as the C library has it, and through it whatever the system is set up to ask; `getpwuid_r(3)`.
 fn look_up(uid: u32) -> Option<String> {
+    // SAFETY: the pointers are those that `entry` gives, valid for the call.
+    entry(|entry, buffer, length, found| unsafe { libc::getpwuid_r(uid, entry, buffer, length, found) })
+}
+
+/// Whether there is a user of this name; `getpwnam_r(3)`.
+pub fn exists(name: &str) -> bool {
+    let Ok(name) = CString::new(name) else { return false };
+    // SAFETY: the name is a C string that lives as long, the other pointers are those that `entry` gives.
+    entry(|entry, buffer, length, found| unsafe {
+        libc::getpwnam_r(name.as_ptr(), entry, buffer, length, found)
+    })
+    .is_some()
+}
+
+/// Asks for an entry of the user database with a buffer that is large enough; gives its name.
+fn entry(
+    ask: impl Fn(*mut libc::passwd, *mut libc::c_char, usize, *mut *mut libc::passwd) -> libc::c_int,
+) -> Option<String> {
     let mut buffer = vec![0u8; 1024];
     loop {
         // SAFETY: a passwd of zeros is a valid value of this plain C struct (null pointers and zero numbers).
         let mut entry: libc::passwd = unsafe { std::mem::zeroed() };
         let mut found = std::ptr::null_mut();
-        // SAFETY: all pointers are valid for the call; the buffer's length is passed with it.
-        let status = unsafe {
-            libc::getpwuid_r(uid, &raw mut entry, buffer.as_mut_ptr().cast(), buffer.len(), &raw mut found)
-        };
+        let status = ask(&raw mut entry, buffer.as_mut_ptr().cast(), buffer.len(), &raw mut found);
         if status == libc::ERANGE && buffer.len() < 1 << 20 {
             buffer.resize(buffer.len() * 4, 0);
             continue;
@@ -49,5 +64,6 @@ mod tests {
         let mut users = super::Users::default();
         assert_eq!(&*users.name(0), "root");
         assert_eq!(&*users.name(3_999_999_001), "3999999001");
+        assert!(super::exists("root") && !super::exists("no such user"));
     }
 }

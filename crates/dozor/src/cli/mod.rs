@@ -69,7 +69,7 @@ enum Command {
     Replay(replay::Replay),
     /// Print values of a recording over time, their extremes, or when a condition held.
     #[command(
-        after_help = "Examples: dozor query night.dozor --list\n          dozor query night.dozor cpu.busy disk.busy{sda} --step 5m --stat max\n          dozor query night.dozor write --where 'user = astro' --stat p95\n          dozor query night.dozor --when 'mem.available < 500 MiB'"
+        after_help = "Examples: dozor query night.dozor --list\n          dozor query night.dozor cpu.total disk.busy{sda} --step 5m --stat max\n          dozor query night.dozor write --where 'user = astro' --stat p95\n          dozor query night.dozor --when 'mem.available < 500 MiB'"
     )]
     Query(query::Query),
     /// Put two moments or spans side by side: what differs, most first.
@@ -184,6 +184,14 @@ pub struct Kept {
 }
 
 impl Kept {
+    /// Says so where this machine has no user of a name that was given: an empty table would not.
+    fn check_users(&self) -> Result<(), Misuse> {
+        match self.user.iter().find(|name| !dozor_linux::own::has_user(name)) {
+            Some(name) => Err(Misuse(format!("--user: this machine has no user called '{name}'"))),
+            None => Ok(()),
+        }
+    }
+
     /// Puts what was asked for into a narrowing; says whether anything was.
     fn apply(&self, narrowing: &mut Narrowing) -> bool {
         let users: Vec<String> = self.user.iter().map(|name| quote(name)).collect();

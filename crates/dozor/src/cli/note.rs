@@ -8,7 +8,7 @@ use crate::recordings;
 use clap::Args;
 use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::when::When;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 #[derive(Args)]
 pub struct Note {
@@ -25,6 +25,12 @@ pub struct Note {
 
 impl Note {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
+        if self.file == Path::new(recordings::STANDARD_INPUT) {
+            return Err(Misuse(
+                "a note is for a file; what arrives on standard input is kept nowhere".to_owned(),
+            )
+            .into());
+        }
         if self.file.is_dir() {
             return Err(
                 Misuse(format!("{} is a folder; name one of its recordings", self.file.display())).into()

@@ -34,7 +34,7 @@ pub enum Format {
 
 #[derive(Args)]
 pub struct Query {
-    /// The recording, or a folder of segments
+    /// The recording, or a folder of segments; - is one that arrives on standard input
     #[arg(value_name = "FILE")]
     file: PathBuf,
     /// Metrics (dozor metrics lists them), one instance in braces: disk.busy{sda}

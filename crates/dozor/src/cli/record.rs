@@ -65,6 +65,7 @@ fn size(text: &str) -> Result<u64, String> {
 impl Record {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
         let mut source = LiveSource::open(self.files.roots())?;
+        self.whom.kept.check_users()?;
         let mut selection = Selection::new(self.whom.narrowing());
         source.want(self.wanted().union(selection.narrowing.wanted()));
         let host = Arc::new(source.host());

@@ -63,6 +63,7 @@ impl Snapshot {
         let chosen = self.metrics()?;
         let all: Vec<&Metric> = PROCESS_METRICS.iter().collect();
         let metrics = chosen.as_ref().unwrap_or(&all);
+        self.whom.kept.check_users()?;
         let mut narrowing = self.whom.narrowing();
         let mut source = LiveSource::open(self.files.roots())?;
         source.want(Wanted::everything());

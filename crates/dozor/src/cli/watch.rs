@@ -48,6 +48,7 @@ pub struct Watch {
 
 impl Watch {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
+        self.look.kept.check_users()?;
         need_terminal()?;
         let source = LiveSource::open(self.files.roots())?;
         let host = Arc::new(source.host());
