@@ -279,6 +279,43 @@ fn a_kill_for_want_of_memory_is_said_with_who_is_gone() {
     assert_eq!(said(&killed), [(Severity::Critical, expected.to_owned())]);
 }
 
+#[test]
+fn lane_part_and_sentence_have_one_severity() {
+    // Four hundred thousand datagrams in two seconds that nobody got.
+    let lossy = sample(
+        |reading| {
+            reading.interfaces = vec![InterfaceRow {
+                name: "eth0".into(),
+                in_errors: raw(0),
+                out_errors: raw(0),
+                ..InterfaceRow::default()
+            }];
+            reading.system.udp_errors = raw(0);
+        },
+        |reading| {
+            reading.interfaces = vec![InterfaceRow {
+                name: "eth0".into(),
+                in_errors: raw(0),
+                out_errors: raw(0),
+                ..InterfaceRow::default()
+            }];
+            reading.system.udp_errors = raw(400_000);
+        },
+    );
+    let parts = sections(Lane::Network, &lossy);
+    let worst = parts.iter().flat_map(|section| &section.rows).map(|row| row.severity).max();
+    assert_eq!(worst, Some(Severity::Critical));
+    assert_eq!(Lane::Network.point(&lossy).severity, Severity::Critical);
+    assert_eq!(said(&lossy), [(Severity::Critical, "200 k/s UDP datagrams not delivered.".to_owned())]);
+    let hung = sample(
+        |_| {},
+        |reading| reading.filesystems = vec![FilesystemRow { answers: raw(0), ..filesystem(0, 0, 900) }],
+    );
+    assert_eq!(Lane::Disk.point(&hung).severity, Severity::Critical);
+    assert_eq!(Lane::Disk.facts(&hung)[1], "/archive does not answer");
+    assert_eq!(said(&hung).len(), 1, "it is said once: {:?}", said(&hung));
+}
+
 fn filesystem(used: i64, available: i64, inodes_free: i64) -> FilesystemRow {
     FilesystemRow {
         mount: "/archive".into(),

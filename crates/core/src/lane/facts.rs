@@ -1,10 +1,12 @@
 //! What the strips draw and the two short facts beside each of them.
 
 use super::Point;
-use super::severity::{MEMORY, NETWORK, Severity, disk_severity, fan_severity, temperature_severity};
+use super::severity::{
+    MEMORY, NETWORK, Severity, disk_severity, errors_severity, fan_severity, protocols, temperature_severity,
+};
 use crate::catalogue::{cpu_share, disk_busy, disk_wait, memory_used};
 use crate::known::Known;
-use crate::reading::{DiskRow, InterfaceRow, SensorRow};
+use crate::reading::{DiskRow, FilesystemRow, InterfaceRow, SensorRow};
 use crate::sample::{PartView, Sample};
 use crate::units::{long_bytes, short_bytes, short_wait};
 
@@ -93,6 +95,11 @@ pub(super) fn memory_point(sample: &Sample) -> Point {
     Point { value, full: Known::Value(100.0), severity }
 }
 
+/// A file system that does not answer: whoever touches its files waits.
+pub(super) fn hung_filesystem(sample: &Sample) -> Option<&FilesystemRow> {
+    sample.now.filesystems.iter().find(|row| row.answers.value() == Some(0))
+}
+
 /// How bad it is with the worst of the disks.
 pub(super) fn disks_severity(sample: &Sample) -> Severity {
     let wholes = sample.parts(|reading| &reading.disks[..]).filter(|disk| disk.now.whole.is_empty());
@@ -110,12 +117,17 @@ pub(super) fn busiest_disk(sample: &Sample) -> Option<(PartView<'_, DiskRow>, Kn
 
 pub(super) fn disk_facts(sample: &Sample) -> [String; 2] {
     let Some((disk, busy)) = busiest_disk(sample) else {
-        return ["no disk here".to_owned(), String::new()];
+        let hung = hung_filesystem(sample).map(|row| format!("{} does not answer", row.mount));
+        return ["no disk here".to_owned(), hung.unwrap_or_default()];
     };
     let wait = match disk_wait(&disk) {
         Known::Value(seconds) if seconds >= 0.0005 => format!(", waits {}", short_wait(seconds)),
         _ => String::new(),
     };
+    if let Some(hung) = hung_filesystem(sample) {
+        let busy = shown(busy, |v| format!("{v:.0}"));
+        return [format!("{} does not answer", hung.mount), format!("{} {busy} % busy{wait}", disk.now.name)];
+    }
     [
         format!("{} {} % busy{wait}", disk.now.name, shown(busy, |v| format!("{v:.0}"))),
         format!(
@@ -163,10 +175,16 @@ pub(super) fn network_point(sample: &Sample) -> Point {
     let full = interface.now.speed_bits.float().map(|bits| bits / 8.0);
     let mut point = Point { value, full, severity: Severity::Fine };
     point.severity = Severity::reached(share_of_link(&point), NETWORK);
-    if errors(sample).and_then(|(_, errors)| errors.value()).is_some_and(|errors| errors > 0.0) {
-        point.severity = point.severity.max(Severity::Notice);
-    }
+    // As bad as the worst of its parts: interfaces with errors, and the protocols.
+    let protocols = protocols(sample).first().map_or(Severity::Fine, |(severity, _)| *severity);
+    point.severity = point.severity.max(interfaces_severity(sample)).max(protocols);
     point
+}
+
+/// How bad it is with errors and drops of the worst interface.
+fn interfaces_severity(sample: &Sample) -> Severity {
+    let interfaces = sample.parts(|reading| &reading.interfaces[..]);
+    interfaces.map(|interface| errors_severity(&interface)).max().unwrap_or_default()
 }
 
 /// Errors per second of the interface that has most of them, with its name.
@@ -181,9 +199,15 @@ pub(super) fn network_facts(sample: &Sample) -> [String; 2] {
     let Some(interface) = busiest_interface(sample) else {
         return ["no interface here".to_owned(), String::new()];
     };
-    let errors = match errors(sample) {
-        Some((name, Known::Value(errors))) if errors > 0.0 => format!("{name} has {errors:.1} errors/s"),
-        Some((_, Known::Value(_))) => "no errors".to_owned(),
+    // There is room for the worst of them; the parts tell the rest.
+    let protocol = protocols(sample).into_iter().next();
+    let worse = protocol.filter(|(severity, _)| *severity > interfaces_severity(sample));
+    let errors = match (errors(sample), worse) {
+        (_, Some((_, words))) => words,
+        (Some((name, Known::Value(errors))), None) if errors > 0.0 => {
+            format!("{name} has {errors:.1} errors/s")
+        }
+        (Some((_, Known::Value(_))), None) => "no errors".to_owned(),
         _ => "errors unknown".to_owned(),
     };
     // Traffic of the machine with itself fills no link, but somebody may wonder where it is.

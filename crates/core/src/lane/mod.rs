@@ -8,8 +8,8 @@ pub use facts::run_queue;
 pub use sentences::{MainUser, main_user, sentences};
 pub(crate) use sentences::{stayed, unseen};
 pub use severity::{
-    Severity, battery_severity, disk_severity, fan_severity, filesystem_severity, interface_severity,
-    temperature_severity,
+    RESENT, Severity, UNDELIVERED, battery_severity, disk_severity, fan_severity, filesystem_severity,
+    interface_severity, temperature_severity,
 };
 
 use crate::catalogue::{Metric, cpu_busy, listed};
@@ -98,7 +98,8 @@ impl Lane {
             Lane::Disk => Point {
                 value: busiest_disk(sample).map_or(Known::Absent, |(_, busy)| busy),
                 full: Known::Value(100.0),
-                severity: facts::disks_severity(sample),
+                severity: facts::disks_severity(sample)
+                    .max(facts::hung_filesystem(sample).map_or(Severity::Fine, filesystem_severity)),
             },
             Lane::Network => network_point(sample),
             Lane::Heat => heat_point(sample),

@@ -1,6 +1,6 @@
 //! What stands out, in words: what is short, and who uses it.
 
-use super::facts::{bad_fan, reads_more, share_of_link};
+use super::facts::{bad_fan, disks_severity, hung_filesystem, reads_more, share_of_link};
 use super::severity::{NETWORK, filesystem_severity};
 use super::{Lane, Severity};
 use crate::aside::{UNNAMED, is_gathered, out_of_sight};
@@ -126,6 +126,9 @@ fn of_lane(lane: Lane, everybody: &Everybody<'_>) -> Option<String> {
     let what = match lane {
         Lane::Cpu => format!("cpu {} busy, {second}", lane.label(&point)),
         Lane::Memory => format!("memory {} in use, {first}, {second}", lane.label(&point)),
+        // A file system that does not answer has a sentence of its own.
+        Lane::Disk if disks_severity(sample) == Severity::Fine => return None,
+        Lane::Disk if hung_filesystem(sample).is_some() => second,
         Lane::Disk => first,
         // Errors are another interface's as often as not; traffic that fills nothing is no part of the sentence.
         Lane::Network if share_of_link(&point) < NETWORK[0] => second,

@@ -3,7 +3,7 @@
 use crate::catalogue::{disk_busy, disk_wait, link_usage};
 use crate::known::Known;
 use crate::reading::{BatteryRow, DiskRow, FilesystemRow, InterfaceRow, SensorRow};
-use crate::sample::PartView;
+use crate::sample::{PartView, Sample};
 
 /// How bad it is. Ordered from fine to critical.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
@@ -98,11 +98,39 @@ pub fn filesystem_severity(filesystem: &FilesystemRow) -> Severity {
         .max(full(inodes, filesystem.inodes_free.float()))
 }
 
+/// How bad it is with errors and drops of an interface.
+pub(super) fn errors_severity(interface: &PartView<'_, InterfaceRow>) -> Severity {
+    let errors = interface.rate(|i| i.in_errors).zip(interface.rate(|i| i.out_errors));
+    of(errors.map(|(a, b)| a + b), ERRORS)
+}
+
 /// How bad it is with an interface: its link is full, or it has errors or drops.
 pub fn interface_severity(interface: &PartView<'_, InterfaceRow>) -> Severity {
-    let sum = |a: Known<f64>, b: Known<f64>| a.zip(b).map(|(a, b)| a + b);
-    let errors = sum(interface.rate(|i| i.in_errors), interface.rate(|i| i.out_errors));
-    of(link_usage(interface), NETWORK).max(of(errors, ERRORS))
+    of(link_usage(interface), NETWORK).max(errors_severity(interface))
+}
+
+/// How bad it is with what TCP has to send again, per second of the machine.
+pub const RESENT: [f64; 3] = [5.0, 25.0, 200.0];
+/// How bad it is with UDP datagrams that arrived and were not delivered, per second of the machine.
+pub const UNDELIVERED: [f64; 3] = [1.0, 50.0, 500.0];
+
+/// How bad it is with the protocols: their kinds of trouble that are there, in words, the worst first.
+pub(super) fn protocols(sample: &Sample) -> Vec<(Severity, String)> {
+    let per_second = |rate: f64| format!("{}/s", crate::units::short_count(rate));
+    let kinds = [
+        (sample.rate(|r| r.system.udp_errors), UNDELIVERED, "UDP datagrams not delivered"),
+        (sample.rate(|r| r.system.tcp_retransmits), RESENT, "TCP segments sent again"),
+    ];
+    let mut found: Vec<(Severity, String)> = kinds
+        .into_iter()
+        .filter_map(|(rate, limits, words)| Some((rate.value()?, limits, words)))
+        .map(|(rate, limits, words)| {
+            (Severity::reached(rate, limits), format!("{} {words}", per_second(rate)))
+        })
+        .filter(|(severity, _)| *severity > Severity::Fine)
+        .collect();
+    found.sort_by_key(|(severity, _)| std::cmp::Reverse(*severity));
+    found
 }
 
 /// How near a temperature is to the limit that its sensor states.

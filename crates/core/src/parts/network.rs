@@ -4,7 +4,7 @@ use super::peers::{address, connection_rates};
 use super::{Column, Look, PartId, Section, figures, peers};
 use crate::catalogue::{Unit, Value};
 use crate::known::Known;
-use crate::lane::interface_severity;
+use crate::lane::{RESENT, UNDELIVERED, interface_severity};
 use crate::reading::ConnectionRow;
 use crate::sample::{PartView, Sample};
 use crate::text::Text;
@@ -162,10 +162,10 @@ fn protocols(sample: &Sample) -> Section {
         "protocols",
         sample,
         &[
-            ("tcp.retransmits", "TCP: sent again", [5.0, 25.0, 200.0]),
+            ("tcp.retransmits", "TCP: sent again", RESENT),
             ("udp.in", "UDP datagrams in", super::NEVER),
             ("udp.out", "UDP datagrams out", super::NEVER),
-            ("udp.errors", "UDP: not delivered", [1.0, 50.0, 500.0]),
+            ("udp.errors", "UDP: not delivered", UNDELIVERED),
         ],
     )
 }
