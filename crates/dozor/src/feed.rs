@@ -145,7 +145,7 @@ pub fn watch(mut files: Vec<PathBuf>, folders: Vec<PathBuf>, out: Sender<Incomin
                         && length(&path) > 0
                         && let Ok(file) = trusted::open(&path)
                     {
-                        events.push(Event::Begun(Arc::new(file)));
+                        events.push(Event::Begun(Arc::new(recordings::Recorded(file))));
                         lengths.push(length(&path));
                         files.push(path);
                     }

@@ -106,7 +106,7 @@ pub fn frames(
     for path in files {
         let opened = if path == Path::new(STANDARD_INPUT) { arrived() } else { open(path) };
         match opened {
-            Ok(file) => all.push(Arc::new(file)),
+            Ok(file) => all.push(Arc::new(Recorded(file))),
             Err(error) => {
                 // A segment that was taken away since the folder was listed is no problem.
                 if error.kind() != ErrorKind::NotFound {
@@ -117,6 +117,29 @@ pub fn frames(
         }
     }
     all
+}
+
+/// A recording in a file, whose holes are skipped.
+pub struct Recorded(pub File);
+
+impl Frames for Recorded {
+    fn bytes_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
+        self.0.bytes_at(offset, buffer)
+    }
+
+    fn some_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<usize> {
+        self.0.some_at(offset, buffer)
+    }
+
+    fn data_from(&self, offset: u64) -> u64 {
+        // The place in the file is nobody's: everything is read by its offset. lseek(2), SEEK_DATA.
+        match rustix::fs::seek(&self.0, rustix::fs::SeekFrom::Data(offset)) {
+            Ok(data) => data,
+            // Nothing but a hole up to the end.
+            Err(rustix::io::Errno::NXIO) => self.0.metadata().map_or(offset, |data| data.len().max(offset)),
+            Err(_) => offset,
+        }
+    }
 }
 
 /// A file that is not there.

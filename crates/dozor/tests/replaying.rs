@@ -192,3 +192,38 @@ fn watching_through_a_pipe_ends_on_both_sides() {
     terminal.wait("the shell", |screen| screen.trim_end().ends_with("ready>"));
     terminal.assert_restored();
 }
+
+#[test]
+fn a_recording_that_grows_by_nothing_holds_no_key() {
+    let folder = folder();
+    let file = folder.path().join("grown.dozor");
+    let made = |name: &str| {
+        let path = folder.path().join(name);
+        let output =
+            Command::new(DOZOR).args(["record", "--count", "6", "--every", "50ms", "-o"]).arg(&path).output();
+        assert!(output.expect("dozor").status.success());
+        std::fs::read(path).expect("a recording")
+    };
+    let (first, second) = (made("grown.dozor"), made("other.dozor"));
+    let terminal = Terminal::run("dozor replay --paused grown.dozor", (140, 40), folder.path());
+    terminal.wait_for("REPLAY PAUSED");
+    let append = std::fs::File::options().append(true).open(&file).expect("it");
+    // A hole of ten gigabytes, then two hundred megabytes of written nothing, then readings.
+    append.set_len(first.len() as u64 + (10 << 30)).expect("a sparse file");
+    let nothing = vec![0u8; 8 << 20];
+    for _ in 0..25 {
+        std::io::Write::write_all(&mut &append, &nothing).expect("room");
+    }
+    std::io::Write::write_all(&mut &append, &second).expect("room");
+    terminal.keys("?");
+    terminal.wait_for("letters search");
+    terminal.keys("Escape");
+    terminal.wait("the readings behind it", |screen| screen.contains(" of 12"));
+    terminal.keys("q");
+    terminal.assert_restored();
+    let begin = Instant::now();
+    let list = Command::new(DOZOR).args(["query", "--list"]).arg(&file).output().expect("dozor");
+    assert!(list.status.success() && begin.elapsed() < PATIENCE, "{:?}", begin.elapsed());
+    let said = String::from_utf8_lossy(&list.stderr).into_owned();
+    assert!(said.contains("damaged at byte"), "{said}");
+}

@@ -453,6 +453,7 @@ impl<R: Read> Opened<R> {
             Found::Frame { .. } => return Err(ReadError::Head("it does not stand first".to_owned())),
             Found::Damage { .. } => return Err(ReadError::Head("its checksum is wrong".to_owned())),
             Found::Cut { .. } | Found::End => return Err(ReadError::CutAtHead),
+            Found::Searching => return Err(ReadError::Head("it does not stand first".to_owned())),
         };
         let every = head.every.filter(|every| every.is_finite() && *every > 0.0);
         let host = Arc::new(cleaned(head.host));
@@ -496,6 +497,7 @@ impl<R: Read> StreamReader<R> {
     pub fn next_event(&mut self) -> Result<Option<Event>, ReadError> {
         loop {
             match self.scanner.next()? {
+                Found::Searching => {}
                 Found::End => {
                     return Ok(self.pending.take().map(|(offset, _)| self.cut_reading(offset)));
                 }
@@ -592,6 +594,10 @@ pub trait Frames: Send + Sync {
     fn bytes_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()>;
     /// Fills as much of `buffer` as there is from `offset` on.
     fn some_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<usize>;
+    /// Where data stands next, from `offset` on: behind a hole, which holds nothing but zeros.
+    fn data_from(&self, offset: u64) -> u64 {
+        offset
+    }
 }
 
 impl Frames for std::fs::File {

@@ -29,6 +29,29 @@ pub enum Found {
     },
     /// The stream ends after a whole frame.
     End,
+    /// No frame was found in a good many bytes; to be asked again, it goes on from there.
+    Searching,
+}
+
+/// How to move within an input that is a file.
+pub struct Jump<R> {
+    /// Where data stands next, from a place on: a hole in a file is skipped as one.
+    pub data_from: fn(&R, u64) -> u64,
+    /// Goes to a place.
+    pub go_to: fn(&mut R, u64),
+}
+
+/// A search for the next frame that has not ended.
+#[derive(Clone, Copy)]
+struct Search {
+    begin: u64,
+    cut: bool,
+    tried: u64,
+}
+
+/// Where a marker stands among bytes.
+fn find_marker(bytes: &[u8]) -> Option<usize> {
+    memchr::memchr_iter(MARKER[0], bytes).find(|at| bytes[*at..].starts_with(&MARKER))
 }
 
 /// Most bytes whose checksums are tried for finding the next frame behind damage; keeps a hostile file from
@@ -43,12 +66,53 @@ pub struct Scanner<R> {
     offset: u64,
     payload: Range<usize>,
     ended: bool,
+    jump: Option<Jump<R>>,
+    search: Option<Search>,
+    /// Up to here nothing was found before, should no frame stand at the present place.
+    barren: u64,
+    /// The first place where a frame may begin of which not all is there.
+    unfinished: Option<u64>,
 }
+
+/// Bytes that are searched before whoever asks gets a word.
+const SEARCHED_AT_ONCE: u64 = 16 << 20;
 
 impl<R: Read> Scanner<R> {
     /// Scans from the present place of the stream, which stands at `offset`.
     pub fn new(input: R, offset: u64) -> Scanner<R> {
-        Scanner { input, buffer: vec![], start: 0, offset, payload: 0..0, ended: false }
+        let (buffer, jump, search, unfinished) = (vec![], None, None, None);
+        Scanner {
+            input,
+            buffer,
+            start: 0,
+            offset,
+            payload: 0..0,
+            ended: false,
+            jump,
+            search,
+            barren: 0,
+            unfinished,
+        }
+    }
+
+    /// The same over a file: holes are skipped, and what was searched in vain before, up to `barren`.
+    #[must_use]
+    pub fn over_file(self, jump: Jump<R>, barren: u64) -> Scanner<R> {
+        Scanner { jump: Some(jump), barren, ..self }
+    }
+
+    /// Up to where a search that came to the end found nothing that could still become a frame.
+    pub fn searched_to(&self) -> u64 {
+        self.unfinished.unwrap_or(self.offset.saturating_sub(FRAME_HEADER_BYTES as u64))
+    }
+
+    /// Goes on at a place ahead; what is in the buffer is forgotten.
+    fn go_to(&mut self, offset: u64) {
+        if let Some(jump) = &self.jump {
+            (jump.go_to)(&mut self.input, offset);
+            self.buffer.clear();
+            (self.start, self.offset) = (0, offset);
+        }
     }
 
     /// Payload of the frame found last.
@@ -95,22 +159,27 @@ impl<R: Read> Scanner<R> {
 
     /// The next frame or what stands in its place.
     pub fn next(&mut self) -> io::Result<Found> {
-        let begin = self.offset;
-        if !self.fill(1)? {
-            return Ok(Found::End);
+        let search = self.search.take();
+        if search.is_none() {
+            if !self.fill(1)? {
+                return Ok(Found::End);
+            }
+            if let Some(found) = self.frame_here()? {
+                return Ok(found);
+            }
         }
-        if let Some(found) = self.frame_here()? {
-            return Ok(found);
-        }
-        // A frame that merely is not there to its end, and one that was changed, look alike only at the end.
-        let cut = match self.header()? {
-            None => self.ended && self.ahead().len() < FRAME_HEADER_BYTES,
-            Some(header) => self.ended && self.ahead().len() < header.whole(),
+        let Search { begin, cut, mut tried } = match search {
+            Some(search) => search,
+            None => self.begin_search()?,
         };
-        let mut tried = 0;
+        let until = self.offset + SEARCHED_AT_ONCE;
         loop {
-            self.skip(1);
-            if !self.seek_marker()? || tried > TRIES {
+            let more = self.seek_marker(until)?;
+            if more && self.offset >= until {
+                self.search = Some(Search { begin, cut, tried });
+                return Ok(Found::Searching);
+            }
+            if !more || tried > TRIES {
                 while self.fill(1)? {
                     let rest = self.ahead().len();
                     self.skip(rest);
@@ -127,8 +196,28 @@ impl<R: Read> Scanner<R> {
                 if self.is_whole(header)? {
                     return Ok(Found::Damage { offset: begin, bytes: self.offset - begin });
                 }
+                if self.ended && self.ahead().len() < header.whole() {
+                    self.unfinished.get_or_insert(self.offset);
+                }
             }
+            self.skip(1);
         }
+    }
+
+    /// No frame stands here: goes to where the next one is to be looked for.
+    fn begin_search(&mut self) -> io::Result<Search> {
+        // A frame that merely is not there to its end, and one that was changed, look alike only at the end.
+        let cut = match self.header()? {
+            None => self.ended && self.ahead().len() < FRAME_HEADER_BYTES,
+            Some(header) => self.ended && self.ahead().len() < header.whole(),
+        };
+        let begin = self.offset;
+        if self.barren > begin && self.jump.is_some() {
+            self.go_to(self.barren);
+        } else {
+            self.skip(1);
+        }
+        Ok(Search { begin, cut, tried: 0 })
     }
 
     /// The header at the present place, where there is a sound one.
@@ -155,14 +244,26 @@ impl<R: Read> Scanner<R> {
         Ok(self.fill(header.whole())? && header.holds(&self.ahead()[header.bytes..header.whole()]))
     }
 
-    /// Goes forward to the next marker with room for a header; says whether there is one.
-    fn seek_marker(&mut self) -> io::Result<bool> {
+    /// Goes forward to the next marker with room for a header, or about to a place; says whether the stream goes on there.
+    fn seek_marker(&mut self, until: u64) -> io::Result<bool> {
         while self.fill(FRAME_HEADER_BYTES)? {
-            let found = self.ahead().windows(MARKER.len()).position(|window| window == MARKER);
-            let step = found.unwrap_or(self.ahead().len() - (MARKER.len() - 1));
-            self.skip(step);
-            if found.is_some() {
+            if let Some(at) = find_marker(self.ahead()) {
+                self.skip(at);
                 return self.fill(FRAME_HEADER_BYTES);
+            }
+            self.skip(self.ahead().len() - (MARKER.len() - 1));
+            // What is left could only be the beginning of a marker.
+            if !self.ahead().contains(&MARKER[0])
+                && let Some(jump) = &self.jump
+            {
+                let here = self.offset + self.ahead().len() as u64;
+                let data = (jump.data_from)(&self.input, here);
+                if data > here {
+                    self.go_to(data);
+                }
+            }
+            if self.offset >= until {
+                return Ok(true);
             }
         }
         Ok(false)

@@ -5,7 +5,7 @@ use super::format::Kind;
 use super::index::Index;
 use super::marks::{Mark, MarkKind};
 use super::reader::{Damage, Decoder, Entry, Frames, Opened, ReadError, Work};
-use super::scanner::{Found, Scanner};
+use super::scanner::{Found, Jump, Scanner};
 use crate::reading::HostFacts;
 use std::io::{self, Read};
 use std::sync::Arc;
@@ -25,6 +25,8 @@ pub enum Surveyed {
     Mark(Mark),
     /// A part that cannot be read.
     Damage(Damage),
+    /// Nothing yet, after a good many bytes; to be asked again.
+    Searching,
 }
 
 /// Bytes of frames, read from one place on.
@@ -41,6 +43,13 @@ impl Read for FromHere {
     }
 }
 
+impl FromHere {
+    const JUMP: Jump<FromHere> = Jump {
+        data_from: |here, offset| here.frames.data_from(offset),
+        go_to: |here, offset| here.at = offset,
+    };
+}
+
 /// Goes through a recording.
 pub struct Survey {
     frames: Arc<dyn Frames>,
@@ -55,6 +64,8 @@ pub struct Survey {
     lost: bool,
     /// Readings that were found.
     readings: usize,
+    /// Behind `settled`, up to here nothing was found that is a frame or could become one.
+    barren: u64,
 }
 
 impl Survey {
@@ -64,8 +75,20 @@ impl Survey {
             Opened::read(FromHere { frames: frames.clone(), at: 0 })?;
         let settled = scanner.offset();
         let (pending, broken, lost) = (None, false, false);
-        let scanner = Some(scanner);
-        Ok(Survey { frames, decoder, host, every, scanner, settled, pending, broken, lost, readings: 0 })
+        let scanner = Some(scanner.over_file(FromHere::JUMP, 0));
+        Ok(Survey {
+            frames,
+            decoder,
+            host,
+            every,
+            scanner,
+            settled,
+            pending,
+            broken,
+            lost,
+            readings: 0,
+            barren: 0,
+        })
     }
 
     /// Whose recording it is.
@@ -91,6 +114,11 @@ impl Survey {
         &mut self.decoder.work
     }
 
+    /// How far it has come.
+    pub fn place(&self) -> u64 {
+        self.scanner.as_ref().map_or(self.settled, Scanner::offset)
+    }
+
     /// The frames.
     pub fn frames(&self) -> &Arc<dyn Frames> {
         &self.frames
@@ -100,10 +128,12 @@ impl Survey {
     pub fn next(&mut self) -> Result<Option<Surveyed>, ReadError> {
         let scanner = self.scanner.get_or_insert_with(|| {
             self.pending = None;
-            Scanner::new(FromHere { frames: self.frames.clone(), at: self.settled }, self.settled)
+            let input = FromHere { frames: self.frames.clone(), at: self.settled };
+            Scanner::new(input, self.settled).over_file(FromHere::JUMP, self.barren)
         });
         loop {
             match scanner.next()? {
+                Found::Searching => return Ok(Some(Surveyed::Searching)),
                 Found::End if self.pending.is_none() => {
                     self.scanner = None;
                     return Ok(None);
@@ -115,6 +145,7 @@ impl Survey {
                         _ => scanner.offset(),
                     };
                     let offset = self.settled;
+                    self.barren = scanner.searched_to();
                     self.scanner = None;
                     return Ok(Some(Surveyed::Damage(Damage {
                         cut: true,

@@ -29,6 +29,9 @@ const RECENT: usize = 160;
 /// those are few.
 pub const DECODED_BYTES: usize = 12 << 20;
 
+/// Bytes of readings that are taken in at a time when a recording has grown.
+const AT_ONCE: u64 = 1 << 20;
+
 /// Samples without an index are looked at in parts of this size.
 const REST: usize = 1_500;
 /// So many samples at least are worth a thread.
@@ -167,13 +170,19 @@ impl Timeline {
         }
     }
 
-    /// Takes in what was written since the recordings were opened; says whether there was something.
+    /// How far it has come in a recording of which there is more to take in ([`Timeline::grow`]).
+    pub fn unfinished(&self) -> Option<u64> {
+        self.past.iter().find_map(|segment| segment.unfinished)
+    }
+
+    /// Takes in what was written since the recordings were opened; says whether there was something. What takes longer than
+    /// a screen may stand still is left for the next time ([`Timeline::unfinished`]).
     pub fn grow(&mut self) -> Result<bool, ReadError> {
         let mut more = false;
         for place in 0..self.past.len() {
             let segment = &mut self.past[place];
             let (marks, empty) = (segment.marks.len(), segment.len() == 0);
-            let moments = segment.grow()?;
+            let moments = segment.grow(AT_ONCE)?;
             more |= segment.marks.len() > marks;
             if moments.is_empty() {
                 continue;

@@ -25,6 +25,8 @@ pub struct Segment {
     pub damages: Vec<Damage>,
     /// From here on it took more to read than it may.
     pub costly: Option<Damage>,
+    /// There is more that was not looked at yet: how far it has come.
+    pub unfinished: Option<u64>,
     /// What stands behind the last whole reading: cut off, or not there yet.
     pub tail: Option<Damage>,
 }
@@ -42,9 +44,13 @@ impl Segment {
             marks: vec![],
             damages: vec![],
             costly: None,
+            unfinished: None,
             tail: None,
         };
-        let moments = segment.grow()?;
+        let mut moments = segment.grow(u64::MAX)?;
+        while segment.unfinished.is_some() {
+            moments.extend(segment.grow(u64::MAX)?);
+        }
         Ok((segment, moments))
     }
 
@@ -63,20 +69,34 @@ impl Segment {
         self.entries.len() - self.skipped
     }
 
-    /// Finds what was written since the last time.
-    pub fn grow(&mut self) -> Result<Vec<Moment>, ReadError> {
+    /// Finds what was written since the last time, about so many bytes of it: what takes longer is `unfinished`, and goes on
+    /// when it is asked for again.
+    pub fn grow(&mut self, at_once: u64) -> Result<Vec<Moment>, ReadError> {
         let mut moments = vec![];
         self.tail = None;
+        let begin = self.survey.place();
+        self.unfinished = None;
         // Readings whose index has not come yet, and whether those before them are lost.
         let mut block: Vec<(usize, bool)> = vec![];
         while let Some(found) = self.survey.next()? {
             match found {
+                Surveyed::Searching => {
+                    self.unfinished = Some(self.survey.place());
+                    break;
+                }
                 Surveyed::Reading { entry, lost } => {
+                    // Between two blocks, so that each is decoded once.
+                    if entry.key && self.survey.place() - begin > at_once {
+                        self.unfinished = Some(self.survey.place());
+                    }
                     if entry.key {
                         self.decode(&mut block, &mut moments);
                     }
                     block.push((self.entries.len(), lost));
                     self.entries.push(entry);
+                    if self.unfinished.is_some() {
+                        break;
+                    }
                 }
                 Surveyed::Index(index) => {
                     let rows = index.moments;

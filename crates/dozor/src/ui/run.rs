@@ -68,7 +68,7 @@ pub fn run(state: &mut State, connections: Connections) -> anyhow::Result<Option
     listen_to_terminal(connections.sender.clone());
     listen_for_hangup(connections.sender.clone());
     state.size = screen.size()?;
-    let mut session = Session { connections, wanted: state.wanted(), recording: None };
+    let mut session = Session { connections, wanted: state.wanted(), recording: None, grow_on: false };
     session.order(Order::Want(session.wanted));
     let now = Instant::now();
     state.refresh(now);
@@ -87,6 +87,8 @@ struct Session {
     /// What the source was last asked for.
     wanted: Wanted,
     recording: Option<Writing>,
+    /// More of a recording is to be taken in when nothing else is to be done.
+    grow_on: bool,
 }
 
 /// What goes into a recording.
@@ -113,8 +115,12 @@ impl Session {
             }
             let now = Instant::now();
             let due = next_tick(state).map_or(IDLE, |tick| tick.saturating_duration_since(now)).min(IDLE);
+            let due = if self.grow_on { Duration::ZERO } else { due };
             let mut next = match self.connections.incoming.recv_timeout(due) {
                 Ok(incoming) => Some(incoming),
+                Err(RecvTimeoutError::Timeout) if std::mem::take(&mut self.grow_on) => {
+                    Some(Incoming::Event(Event::Grown))
+                }
                 Err(RecvTimeoutError::Timeout) => {
                     update(state, Event::Tick, Instant::now());
                     stale = true;
@@ -199,6 +205,7 @@ impl Session {
                 });
             }
             Effect::Keep(mark) => self.keep(mark, state),
+            Effect::GrowOn => self.grow_on = true,
             Effect::Record => self.start_recording(state),
             Effect::StopRecording => self.stop_recording(),
         }

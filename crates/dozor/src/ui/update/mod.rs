@@ -108,6 +108,8 @@ pub enum Effect {
     Configure(Change),
     /// Keep a sign.
     Keep(Mark),
+    /// Take in more of a recording that has grown, once what was done meanwhile is drawn.
+    GrowOn,
 }
 
 /// Takes in an event.
@@ -146,7 +148,7 @@ fn take_in(state: &mut State, event: Event, now: Instant) -> Vec<Effect> {
         }
         Event::Ended(reason) => state.ended = Some(reason),
         Event::Mark(mark) => state.show_sign(mark),
-        Event::Grown => time::grown(state, now),
+        Event::Grown => return time::grown(state, now),
         Event::Begun(frames) => time::begun(state, frames, now),
         Event::Acted(signal, targets, outcomes) => {
             let good =

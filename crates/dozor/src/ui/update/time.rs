@@ -1,6 +1,6 @@
 //! Freezing, stepping, replaying: which moment is shown.
 
-use super::MESSAGE;
+use super::{Effect, MESSAGE};
 use crate::clock::Zone;
 use crate::ui::action::Action;
 use crate::ui::search::Search;
@@ -9,7 +9,7 @@ use crate::ui::{axis, columns};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::rank::RowId;
 use dozor_core::recording::{Frames, MarkKind};
-use dozor_core::units::long_duration;
+use dozor_core::units::{long_bytes, long_duration};
 use dozor_core::when::{Standpoint, When};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -102,15 +102,20 @@ fn other_speed(state: &mut State, faster: bool, now: Instant) {
 }
 
 /// Takes in what was added to the recordings.
-pub(super) fn grown(state: &mut State, now: Instant) {
+pub(super) fn grown(state: &mut State, now: Instant) -> Vec<Effect> {
     match state.timeline.grow() {
         Ok(true) => took_in(state, now),
         Ok(false) => {}
         Err(error) => {
             let text = format!("what was added cannot be read: {error}");
             state.say(Severity::Warning, text, Some(now + MESSAGE));
+            return vec![];
         }
     }
+    let Some(place) = state.timeline.unfinished() else { return vec![] };
+    let text = format!("looking through what was added: {} so far", long_bytes(place as f64));
+    state.say(Severity::Fine, text, Some(now + MESSAGE));
+    vec![Effect::GrowOn]
 }
 
 pub(super) fn begun(state: &mut State, frames: Arc<dyn Frames>, now: Instant) {
