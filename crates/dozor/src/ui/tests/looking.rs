@@ -7,7 +7,7 @@ use crate::ui::update::{Event, next_tick};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts::PartId;
 use dozor_core::reading::HostFacts;
-use dozor_core::recording::{MarkKind, Writer};
+use dozor_core::recording::{Mark, MarkKind, Writer};
 use dozor_core::row::Row as _;
 use dozor_core::timeline::Timeline;
 use dozor_core::wanted::Part;
@@ -379,4 +379,23 @@ fn times_are_shown_in_the_other_zone_and_back() {
     assert!(desk.screen().contains("times are in the zone of this machine"));
     desk.press("C");
     assert!(desk.screen().contains("2031-02-14 02:04:10 UTC"), "back in the zone of the recording");
+}
+
+#[test]
+fn a_note_that_lies_just_behind_its_sample_is_passed() {
+    let mut desk = replayed();
+    let wall =
+        |desk: &Desk, number: usize| desk.state.timeline.moment(number).map_or(0, |moment| moment.wall_ns);
+    for (number, text) in [(20, "the dome opens"), (40, "the dome closes")] {
+        let mark = Mark::new(wall(&desk, number) + 1_000_000, MarkKind::Note, text);
+        desk.event(Event::Mark(mark));
+    }
+    desk.press("< )");
+    assert!(desk.screen().contains("the dome opens"), "{}", desk.screen());
+    desk.press(")");
+    assert!(desk.screen().contains("the dome closes"), "{}", desk.screen());
+    desk.press("(");
+    assert!(desk.screen().contains("the dome opens"), "{}", desk.screen());
+    desk.press("> ;");
+    assert!(desk.screen().contains("no lane gets into trouble after this moment"), "{}", desk.screen());
 }

@@ -8,7 +8,7 @@ use crate::ui::state::{Mode, State};
 use crate::ui::{axis, columns};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::rank::RowId;
-use dozor_core::recording::{Frames, MarkKind};
+use dozor_core::recording::{Frames, Mark, MarkKind};
 use dozor_core::units::{long_bytes, long_duration};
 use dozor_core::when::{Standpoint, When};
 use std::sync::Arc;
@@ -359,12 +359,13 @@ fn gap(state: &State, on: bool) -> Option<usize> {
 
 /// Goes to the next or previous sign on the axis, or gap, and says what it is.
 fn go_to_sign(state: &mut State, on: bool, now: Instant) {
-    let Some(shown) = state.shown().and_then(|shown| state.timeline.moment(shown)) else { return };
-    let wall = shown.wall_ns;
+    let Some(shown) = state.shown() else { return };
+    // By the samples that they stand at: one may have been made a moment after its sample.
+    let at = |sign: &&Mark| state.timeline.at(sign.wall_ns);
     let sign = if on {
-        state.signs.iter().find(|sign| sign.wall_ns > wall)
+        state.signs.iter().find(|sign| at(sign) > shown)
     } else {
-        state.signs.iter().rev().find(|sign| sign.wall_ns < wall)
+        state.signs.iter().rev().find(|sign| at(sign) < shown)
     };
     let gap = gap(state, on).and_then(|number| Some((number, state.timeline.moment(number)?.wall_ns)));
     let sign = sign.cloned();

@@ -117,13 +117,17 @@ fn right_side(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) -> u
 /// Sentences on what is short and who uses it, the worst first.
 pub fn standing_out(state: &State, buffer: &mut Buffer, area: Rect) {
     let theme = &state.theme;
+    let whole = area;
     let mut area = area;
     if area.height > 1 {
         rule(buffer, Rect { height: 1, ..area }, "What stands out", state);
-        let more = state.standing_out.len().saturating_sub(usize::from(area.height - 1));
-        if more > 0 {
-            let text = format!(" and {more} more ");
-            put_right(buffer, area.right() - 3, area.y, 20, &text, theme.role(Role::Quiet));
+        let hidden = state.standing_out.get(usize::from(area.height - 1)..).unwrap_or_default();
+        if let Some(worst) = hidden.iter().map(|(severity, ..)| *severity).max() {
+            let text = format!(" and {} more ", hidden.len());
+            let end = put_right(buffer, area.right() - 3, area.y, 20, &text, theme.role(Role::Quiet));
+            // What is not shown may be worse: the chosen lane's sentence stands first.
+            let sign = format!(" {}", worst.sign());
+            put_right(buffer, end, area.y, 3, &sign, theme.role(Role::Severity(worst)));
         }
         area = Rect { y: area.y + 1, height: area.height - 1, ..area };
     }
@@ -144,7 +148,19 @@ pub fn standing_out(state: &State, buffer: &mut Buffer, area: Rect) {
         put(buffer, area.x + 2, area.y, width, &format!("· {text}"), theme.role(Role::Quiet));
         area = Rect { y: area.y + 1, height: area.height - 1, ..area };
     }
-    for (y, (severity, _, text)) in (area.top()..area.bottom()).zip(&state.standing_out) {
+    // A single line has room for the worst, whatever lane is chosen, and for how many there are beside it.
+    let mut first: Vec<_> = state.standing_out.iter().collect();
+    if area.height == 1 {
+        first.sort_by_key(|(severity, ..)| std::cmp::Reverse(*severity));
+        if let more @ 1.. = first.len().saturating_sub(1)
+            && whole.height == 1
+        {
+            let text = format!("  +{more} more");
+            let end = put_right(buffer, area.right() - 1, area.y, 12, &text, theme.role(Role::Quiet));
+            area.width = end.saturating_sub(area.x);
+        }
+    }
+    for (y, (severity, _, text)) in (area.top()..area.bottom()).zip(first) {
         let sign = severity.sign().to_string();
         put(buffer, area.x + 2, y, 1, &sign, theme.role(Role::Severity(*severity)));
         put(buffer, area.x + 4, y, area.width.saturating_sub(5), text, theme.role(Role::Text));
