@@ -24,9 +24,24 @@ pub struct Target {
     pub command: Text,
     /// Children that live on when it ends.
     pub children: usize,
+    /// It is a thread of the kernel.
+    pub kernel: bool,
 }
 
 impl Target {
+    /// What is special about it, for whoever wants to send it a signal; signal(7), kill(2).
+    pub fn special(&self) -> Option<&'static str> {
+        if self.key.pid == 1 {
+            Some(
+                "it is the first process: the kernel drops what it does not handle, KILL too; with its end the machine stops",
+            )
+        } else if self.kernel {
+            Some("it is a thread of the kernel: no signal ends it")
+        } else {
+            None
+        }
+    }
+
     /// Name and PID.
     pub fn label(&self) -> String {
         format!("{}[{}]", self.name, self.key.pid)
@@ -208,6 +223,7 @@ mod tests {
             user: "guide".into(),
             command: name.into(),
             children: 0,
+            kernel: false,
         }
     }
 
@@ -240,6 +256,14 @@ mod tests {
         let of_root = Target { user: "root".into(), ..target(8, "b") };
         let said = summary(&term, &[of_root], &[Outcome::NotPermitted]);
         assert_eq!(said, "b[8]: not permitted; run dozor as root");
+    }
+
+    #[test]
+    fn the_first_process_and_threads_of_the_kernel_are_told() {
+        let said = |target: &Target| target.special().unwrap_or_default();
+        assert!(said(&target(1, "init")).contains("the first process"));
+        assert!(said(&Target { kernel: true, ..target(9, "kworker") }).contains("no signal ends it"));
+        assert_eq!(target(9, "a").special(), None);
     }
 
     #[test]

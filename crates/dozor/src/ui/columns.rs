@@ -1,8 +1,10 @@
 //! Which columns the table shows, and how wide they are: sets of columns as people write them, and how a set fits a
 //! screen.
 
-use dozor_core::catalogue::{Metric, NoSuchMetric, Unit, listed, process_metric};
+use dozor_core::catalogue::{Metric, NoSuchMetric, Unit, core_temperature, listed, process_metric};
+use dozor_core::known::Raw;
 use dozor_core::lane::Lane;
+use dozor_core::sample::Sample;
 use dozor_core::text::nearest;
 use std::collections::HashMap;
 use std::fmt::{self, Display, Formatter};
@@ -315,6 +317,30 @@ pub fn heading(metric: &Metric, of_machine: bool) -> String {
     }
 }
 
+/// A column that can have no value on a machine, and why: its room goes to others until it has one.
+pub type Away = (&'static str, &'static str);
+
+/// The columns that can have no value at the moment of a sample.
+pub fn away(sample: &Sample) -> Vec<Away> {
+    let mut away = vec![];
+    let processes = &sample.now.processes;
+    let cores = &sample.now.cores;
+    if !cores.is_empty() && cores.iter().all(|core| core_temperature(sample, core.number).value().is_none()) {
+        away.push(("core_temp", "no sensor tells the temperature of a core here"));
+    }
+    if processes.is_empty() {
+        return away;
+    }
+    if processes.iter().all(|row| row.disk_wait_ticks == Raw::ABSENT) {
+        away.push(("disk_wait", "the kernel does not count it (delay accounting is off)"));
+    }
+    // What is merely not collected at the moment is absent, not denied.
+    if processes.iter().all(|row| row.connections == Raw::DENIED) {
+        away.push(("connections", "it may not be seen here; dozor access says what would allow it"));
+    }
+    away
+}
+
 /// What columns are fitted for.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Form {
@@ -386,8 +412,13 @@ pub fn fit(
     order: &'static Metric,
     available: u16,
     form: Form,
+    away: &[Away],
 ) -> Columns {
     let mut wanted = set.0.clone();
+    // The order has a column whatever is known of it.
+    let is_away =
+        |spec: &Spec| away.iter().any(|(alias, _)| spec.what.alias() == *alias && *alias != order.alias);
+    wanted.retain(|spec| !is_away(spec));
     if set.find(What::Metric(order)).is_none() {
         // Behind the names at the left.
         let numbers = |spec: &Spec| match spec.what {
@@ -477,7 +508,7 @@ mod tests {
                 for order in ["cpu", "priority", "write", "command", "switches_forced"] {
                     for available in 72..250 {
                         let order = listed(order);
-                        let columns = fit(set, lane, order, available, Form::default());
+                        let columns = fit(set, lane, order, available, Form::default(), &[]);
                         assert!(columns.list.iter().any(|column| column.metric == order));
                         for pair in columns.list.windows(2) {
                             assert!(pair[0].x + pair[0].width < pair[1].x);
@@ -492,7 +523,7 @@ mod tests {
 
     #[test]
     fn the_overview_has_a_cell_for_each_resource_even_on_a_narrow_screen() {
-        let columns = fit(ColumnSet::usual(None), None, listed("cpu"), 80, Form::default());
+        let columns = fit(ColumnSet::usual(None), None, listed("cpu"), 80, Form::default(), &[]);
         let aliases: Vec<_> = columns.list.iter().map(|column| column.metric.alias).collect();
         assert_eq!(aliases, ["pid", "user", "state", "cpu", "rss", "disk", "net", "command"]);
     }
@@ -502,7 +533,8 @@ mod tests {
         let set = ColumnSet::parse(" command, pid, rss:10:MiB ,cpu:cores,trend ").expect("a set");
         assert_eq!(set.to_string(), "pid,rss:10:MiB,cpu:cores,trend,command");
         assert_eq!(
-            fit(&set, None, listed("rss"), 120, Form { roomy: true, of_machine: false }).list[1].heading(),
+            fit(&set, None, listed("rss"), 120, Form { roomy: true, of_machine: false }, &[]).list[1]
+                .heading(),
             "rss MiB"
         );
         let wrong = |text: &str| ColumnSet::parse(text).expect_err(text).to_string();
@@ -515,6 +547,30 @@ mod tests {
         assert_eq!(wrong("pid:MiB"), "pid cannot be shown in 'MiB'; it has one unit only");
         assert_eq!(wrong("pid,cpu,pid"), "pid stands twice");
         assert_eq!(wrong(" , "), "a set of columns needs at least one");
+    }
+
+    #[test]
+    fn a_column_without_a_value_gives_its_room_away_until_it_has_one() {
+        use dozor_core::reading::{CoreRow, HostFacts, ProcessRow, Reading, raw};
+        use std::sync::Arc;
+        let sample = |ticks: Raw, connections: Raw| {
+            let row =
+                ProcessRow { pid: raw(7), disk_wait_ticks: ticks, connections, ..ProcessRow::default() };
+            let cores = vec![CoreRow { number: raw(0), ..CoreRow::default() }];
+            let reading = Reading { processes: vec![Arc::new(row)], cores, ..Reading::default() };
+            Sample::new(Arc::new(HostFacts::default()), None, Arc::new(reading))
+        };
+        let names = |sample: &Sample| away(sample).into_iter().map(|(alias, _)| alias).collect::<Vec<_>>();
+        assert_eq!(names(&sample(Raw::ABSENT, Raw::DENIED)), ["core_temp", "disk_wait", "connections"]);
+        let known = sample(raw(0), Raw::ABSENT);
+        assert_eq!(names(&known), ["core_temp"], "what was not collected yet is not away");
+        let set = ColumnSet::parse("pid,core_temp,cpu,command").expect("a set");
+        let shown = |order: &'static Metric| {
+            let columns = fit(&set, None, order, 100, Form::default(), &away(&known));
+            columns.list.iter().map(|column| column.metric.alias).collect::<Vec<_>>()
+        };
+        assert_eq!(shown(listed("cpu")), ["pid", "cpu", "command"]);
+        assert_eq!(shown(listed("core_temp")), ["pid", "core_temp", "cpu", "command"], "the order is shown");
     }
 
     proptest! {

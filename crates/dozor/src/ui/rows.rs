@@ -132,6 +132,7 @@ impl State {
         };
         let gone = Arc::new(aside(&sample));
         self.standing_out = sentences(&Everybody::new(&sample, &gone));
+        self.away = columns::away(&sample);
         self.gone = Some(gone);
         self.warn_of_own_cost();
         self.chosen_lane_first();

@@ -88,15 +88,39 @@ pub struct ActSheet {
 impl ActSheet {
     /// Lines above the list: who is meant, and a blank one.
     pub fn head_lines(&self) -> u16 {
-        match &self.targets[..] {
-            [one] => 1 + u16::from(one.children > 0),
-            many => (many.len().min(NAMED) + usize::from(many.len() > NAMED)) as u16 + 1,
+        self.notes().len() as u16 + 1
+    }
+
+    /// Who is meant, and what is worth knowing of them.
+    pub fn notes(&self) -> Vec<String> {
+        if let [one] = &self.targets[..] {
+            let children = (one.children > 0).then(|| children_words(one.children));
+            return one.special().map(str::to_owned).into_iter().chain(children).collect();
         }
+        let named = self.targets.iter().take(NAMED).map(|target| {
+            let children = if target.children > 0 {
+                format!(", {}", children_words(target.children))
+            } else {
+                String::new()
+            };
+            let special = target.special().map_or(String::new(), |special| format!("; {special}"));
+            format!("✓ {} of {}{children}{special}", target.label(), target.user)
+        });
+        let more = self.targets.len().checked_sub(NAMED + 1).map(|more| format!("  and {} more", more + 1));
+        named.chain(more).collect()
     }
 
     /// Begins with the polite stop.
     pub fn new(targets: Vec<Target>) -> ActSheet {
         ActSheet { targets, signals: signals::all().collect(), at: 0 }
+    }
+}
+
+fn children_words(children: usize) -> String {
+    if children == 1 {
+        "its child lives on when it ends".to_owned()
+    } else {
+        format!("its {children} children live on when it ends")
     }
 }
 

@@ -139,6 +139,8 @@ pub struct State {
     pub window: Vec<Arc<Sample>>,
     /// How long processes have been near the top.
     pub persistence: Persistence,
+    /// Columns that can have no value at the shown moment.
+    pub away: Vec<columns::Away>,
     /// What stands out at the shown moment, the worst first.
     pub standing_out: Vec<(Severity, Lane, String)>,
     /// Signs on the time axis, oldest first.
@@ -272,6 +274,7 @@ impl State {
             gone: None,
             window: vec![],
             persistence: Persistence::default(),
+            away: vec![],
             standing_out: vec![],
             signs: vec![],
             fresh_signs: vec![],
@@ -366,7 +369,7 @@ impl State {
     pub fn fitted_columns(&self) -> Columns {
         let width = self.size.0.max(SMALLEST.0);
         let form = columns::Form { roomy: self.has_rows_below_others(), of_machine: self.of_machine };
-        columns::fit(self.columns(), self.lane, self.order.first.metric, width, form)
+        columns::fit(self.columns(), self.lane, self.order.first.metric, width, form, &self.away)
     }
 
     /// Whether rows may stand below others.

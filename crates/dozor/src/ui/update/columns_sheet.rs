@@ -68,6 +68,8 @@ pub(super) fn toggle(state: &mut State, what: What) {
     edit(state, |set| set.toggle(what));
     // A new column stands behind the others; where there is no room for it there, it goes before some of them.
     let shown = |state: &State| match what {
+        // It comes when it has a value; no place would show it sooner.
+        What::Metric(metric) if state.away.iter().any(|(alias, _)| *alias == metric.alias) => true,
         What::Metric(metric) => state.fitted_columns().list.iter().any(|column| column.metric == metric),
         What::Trend => state.fitted_columns().trend.is_some(),
         What::NearTop => state.fitted_columns().on_top.is_some(),

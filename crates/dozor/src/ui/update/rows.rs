@@ -233,7 +233,8 @@ fn target(state: &State, key: ProcessKey) -> Option<Target> {
     let is_child = |other: &&Arc<ProcessRow>| other.ppid.value() == Some(key.pid);
     let children = sample.now.processes.iter().filter(is_child).count();
     let (name, user, command) = (row.name.clone(), row.user.clone(), row.command.clone());
-    Some(Target { key, name, user, command, children })
+    let kernel = row.kernel.value() == Some(1);
+    Some(Target { key, name, user, command, children, kernel })
 }
 
 /// The marked processes, or else the selected one.

@@ -8,7 +8,7 @@ use crate::settings::table::SETTINGS;
 use crate::ui::columns::What;
 use crate::ui::pick::{Kind, Picker};
 use crate::ui::sheet::{
-    ActSheet, ColumnsSheet, CompareSheet, Differing, NAMED, PREVIEW, SPANS, SettingsSheet, Sheet,
+    ActSheet, ColumnsSheet, CompareSheet, Differing, PREVIEW, SPANS, SettingsSheet, Sheet,
 };
 use crate::ui::state::State;
 use crate::ui::theme::{Ground, Role};
@@ -60,25 +60,8 @@ fn act(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet: &Ac
     };
     let place = open(state, buffer, area, &title, whole);
     let list = whole.list(area);
-    let mut y = place.y;
-    let mut line = |text: &str| {
-        if y < list.area.y {
-            put(buffer, place.x, y, place.width, text, state.theme.role(Role::Text));
-            y += 1;
-        }
-    };
-    if targets.len() > 1 {
-        for target in targets.iter().take(NAMED) {
-            let children = children_words(target.children);
-            line(&format!("✓ {} of {}{children}", target.label(), target.user));
-        }
-        if targets.len() > NAMED {
-            line(&format!("  and {} more", targets.len() - NAMED));
-        }
-    } else if let Some(one) = targets.first()
-        && one.children > 0
-    {
-        line(children_words(one.children).trim_start_matches([',', ' ']));
+    for (y, note) in (place.y..list.area.y).zip(sheet.notes()) {
+        put(buffer, place.x, y, place.width, &note, state.theme.role(Role::Text));
     }
     let (height, from) = (usize::from(list.area.height), list.first);
     for (at, signal) in sheet.signals.iter().enumerate().skip(from).take(height) {
@@ -93,14 +76,6 @@ fn act(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet: &Ac
         let name = format!("{:<9} {:>2}", signal.name, signal.number);
         put(buffer, place.x + 1, y, 13, &name, state.theme.role(Role::Quiet));
         put(buffer, place.x + 15, y, place.width.saturating_sub(15), &signal.words, state.theme.role(role));
-    }
-}
-
-fn children_words(children: usize) -> String {
-    match children {
-        0 => String::new(),
-        1 => ", its child lives on when it ends".to_owned(),
-        many => format!(", its {many} children live on when it ends"),
     }
 }
 
@@ -226,6 +201,11 @@ fn columns(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet:
             _ => None,
         };
         let mut help_x = x + 33;
+        if let Some((_, why)) = state.away.iter().find(|(alias, _)| what.alias() == *alias) {
+            let text = format!("× not shown: {why} ");
+            help_x =
+                put(buffer, help_x, y, place.right().saturating_sub(help_x), &text, theme.role(Role::Accent));
+        }
         if needs.is_some() {
             let sign = theme.role(Role::Severity(Severity::Notice));
             help_x = put(buffer, help_x, y, 8, "◇ costs ", sign);
