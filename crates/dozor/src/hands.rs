@@ -141,8 +141,8 @@ pub fn lock(machine: &Mutex<SimulatedMachine>) -> std::sync::MutexGuard<'_, Simu
     machine.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
 }
 
-/// What became of an action, in one line; the worst first.
-pub fn summary(signal: &Signal, targets: &[Target], outcomes: &[Outcome]) -> String {
+/// What became of an action, in one line; the worst first. `act` is the key that acts.
+pub fn summary(signal: &Signal, targets: &[Target], outcomes: &[Outcome], act: &str) -> String {
     let name = &signal.name;
     let of = |wanted: fn(&Outcome) -> bool| -> Vec<&Target> {
         targets
@@ -168,9 +168,9 @@ pub fn summary(signal: &Signal, targets: &[Target], outcomes: &[Outcome]) -> Str
     let still = of(|outcome| *outcome == Outcome::StillThere);
     if !still.is_empty() {
         let advice = if signal.number == dozor_core::signals::KILL {
-            "it waits in the kernel, until what it waits for comes"
+            "it waits in the kernel, until what it waits for comes".to_owned()
         } else {
-            "x, then Force to stop, if it must go"
+            format!("{act}, then Force to stop, if it must go")
         };
         parts.push(format!("{}: still there {} s after {name}; {advice}", names(&still), PATIENCE.as_secs()));
     }
@@ -238,7 +238,7 @@ mod tests {
             Outcome::AlreadyGone,
         ];
         assert_eq!(
-            summary(&term, &targets, &outcomes),
+            summary(&term, &targets, &outcomes, "x"),
             "b[2]: not permitted; run dozor as guide or root · c[3]: still there 5 s after TERM; x, then Force to \
              stop, if it must go · a[1]: gone 0.3 s after TERM · d[4]: was gone already, nothing was sent"
         );
@@ -247,14 +247,14 @@ mod tests {
     #[test]
     fn a_zombie_is_not_gone_and_root_is_named_once() {
         let term = signals::by_number(signals::TERM).expect("a signal");
-        let said = summary(&term, &[target(7, "helper")], &[Outcome::Zombie(5)]);
+        let said = summary(&term, &[target(7, "helper")], &[Outcome::Zombie(5)], "x");
         assert_eq!(
             said,
             "helper[7] has ended but has not been collected: nobody can end a zombie; its parent, PID 5, must collect it, \
              or end itself"
         );
         let of_root = Target { user: "root".into(), ..target(8, "b") };
-        let said = summary(&term, &[of_root], &[Outcome::NotPermitted]);
+        let said = summary(&term, &[of_root], &[Outcome::NotPermitted], "x");
         assert_eq!(said, "b[8]: not permitted; run dozor as root");
     }
 

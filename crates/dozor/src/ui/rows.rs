@@ -1,6 +1,7 @@
 //! The rows of the table: which moment they belong to, who is kept, how they are ordered and arranged, which of them is
 //! selected.
 
+use super::action::Action;
 use super::axis::Axis;
 use super::columns::{self, Column};
 use super::sheet::Sheet;
@@ -173,8 +174,10 @@ impl State {
 
     fn warn_of_own_cost(&mut self) {
         if let Some(cost) = self.own_cost.filter(|cost| *cost >= COSTLY && self.mode == Mode::Live) {
-            let text =
-                format!("Dozor itself uses {cost:.0} % of a core at this interval; + reads less often.");
+            let text = format!(
+                "Dozor itself uses {cost:.0} % of a core at this interval; {} reads less often.",
+                self.key(Action::Slower)
+            );
             self.standing_out.push((Severity::Notice, Lane::Cpu, text));
         }
     }

@@ -67,6 +67,12 @@ const TABLE: &[(&str, &str)] = &[
     ("↑", "^"),
     ("↓", "v"),
     ("°", "'"),
+    ("¼", "q"),
+    ("½", "h"),
+    ("╌", "-"),
+    ("▕", "|"),
+    ("╳", "X"),
+    ("›", ">"),
 ];
 
 impl Symbols {
@@ -106,6 +112,7 @@ mod tests {
     use dozor_core::lane::Severity;
     use ratatui::layout::Rect;
     use ratatui::style::Style;
+    use std::path::Path;
 
     #[test]
     fn the_locale_says_what_can_be_shown() {
@@ -120,6 +127,36 @@ mod tests {
         assert_eq!(detect(&[("LANG", "de_DE.ISO-8859-1")]), Symbols::Ascii);
         assert_eq!(detect(&[("LANG", "cs_CZ.UTF-8"), ("LC_ALL", "C")]), Symbols::Ascii);
         assert_eq!(detect(&[("LC_ALL", ""), ("LC_CTYPE", "POSIX"), ("LANG", "C.UTF-8")]), Symbols::Ascii);
+    }
+
+    /// Signs in the texts of the program's own source: everything that is drawn comes from there.
+    fn drawn() -> std::collections::BTreeSet<char> {
+        let mut found = std::collections::BTreeSet::new();
+        let mut folders =
+            ["src", "../core/src"].map(|path| Path::new(env!("CARGO_MANIFEST_DIR")).join(path)).to_vec();
+        while let Some(folder) = folders.pop() {
+            for entry in std::fs::read_dir(folder).expect("the source").flatten() {
+                let path = entry.path();
+                let is_test = path.file_name().is_some_and(|name| name == "tests" || name == "tests.rs");
+                if path.is_dir() && !is_test {
+                    folders.push(path);
+                } else if path.extension().is_some_and(|extension| extension == "rs") && !is_test {
+                    let text = std::fs::read_to_string(&path).expect("the source");
+                    let own = text.split("#[cfg(test)]").next().unwrap_or_default();
+                    let lines = own.lines().filter(|line| !line.trim_start().starts_with("//"));
+                    found.extend(lines.flat_map(str::chars).filter(|c| !c.is_ascii()));
+                }
+            }
+        }
+        found
+    }
+
+    #[test]
+    fn every_sign_that_is_drawn_has_one_in_ascii() {
+        assert!(drawn().len() > 40, "the source is looked through");
+        let missing: Vec<char> =
+            drawn().into_iter().filter(|sign| !TABLE.iter().any(|(of, _)| of.chars().eq([*sign]))).collect();
+        assert_eq!(missing, [] as [char; 0]);
     }
 
     #[test]

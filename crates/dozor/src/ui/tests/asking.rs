@@ -476,3 +476,13 @@ fn names_are_seen_however_deep_they_stand() {
     }
     assert!(screen.contains("… ▿ daemon29") && screen.contains("… daemon30"), "{screen}");
 }
+
+#[test]
+fn what_is_pasted_into_a_list_searches_it() {
+    let mut desk = Desk::at(60, (140, 40));
+    desk.press(":");
+    desk.event(Event::Paste("famtree".to_owned()));
+    assert!(desk.screen().contains("arrange as a family tree"), "{}", desk.screen());
+    desk.press("enter");
+    assert_eq!(desk.state.arrange, Arrange::Family);
+}

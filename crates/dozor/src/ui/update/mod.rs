@@ -154,7 +154,7 @@ fn take_in(state: &mut State, event: Event, now: Instant) -> Vec<Effect> {
             let good =
                 outcomes.iter().all(|outcome| matches!(outcome, Outcome::Sent | Outcome::GoneAfter(_)));
             let severity = if good { Severity::Fine } else { Severity::Warning };
-            let mut text = summary(&signal, &targets, &outcomes);
+            let mut text = summary(&signal, &targets, &outcomes, &state.key(Action::Act));
             if outcomes.iter().any(|outcome| matches!(outcome, Outcome::Zombie(_))) {
                 text.push_str(&format!(" ({} goes to the parent)", state.key(Action::Parent)));
             }

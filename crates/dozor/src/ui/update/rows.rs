@@ -258,7 +258,8 @@ pub(super) fn open_act(state: &mut State, now: Instant) {
         // Rows move: what stands at the top now may be another one than when the hand went to the key.
         if state.selected != selected && state.table.lines.len() > 1 {
             let name = targets(state).first().map(Target::label);
-            let text = format!("selected {}; x again acts on it", name.unwrap_or_default());
+            let text =
+                format!("selected {}; {} again acts on it", name.unwrap_or_default(), state.key(Action::Act));
             state.say(Severity::Notice, text, Some(now + MESSAGE));
             return;
         }

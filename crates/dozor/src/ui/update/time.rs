@@ -218,8 +218,12 @@ fn look_on(state: &mut State, now: Instant) {
     let Some(mut search) = state.search.take() else { return };
     match search.go_on(state) {
         Ok(false) => {
-            let text =
-                format!("looking for the peak of {}: {} %; esc gives it up", search.name, search.done());
+            let text = format!(
+                "looking for the peak of {}: {} %; {} gives it up",
+                search.name,
+                search.done(),
+                state.keys.key(Action::Back)
+            );
             state.say(Severity::Fine, text, None);
             state.search = Some(search);
         }
@@ -385,7 +389,11 @@ fn go_to_sign(state: &mut State, on: bool, now: Instant) {
     }
     let Some(sign) = sign else {
         let text = if on { "no sign or gap after this moment" } else { "no sign or gap before this moment" };
-        state.say(Severity::Notice, format!("{text}; b makes one"), Some(now + MESSAGE));
+        state.say(
+            Severity::Notice,
+            format!("{text}; {} makes one", state.key(Action::Bookmark)),
+            Some(now + MESSAGE),
+        );
         return;
     };
     go_to(state, state.timeline.at(sign.wall_ns), now);
