@@ -283,7 +283,7 @@ rows! {
         model;
     }
     fields {
-        /// 1 for a spinning disk, 0 for one without moving parts; queue/rotational.
+        /// 1 for a spinning disk, 0 for one without moving parts, 2 for one of a virtual machine, whose driver claims what it likes; queue/rotational, device/driver.
         rotational: "" Label;
         /// Requests read.
         reads: "count" Counter;

@@ -406,6 +406,7 @@ fn disks_are_judged_by_what_they_are_and_by_waiting() {
     };
     assert_eq!(judged(1, 65, 100, 5), Severity::Notice, "a spinning disk hurts from 60 % on");
     assert_eq!(judged(0, 65, 100, 1), Severity::Fine, "a solid one does not yet");
+    assert_eq!(judged(2, 65, 100, 1), Severity::Fine, "nor does a virtual one, whatever it claims");
     assert_eq!(judged(0, 95, 100, 1), Severity::Warning);
     assert_eq!(judged(0, 95, 100, 40), Severity::Critical, "busy and slow at once");
     assert_eq!(judged(1, 5, 2, 400), Severity::Fine, "two slow requests on an idle disk hurt nobody");

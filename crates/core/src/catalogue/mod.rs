@@ -124,6 +124,16 @@ pub struct Metric {
 }
 
 impl Metric {
+    /// What fills a drawing at least where nothing says what is full: a value far below is drawn as little as it is.
+    pub fn least_scale(&self) -> f64 {
+        match self.unit {
+            Unit::BytesPerSecond => 1_048_576.0,
+            Unit::PercentOfCore | Unit::Percent => 1.0,
+            Unit::PerSecond => 10.0,
+            _ => 0.0,
+        }
+    }
+
     /// The same entry, for a part of a reading that is collected only when wanted.
     const fn needing(mut self, part: Part) -> Metric {
         self.needs = Some(part);

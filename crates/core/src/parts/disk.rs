@@ -49,6 +49,7 @@ fn devices(sample: &Sample) -> Section {
     section.text("kind", 9, 4, |row| match find(row).and_then(|disk| disk.now.rotational.value()) {
         Some(1) if !row.under => Value::Word("spinning"),
         Some(0) if !row.under => Value::Word("solid"),
+        Some(2) if !row.under => Value::Word("virtual"),
         _ => Value::Word(""),
     });
     section.metric(sample, "disk.busy", "busy", Look::Bar, 0);

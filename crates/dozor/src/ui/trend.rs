@@ -49,7 +49,8 @@ impl Trends {
             .map(|row| known(row).unwrap_or_else(|| trend(shown.unwrap_or(0), window, *row, metric)))
             .collect();
         (self.shown, self.metric, self.rows) = (shown, Some(metric), rows.to_vec());
-        let largest = self.values.iter().flatten().flatten().copied().fold(0.0, f64::max);
+        // Next to nothing fills no trend.
+        let largest = self.values.iter().flatten().flatten().copied().fold(metric.least_scale(), f64::max);
         self.list.clone_from(&self.values);
         if largest > 0.0 {
             self.list.iter_mut().flatten().flatten().for_each(|value| *value = (*value / largest).max(0.0));
@@ -81,4 +82,37 @@ fn trend(shown: usize, window: &[Arc<Sample>], row: Listed, metric: &Metric) -> 
         }
     }
     trend
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use dozor_core::catalogue::listed;
+    use dozor_core::reading::{HostFacts, ProcessRow, Reading, raw};
+
+    #[test]
+    fn next_to_nothing_fills_no_trend() {
+        let share = |bytes_a_second: i64| {
+            let reading = |second: i64| {
+                let row = ProcessRow {
+                    pid: raw(7),
+                    start_ticks: raw(1),
+                    read_bytes: raw(second * bytes_a_second),
+                    write_bytes: raw(0),
+                    ..ProcessRow::default()
+                };
+                let mut reading = Reading { processes: vec![Arc::new(row)], ..Reading::default() };
+                let ns = raw(second * 1_000_000_000);
+                (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (ns, ns, ns);
+                Arc::new(reading)
+            };
+            let sample = Sample::new(Arc::new(HostFacts::default()), Some(reading(1)), reading(2));
+            let mut trends = Trends::default();
+            trends.follow(Some(0), &[Arc::new(sample)], &[Listed::Here(0)], listed("read"));
+            trends.list[0][CELLS - 1]
+        };
+        let ten_kb = share(10_000).expect("a value");
+        assert!(ten_kb < 0.02, "ten kB/s beside nothing else is drawn as the little it is: {ten_kb}");
+        assert_eq!(share(50_000_000), Some(1.0), "much is");
+    }
 }

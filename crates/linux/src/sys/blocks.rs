@@ -32,7 +32,11 @@ fn look(sys: &Path, name: &str) -> Block {
     // A device with a slash in its name has an exclamation mark in sysfs.
     let file = name.replace('/', "!");
     let folder = sys.join("block").join(&file);
-    let rotational = number_in(&folder.join("queue/rotational")).into();
+    let rotational = if is_virtual(&folder) {
+        Raw::new(VIRTUAL)
+    } else {
+        number_in(&folder.join("queue/rotational")).into()
+    };
     if folder.exists() {
         // A mapped device (a logical volume, an encrypted one) has a name instead of a model.
         let model = text_in(&folder.join("device/model")).or_else(|| text_in(&folder.join("dm/name")));
@@ -54,6 +58,20 @@ fn look(sys: &Path, name: &str) -> Block {
         }
         None => Block { whole: no_text(), model: no_text(), rotational },
     }
+}
+
+/// A disk of a virtual machine, in [`DiskRow::rotational`].
+const VIRTUAL: i64 = 2;
+
+/// Whether a host made the device up: by the driver of a hypervisor's devices, or by what the device calls itself.
+fn is_virtual(folder: &Path) -> bool {
+    const DRIVERS: [&str; 3] = ["virtio_blk", "vbd", "xen-blkfront"];
+    const MAKERS: [&str; 5] = ["virtual", "qemu", "vmware", "vbox", "msft"];
+    let driver = std::fs::read_link(folder.join("device/driver")).ok();
+    let driver = driver.as_ref().and_then(|path| path.file_name()?.to_str());
+    let named = ["device/model", "device/vendor"].iter().filter_map(|file| text_in(&folder.join(file)));
+    driver.is_some_and(|driver| DRIVERS.contains(&driver))
+        || named.map(|name| name.to_lowercase()).any(|name| MAKERS.iter().any(|maker| name.contains(maker)))
 }
 
 fn without_number(name: &str) -> &str {
@@ -83,5 +101,25 @@ mod tests {
         assert_eq!(complete("sda1").0, "sda");
         assert_eq!(complete("nvme0n1"), (String::new(), String::new(), Some(0)));
         assert_eq!(complete("nvme0n1p12").0, "nvme0n1");
+    }
+
+    #[test]
+    fn a_disk_that_a_host_made_up_is_called_virtual_whatever_its_driver_claims() {
+        let root = tree(&[
+            ("block/vda/queue/rotational", "1\n"),
+            ("block/vda/device/modalias", "virtio\n"),
+            ("block/sdb/queue/rotational", "1\n"),
+            ("block/sdb/device/vendor", "QEMU    \n"),
+        ]);
+        std::os::unix::fs::symlink(
+            "../../bus/virtio/drivers/virtio_blk",
+            root.path().join("block/vda/device/driver"),
+        )
+        .expect("a link");
+        for name in ["vda", "sdb"] {
+            let mut row = DiskRow { name: name.into(), ..DiskRow::default() };
+            Blocks::default().complete(root.path(), &mut row);
+            assert_eq!(row.rotational.value(), Some(VIRTUAL), "{name}");
+        }
     }
 }

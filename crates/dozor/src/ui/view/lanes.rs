@@ -53,7 +53,9 @@ fn draw_overview(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout
         Mark::Value { value, full, .. } => Some(full.unwrap_or(*value)),
         _ => None,
     });
-    let most = most.fold(f64::EPSILON, f64::max);
+    let has_full = overview.marks.iter().any(|mark| matches!(mark, Mark::Value { full: Some(_), .. }));
+    let least = if has_full { f64::EPSILON } else { lane.lens().least_scale().max(f64::EPSILON) };
+    let most = most.fold(least, f64::max);
     for (x, mark) in (within.x..).zip(&overview.marks) {
         let (symbol, role) = match mark {
             Mark::Nothing => (" ", Role::Line),
@@ -174,8 +176,8 @@ fn strip(state: &State, buffer: &mut Buffer, area: Rect, lane: Lane) {
         Mark::Value { value, .. } => Some(*value),
         _ => None,
     };
-    // Where nothing says what is full, the largest value on the screen is.
-    let largest = marks.iter().filter_map(value_of).fold(0.0, f64::max);
+    // Where nothing says what is full, the largest value on the screen is; next to nothing fills no lane.
+    let largest = marks.iter().filter_map(value_of).fold(lane.lens().least_scale(), f64::max);
     let levels = usize::from(area.height) * 8;
     let bottom = area.bottom() - 1;
     for (x, mark) in (area.left()..area.right()).zip(marks) {
