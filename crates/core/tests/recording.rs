@@ -525,3 +525,40 @@ fn a_recording_of_a_large_idle_machine_may_be_read_to_its_end() {
     }
     assert_eq!(found, READINGS);
 }
+
+#[test]
+fn what_is_shown_of_thousands_that_change_is_bounded_and_decoded_once() {
+    const SHOWN: usize = 56;
+    let mut timeline = Timeline::live(Arc::new(host()));
+    let mut seen = std::collections::HashMap::new();
+    for second in 0..120 {
+        // Few change at first, then thousands.
+        let busy = if second < 60 { 30 } else { 3_000 };
+        let processes = (0..3_000).map(|pid| {
+            let ran = raw(if pid < busy { second } else { 0 });
+            Arc::new(ProcessRow {
+                pid: raw(pid),
+                start_ticks: raw(1),
+                user_ticks: ran,
+                ..ProcessRow::default()
+            })
+        });
+        let mut reading = Reading { processes: processes.collect(), ..Reading::default() };
+        let ns = raw((1_928_800_000 + second) * 1_000_000_000);
+        (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (ns, ns, ns);
+        timeline.append(Arc::new(reading));
+        let newest = timeline.end() - 1;
+        let from = (newest + 1).saturating_sub(SHOWN);
+        let from = timeline.decoded_from(newest).map_or(from, |kept| from.max(kept));
+        for number in from..=newest {
+            let sample = timeline.sample(number).expect("readable");
+            let before = seen.entry(number).or_insert_with(|| sample.clone());
+            assert!(Arc::ptr_eq(before, &sample), "sample {number} was decoded again at {newest}");
+        }
+        let bytes: usize = (from..=newest)
+            .map(|number| timeline.sample(number).expect("readable"))
+            .map(|sample| sample.now.own_bytes(sample.before.as_deref()))
+            .sum();
+        assert!(bytes <= 16 << 20, "{bytes} bytes at {newest}");
+    }
+}

@@ -56,6 +56,8 @@ pub struct Timeline {
     /// With the bytes that each takes.
     decoded: BTreeMap<usize, (Arc<Sample>, usize)>,
     decoded_bytes: usize,
+    /// The newest sample that went from them for want of room, before those that stayed.
+    evicted: Option<usize>,
     recent: HashMap<Spot, Arc<Reading>>,
     recent_bytes: usize,
     newest: Option<Arc<Reading>>,
@@ -100,6 +102,7 @@ impl Timeline {
             position: None,
             decoded: BTreeMap::new(),
             decoded_bytes: 0,
+            evicted: None,
             recent: HashMap::new(),
             recent_bytes: 0,
             newest: None,
@@ -367,6 +370,10 @@ impl Timeline {
         let kept: Vec<usize> = self.decoded.range(..=number).rev().map(|(at, _)| *at).collect();
         let run = kept.iter().zip(0..).take_while(|(at, back)| **at + back == number).count();
         let bytes: usize = self.decoded.range(number + 1 - run..=number).map(|(_, (_, bytes))| bytes).sum();
+        // Those that went for want of room are not asked for again: each would push out another.
+        if self.evicted.is_some_and(|evicted| evicted + run >= number && evicted < number) {
+            return Some(number + 1 - run);
+        }
         // As many more as there is room for, if they are about alike.
         let room = DECODED_BYTES.saturating_sub(bytes) / newest.max(1);
         (bytes + newest * DECODED > DECODED_BYTES).then(|| (number + 1).saturating_sub((run + room).max(2)))
@@ -529,6 +536,9 @@ impl Timeline {
                 return;
             };
             let far = if number - low >= high - number { low } else { high };
+            if far == low && self.decoded.len() <= DECODED {
+                self.evicted = Some(low);
+            }
             self.decoded_bytes -= self.decoded.remove(&far).map_or(0, |(_, bytes)| bytes);
         }
     }
