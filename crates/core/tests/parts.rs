@@ -275,3 +275,35 @@ fn without_exit_records_unseen_processes_are_counted() {
     let quiet = Sample::new(host, Some(reading(10, 100, 0)), reading(12, 140, 2));
     assert!(aside(&quiet).now.processes.is_empty());
 }
+
+#[test]
+fn where_nobody_uses_a_resource_those_who_use_another_stand_first() {
+    let reading = |second: i64| {
+        let row = |pid: i64, ticks: i64, rss: i64| {
+            Arc::new(ProcessRow {
+                pid: raw(pid),
+                start_ticks: raw(1),
+                user_ticks: raw(ticks * second),
+                system_ticks: raw(0),
+                rss_bytes: raw(rss),
+                read_bytes: raw(0),
+                write_bytes: raw(0),
+                ..ProcessRow::default()
+            })
+        };
+        let mut reading = Reading {
+            processes: vec![row(2, 0, 0), row(30, 0, 9_000), row(40, 50, 10)],
+            ..Reading::default()
+        };
+        let ns = raw(second * 1_000_000_000);
+        (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (ns, ns, ns);
+        Arc::new(reading)
+    };
+    let host = HostFacts { cores: 4, ticks_per_second: 100, ..HostFacts::default() };
+    let sample = Sample::new(Arc::new(host), Some(reading(1)), reading(2));
+    let gone = aside(&sample);
+    let rows = Everybody::new(&sample, &gone).ordered(&Order::parse("disk").expect("an order")).rows;
+    let pids: Vec<_> =
+        rows.iter().map(|row| Everybody::new(&sample, &gone).view(*row).now.pid.value()).collect();
+    assert_eq!(pids, [Some(40), Some(30), Some(2)]);
+}

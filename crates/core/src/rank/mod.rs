@@ -19,7 +19,7 @@ pub use persistence::{NearTop, Persistence};
 pub use threads::threads;
 pub use totals::{Total, total};
 
-use crate::catalogue::Metric;
+use crate::catalogue::{Metric, listed};
 use crate::sample::{ProcessView, Sample};
 
 /// Somebody in a row of the table.
@@ -82,14 +82,20 @@ impl<'a> Everybody<'a> {
         here.chain((0..self.gone.now.processes.len()).map(Listed::Gone))
     }
 
-    /// All processes in order; ties go by PID.
+    /// All processes in order; ties go by CPU time, then by memory, then by PID.
     pub fn ordered(&self, order: &Order) -> Ordered {
         self.ordered_of(&|_| true, order)
     }
 
     /// Those of them that are meant, in order.
     pub fn ordered_of(&self, meant: &dyn Fn(Listed) -> bool, order: &Order) -> Ordered {
-        self.sorted(self.all().filter(|row| meant(*row)).collect(), order)
+        let mut rows: Vec<Listed> = self.all().filter(|row| meant(*row)).collect();
+        // Where nobody uses what is ordered by, those who use something else are still worth seeing first.
+        if order.first.descending {
+            let by_use = Order::by_cpu().then_by(listed("rss"));
+            by_use.sort(|row| self.view(*row), &mut rows);
+        }
+        self.sorted(rows, order)
     }
 
     fn sorted(&self, mut rows: Vec<Listed>, order: &Order) -> Ordered {

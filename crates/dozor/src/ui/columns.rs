@@ -416,9 +416,7 @@ pub fn fit(
 ) -> Columns {
     let mut wanted = set.0.clone();
     // The order has a column whatever is known of it.
-    let is_away =
-        |spec: &Spec| away.iter().any(|(alias, _)| spec.what.alias() == *alias && *alias != order.alias);
-    wanted.retain(|spec| !is_away(spec));
+    let is_away = |what: What| away.iter().any(|(alias, _)| what.alias() == *alias && *alias != order.alias);
     if set.find(What::Metric(order)).is_none() {
         // Behind the names at the left.
         let numbers = |spec: &Spec| match spec.what {
@@ -442,6 +440,8 @@ pub fn fit(
     let usual = set == ColumnSet::usual(lane);
     let mut columns = Columns { list: vec![], trend: None, on_top: None, left_out: 0 };
     let mut x = 2;
+    // Room of columns that have no value here.
+    let mut given = 0;
     for (at, spec) in wanted.iter().enumerate() {
         let metric = match spec.what {
             What::Metric(metric) => metric,
@@ -449,7 +449,7 @@ pub fn fit(
             _ if usual && !wide => continue,
             own => {
                 let width = width(spec, form.of_machine);
-                if x + width + 2 + command > available {
+                if x + given + width + 2 + command > available {
                     columns.left_out += 1;
                     continue;
                 }
@@ -465,6 +465,7 @@ pub fn fit(
         if metric.alias == "command" {
             continue;
         }
+        let gives_room = is_away(spec.what);
         let hue = if lane.is_none() { resource(metric) } else { None };
         let bar = match hue {
             Some(_) if wide => 5,
@@ -472,10 +473,15 @@ pub fn fit(
             None => 0,
         };
         let width = width(spec, form.of_machine) + if spec.width.is_some() { 0 } else { bar };
-        let needed = x + width + 2 + command;
+        let needed = x + given + width + 2 + command;
         // The first ones say who it is.
         if needed > available && at >= 3 && metric != order {
             columns.left_out += 1;
+            continue;
+        }
+        // The room goes to the command, not to a column that had found none.
+        if gives_room {
+            given += width + 2;
             continue;
         }
         let bar = bar.min(width.saturating_sub(6));
