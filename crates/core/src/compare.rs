@@ -1,7 +1,7 @@
 //! Two moments or spans side by side: what differs, most first, with both values, and what appeared or vanished.
 
 use crate::catalogue::{Eval, Instances, Metric, SYSTEM_METRICS, Unit, Value, listed};
-use crate::rank::total;
+use crate::rank::{Total, total};
 use crate::reading::{HostFacts, Reading};
 use crate::recording::ReadError;
 use crate::sample::Sample;
@@ -252,7 +252,7 @@ fn processes(a: &Side, b: &Side, by_program: bool) -> Vec<Compared> {
                 .map(|metric| {
                     let [a, b] = [0, 1].map(|side| {
                         let views = members[side].iter().map(|at| samples[side].process(*at));
-                        total(views.map(|view| metric.of(&view)), metric).value
+                        total(views.map(|view| Total::of(metric, &view)), metric).value
                     });
                     Pair::new(metric, None, a, b)
                 })

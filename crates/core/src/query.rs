@@ -3,7 +3,7 @@
 
 use crate::catalogue::{Eval, Instances, Kind, Metric, Unit, Value, all, named};
 use crate::expr::Expression;
-use crate::rank::total;
+use crate::rank::{Total, total};
 use crate::reading::ProcessKey;
 use crate::recording::{ReadError, has_peaks};
 use crate::sample::Sample;
@@ -306,7 +306,7 @@ impl Query {
                 }
             }
             rows.push(view.now);
-            values.push(value);
+            values.push(Total { value, partial: false });
         }
         let who = |found: Option<(f64, usize)>| {
             let (value, at) = found?;

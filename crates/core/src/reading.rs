@@ -566,6 +566,8 @@ rows! {
         net_out_bytes: "bytes" Counter;
         /// TCP connections and listening sockets.
         connections: "count" Level;
+        /// UDP sockets; the kernel counts no bytes for them.
+        datagram_sockets: "count" Level;
         /// Time that graphics processors worked for it; Documentation/gpu/drm-usage-stats.rst drm-engine-*.
         gpu_ns: "ns" Counter;
         /// Memory of graphics processors in use; Documentation/gpu/drm-usage-stats.rst.

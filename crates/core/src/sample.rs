@@ -200,7 +200,7 @@ impl Sample {
         // Traffic of nobody known is a row without a PID, and no task.
         for row in self.now.processes.iter().filter(|row| row.pid.value().is_some()) {
             counts.total += 1;
-            match state_word(row.state) {
+            match process_state(row) {
                 Some("running") => counts.running += 1,
                 Some("blocked") => counts.blocked += 1,
                 Some("stopped" | "traced") => counts.stopped += 1,
@@ -342,8 +342,13 @@ impl<R> PartView<'_, R> {
 }
 
 /// All words for the state of a process.
-pub const STATES: [&str; 8] =
-    ["running", "sleeping", "blocked", "stopped", "traced", "zombie", "idle", "gone"];
+pub const STATES: [&str; 9] =
+    ["running", "working", "sleeping", "blocked", "stopped", "traced", "zombie", "idle", "gone"];
+
+/// The state of a process; none where it is not known. A main thread that has ended while others live makes no zombie.
+pub fn process_state(row: &ProcessRow) -> Option<&'static str> {
+    state_word(row.state).filter(|word| *word != "zombie" || row.threads.value() <= Some(1))
+}
 
 /// The kernel's letter for a process state in words; `proc_pid_stat(5)` state.
 pub fn state_word(state: Raw) -> Option<&'static str> {

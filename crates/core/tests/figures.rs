@@ -447,3 +447,40 @@ fn records_of_ended_processes_survive_thinning() {
     let first = timeline.sample(timeline.first()).expect("it is kept");
     assert_eq!(first.now.ended.len(), THIN);
 }
+
+#[test]
+fn a_main_thread_that_sleeps_or_has_ended_does_not_speak_for_threads_that_work() {
+    let with = |letter: u8, threads: i64, ticks: i64| {
+        let row = move |used: i64| {
+            vec![process(7, |row| {
+                (row.state, row.threads) = (i64::from(letter).into(), threads.into());
+                (row.user_ticks, row.system_ticks) = (used.into(), 0.into());
+            })]
+        };
+        let sample = sample(|reading| reading.processes = row(0), |reading| reading.processes = row(ticks));
+        (process_metric("state").expect("a metric").of(&sample.process(0)), sample.tasks().zombie)
+    };
+    assert_eq!(with(b'S', 4, 180), (Value::Word("working"), 0));
+    assert_eq!(with(b'S', 4, 20), (Value::Word("sleeping"), 0), "a tenth of a core is mostly sleep");
+    assert_eq!(with(b'S', 1, 180), (Value::Word("sleeping"), 0), "it speaks for itself");
+    assert_eq!(with(b'Z', 4, 180), (Value::Absent, 0), "others live, and what they do is not known");
+    assert_eq!(with(b'Z', 1, 0), (Value::Word("zombie"), 1));
+}
+
+#[test]
+fn whoever_has_a_udp_socket_has_at_least_what_went_over_tcp() {
+    let with = |datagrams: Raw, bytes: i64| {
+        let row = move |bytes: i64| {
+            vec![process(7, |row| {
+                (row.net_in_bytes, row.net_out_bytes) = (bytes.into(), 0.into());
+                row.datagram_sockets = datagrams;
+            })]
+        };
+        let sample = sample(|reading| reading.processes = row(0), |reading| reading.processes = row(bytes));
+        process_metric("net").expect("a metric").bounded(&sample.process(0))
+    };
+    assert_eq!(with(Raw::new(0), 0), (Value::Number(0.0), false));
+    assert_eq!(with(Raw::new(1), 0), (Value::Absent, false));
+    assert_eq!(with(Raw::new(1), 4000), (Value::Number(2000.0), true));
+    assert_eq!(with(Raw::ABSENT, 0), (Value::Number(0.0), false), "an older recording does not say");
+}

@@ -4,7 +4,7 @@ use dozor_core::aside::aside;
 use dozor_core::catalogue::{Combine, PROCESS_METRICS, Value, listed};
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::rank::{
-    Arrange, Arranging, Everybody, Folds, Listed, Order, Table, is_active, threads, total,
+    Arrange, Arranging, Everybody, Folds, Listed, Order, Table, Total, is_active, threads, total,
 };
 use dozor_core::reading::{EndedRow, HostFacts, ProcessRow, Reading, SensorRow, ThreadRow, raw};
 use dozor_core::sample::{Gap, Sample};
@@ -188,8 +188,9 @@ proptest! {
         values in proptest::collection::vec(any_value(), 0..9),
         metric in proptest::sample::select(PROCESS_METRICS.iter().collect::<Vec<_>>()),
     ) {
-        let forward = total(values.iter().cloned(), metric);
-        let backward = total(values.iter().rev().cloned(), metric);
+        let known = |value: &Value| Total { value: value.clone(), partial: false };
+        let forward = total(values.iter().map(known), metric);
+        let backward = total(values.iter().rev().map(known), metric);
         let numbers = values.iter().filter(|value| matches!(value, Value::Number(_))).count();
         let words = values.iter().filter(|value| matches!(value, Value::Word(_))).count();
         // Numbers and words do not stand in one column.

@@ -3,7 +3,7 @@
 //!
 //! Children are this test program again, with the name of a helper below in the environment.
 
-use dozor_core::catalogue::process_metric;
+use dozor_core::catalogue::{Value, process_metric};
 use dozor_core::known::Known;
 use dozor_core::reading::{ProcessKey, ProcessRow, Reading};
 use dozor_core::row::Row as _;
@@ -75,6 +75,9 @@ fn seconds(time: libc::timeval) -> f64 {
     time.tv_sec as f64 + time.tv_usec as f64 / 1e6
 }
 
+/// Held by tests that keep a core busy, or that count on one.
+static CORE: std::sync::Mutex<()> = std::sync::Mutex::new(());
+
 /// Processes that the helper `start` starts.
 const SHORT_LIVED: usize = 600;
 
@@ -93,6 +96,12 @@ fn wait_for_go() {
     std::io::stdin().read_line(&mut line).expect("an order");
 }
 
+extern "C" fn spin(_: *mut libc::c_void) -> *mut libc::c_void {
+    loop {
+        std::hint::black_box(());
+    }
+}
+
 /// Not a test of its own: what the children do.
 #[test]
 fn helper() {
@@ -104,6 +113,25 @@ fn helper() {
             let begin = cpu_seconds();
             while cpu_seconds() < begin + 1.0 {}
             println!("> {}", cpu_seconds());
+        }
+        "work without main" => {
+            // The harness keeps the main thread for itself, so the work is done in a child, whose main thread is this one.
+            // SAFETY: the child calls the C library alone, and dies with its parent.
+            let child = unsafe {
+                let child = libc::fork();
+                if child == 0 {
+                    libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
+                    let mut thread = 0;
+                    libc::pthread_create(&raw mut thread, std::ptr::null(), spin, std::ptr::null_mut());
+                    libc::syscall(libc::SYS_exit, 0);
+                }
+                child
+            };
+            println!("> {child}");
+            let mut status = 0;
+            // SAFETY: the pointer is good for the call.
+            unsafe { libc::waitpid(child, &raw mut status, 0) };
+            println!("> ended");
         }
         "write" => {
             wait_for_go();
@@ -119,6 +147,23 @@ fn helper() {
             let (mut peer, _) = listener.accept().expect("a connection");
             let got = std::io::copy(&mut peer, &mut std::io::sink()).expect("all bytes");
             println!("> {got}");
+        }
+        "datagrams" => {
+            let here = std::net::UdpSocket::bind("127.0.0.1:0").expect("a port");
+            let there = std::net::UdpSocket::bind("127.0.0.1:0").expect("a port");
+            wait_for_go();
+            for _ in 0..1_000 {
+                here.send_to(&[7; 1_000], there.local_addr().expect("an address")).expect("it goes");
+                there.recv(&mut [0; 1_000]).expect("it comes");
+            }
+            let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
+            println!("> sent");
+            wait_for_go();
+            let address = listener.local_addr().expect("an address");
+            let mut stream = std::net::TcpStream::connect(address).expect("a connection");
+            stream.write_all(&[7; 5_000]).expect("it goes");
+            println!("> sent");
+            wait_for_go();
         }
         "start" => {
             wait_for_go();
@@ -236,6 +281,36 @@ fn a_process_is_described_as_it_is() {
     assert!(row.program.starts_with("truth-"), "{}", row.program);
     assert_eq!(row.user, row.real_user);
     assert!(row.rss_bytes.value() > Some(0) && row.virtual_bytes.value() > row.rss_bytes.value());
+}
+
+#[test]
+fn the_state_is_that_of_a_thread_that_works_not_of_a_main_thread_that_sleeps_or_has_ended() {
+    let _core = CORE.lock();
+    let state = |row: &ProcessRow| dozor_core::sample::process_state(row);
+    let mut main_ended = Helper::start("work without main");
+    assert_eq!(main_ended.says(), "ready");
+    let pid: i64 = main_ended.says().parse().expect("a PID");
+    let busy = Arc::new(std::sync::atomic::AtomicBool::new(true));
+    let spins = std::thread::spawn({
+        let busy = busy.clone();
+        move || while busy.load(std::sync::atomic::Ordering::Relaxed) {}
+    });
+    let own = i64::from(std::process::id());
+    let mut source = source();
+    source.read();
+    // A thread that is held up by other work of the machine still is in the state of running.
+    std::thread::sleep(Duration::from_millis(600));
+    let reading = source.read();
+    busy.store(false, std::sync::atomic::Ordering::Relaxed);
+    spins.join().expect("its end");
+    let kernel = |pid: i64| std::fs::read_to_string(format!("/proc/{pid}/stat")).expect("the process");
+    assert!(kernel(own).contains(") S "), "the main thread waits for the tests: {}", kernel(own));
+    assert_eq!(state(find(&reading, own)), Some("running"));
+    assert!(kernel(pid).contains(") Z "), "{}", kernel(pid));
+    assert_eq!(state(find(&reading, pid)), Some("running"));
+    let sent = act::send(key_of(pid), libc::SIGKILL).expect("it has not ended, so it can be");
+    assert_eq!(main_ended.says(), "ended");
+    assert!(matches!(sent.wait_gone(Duration::from_secs(5)), Ending::Gone(_)));
 }
 
 #[test]
@@ -379,6 +454,35 @@ fn tcp_bytes_of_both_ends_are_exact_even_when_the_connection_closes_between_read
 }
 
 #[test]
+fn traffic_in_datagrams_is_unknown_and_with_other_traffic_the_least_that_it_may_be() {
+    let mut talks = Helper::start("datagrams");
+    let still = Helper::start("write");
+    assert_eq!(talks.says(), "ready");
+    let mut source = wanting(&[Part::Sockets]);
+    let mut before = Arc::new(source.read());
+    let pids = [talks.pid(), still.pid()];
+    let mut values = |source: &mut LiveSource| {
+        let sample = Sample::new(Arc::default(), Some(before.clone()), Arc::new(source.read()));
+        before = sample.now.clone();
+        let net = process_metric("net").expect("a metric");
+        pids.map(|pid| {
+            let place = sample.find(key_of(pid)).expect("the process");
+            let view = sample.process(place);
+            (view.now.datagram_sockets.value(), net.bounded(&view))
+        })
+    };
+    talks.go();
+    assert_eq!(talks.says(), "sent");
+    let [talking, silent] = values(&mut source);
+    assert_eq!(talking, (Some(2), (Value::Absent, false)), "a megabyte went, and nobody counts it");
+    assert_eq!(silent, (Some(0), (Value::Number(0.0), false)));
+    talks.go();
+    assert_eq!(talks.says(), "sent");
+    let [(_, (value, is_least)), _] = values(&mut source);
+    assert!(is_least && value.number().is_some_and(|rate| rate > 0.0), "{value:?}");
+}
+
+#[test]
 fn a_connection_that_no_reading_saw_is_counted_as_unattributed() {
     let mut source = wanting(&[Part::Sockets]);
     let before = source.read().system.unattributed_in.value().expect("a count");
@@ -416,6 +520,7 @@ fn a_connection_that_no_reading_saw_is_counted_as_unattributed() {
 /// With permission every short-lived process is named; without, their CPU time shows up at their parent.
 #[test]
 fn short_lived_processes_are_named_and_their_cpu_time_is_at_the_parent() {
+    let _core = CORE.lock();
     let mut child = Helper::start("start");
     child.says();
     let mut source = wanting(&[Part::Ended]);

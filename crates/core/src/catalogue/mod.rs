@@ -121,6 +121,8 @@ pub struct Metric {
     pub combine: Combine,
     /// All words that it can be, where there are no others.
     pub words: &'static [&'static str],
+    /// Says of which processes the value is only the least that it may be.
+    pub least: Option<fn(&ProcessView<'_>) -> bool>,
 }
 
 impl Metric {
@@ -150,6 +152,19 @@ impl Metric {
     const fn among(mut self, words: &'static [&'static str]) -> Metric {
         self.words = words;
         self
+    }
+
+    /// The same entry, which for some processes is only the least that it may be.
+    const fn at_least(mut self, of: fn(&ProcessView<'_>) -> bool) -> Metric {
+        self.least = Some(of);
+        self
+    }
+
+    /// Its value for one process, and whether that is only the least that it may be.
+    pub fn bounded(&self, process: &ProcessView<'_>) -> (Value, bool) {
+        let value = self.of(process);
+        let partial = value.number().is_some() && self.least.is_some_and(|is_least| is_least(process));
+        (value, partial)
     }
 
     /// Its value for one process; absent for a system metric.

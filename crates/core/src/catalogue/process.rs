@@ -2,7 +2,7 @@
 
 use super::{Combine, Eval, Kind, Metric, Unit, Value};
 use crate::known::{Known, Raw};
-use crate::sample::{ProcessView, STATES, Sample, state_word};
+use crate::sample::{ProcessView, STATES, Sample, process_state};
 use crate::wanted::Part;
 
 const fn entry(
@@ -27,6 +27,7 @@ const fn entry(
         needs: None,
         combine: Combine::usual(kind, unit),
         words: &[],
+        least: None,
     }
 }
 
@@ -51,6 +52,34 @@ fn cpu(view: &ProcessView<'_>) -> Value {
     match view.rate(|row| row.run_ns) {
         Known::Value(ns) => Value::Number(ns / 1e7),
         _ => sum(view.share(|row| row.user_ticks), view.share(|row| row.system_ticks)),
+    }
+}
+
+fn has_datagrams(view: &ProcessView<'_>) -> bool {
+    view.now.datagram_sockets.value() > Some(0)
+}
+
+/// Bytes over TCP; nothing at all is not known to be nothing where there are UDP sockets.
+fn over_tcp(view: &ProcessView<'_>, rate: Known<f64>) -> Value {
+    match rate {
+        Known::Value(bytes) if bytes <= 0.0 && has_datagrams(view) => Value::Absent,
+        rate => rate.into(),
+    }
+}
+
+/// Share of a core from which on threads of a process are called working though its main thread sleeps.
+const WORKING: f64 = 25.0;
+
+fn state(view: &ProcessView<'_>) -> Value {
+    match process_state(view.now) {
+        Some("sleeping")
+            if view.now.threads.value() > Some(1)
+                && cpu(view).number().is_some_and(|used| used >= WORKING) =>
+        {
+            Value::Word("working")
+        }
+        Some(word) => Value::Word(word),
+        None => Value::Absent,
     }
 }
 
@@ -117,8 +146,8 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "User who started the process. It stays the same when a program takes on other rights.",
         "/proc/PID/status Uid", |p| (&p.now.real_user).into()),
     entry("state", "process.state", "state", Text, Label,
-        "What the process does now: running, sleeping, blocked on a disk, stopped, traced, zombie, idle, gone. A zombie uses nothing; its parent has not yet asked for its end.",
-        "/proc/PID/stat", |p| state_word(p.now.state).map_or(Value::Absent, Value::Word)).among(&STATES),
+        "What the process does now: running, working, sleeping, blocked on a disk, stopped, traced, zombie, idle, gone. Of several threads it is the state of one that runs; working means that some did in this sample while the main thread sleeps. A zombie uses nothing; its parent has not yet asked for its end.",
+        "/proc/PID/stat, /proc/PID/task/TID/stat", state).among(&STATES),
     entry("cpu", "process.cpu.utilization", "cpu %", PercentOfCore, Rate,
         "CPU time used in this sample, in percent of one core. A program with several busy threads passes 100.",
         "/proc/PID/schedstat, /proc/PID/stat utime + stime", cpu),
@@ -216,17 +245,20 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "Resident memory with shared parts divided among those who share them: these add up over processes. Reading it costs the kernel a walk over the whole address space.",
         "/proc/PID/smaps_rollup Pss", |p| p.now.pss_bytes.into()).needing(Part::Proportional),
     entry("net_in", "process.network.io{receive}", "net in/s", BytesPerSecond, Rate,
-        "Bytes received over TCP, headers excluded. Other protocols are not counted per socket by the kernel and are not in it.",
-        "socket diagnostics tcpi_bytes_received", |p| p.rate(|r| r.net_in_bytes).into()).needing(Part::Sockets),
+        "Bytes received over TCP, headers excluded. The kernel counts UDP for no process: whoever holds a UDP socket has at least so much (≥), and unknown where nothing came over TCP.",
+        "socket diagnostics tcpi_bytes_received", |p| over_tcp(p, p.rate(|r| r.net_in_bytes))).at_least(has_datagrams).needing(Part::Sockets),
     entry("net_out", "process.network.io{transmit}", "net out/s", BytesPerSecond, Rate,
-        "Bytes sent over TCP and acknowledged by the other side, headers excluded. Other protocols are not counted per socket and are not in it.",
-        "socket diagnostics tcpi_bytes_acked", |p| p.rate(|r| r.net_out_bytes).into()).needing(Part::Sockets),
+        "Bytes sent over TCP, each once, headers excluded. The kernel counts UDP for no process: whoever holds a UDP socket has at least so much (≥), and unknown where nothing went over TCP.",
+        "socket diagnostics tcpi_bytes_sent", |p| over_tcp(p, p.rate(|r| r.net_out_bytes))).at_least(has_datagrams).needing(Part::Sockets),
     entry("net", "process.network.io{total}", "net/s", BytesPerSecond, Rate,
-        "Bytes received and sent over TCP together, headers excluded. Other protocols are not in it.",
-        "socket diagnostics", |p| sum(p.rate(|r| r.net_in_bytes), p.rate(|r| r.net_out_bytes))).needing(Part::Sockets),
+        "Bytes received and sent over TCP together, headers excluded. The kernel counts UDP for no process: whoever holds a UDP socket has at least so much (≥), and unknown where nothing moved over TCP.",
+        "socket diagnostics", |p| over_tcp(p, p.rate(|r| r.net_in_bytes).zip(p.rate(|r| r.net_out_bytes)).map(|(i, o)| i + o))).at_least(has_datagrams).needing(Part::Sockets),
     entry("connections", "process.network.connection.count", "sockets", Number, Level,
         "TCP sockets of the process, listening ones included. A number that only grows is a leak.",
         "socket diagnostics", |p| p.now.connections.into()).needing(Part::Sockets),
+    entry("udp_sockets", "process.network.udp.socket.count", "UDP sockets", Number, Level,
+        "UDP sockets of the process. The kernel counts neither bytes nor datagrams for them, so its traffic is not known.",
+        "socket diagnostics", |p| p.now.datagram_sockets.into()).needing(Part::Sockets),
     entry("files", "process.open_file_descriptor.count", "files", Number, Level,
         "Open files, sockets and pipes included. A number that only grows is a leak and ends at the limit.",
         "/proc/PID/fd", |p| p.now.files.into()).needing(Part::Files),

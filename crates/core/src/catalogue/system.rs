@@ -31,6 +31,7 @@ const fn entry(
         needs: None,
         combine: Combine::Same,
         words: &[],
+        least: None,
     }
 }
 

@@ -242,6 +242,7 @@ impl Process {
             net_in_bytes: whole(totals.net_in),
             net_out_bytes: whole(totals.net_out),
             connections: raw(program.connections),
+            datagram_sockets: raw(i64::from(program.role == Role::Datagrams)),
             gpu_ns: if program.role == Role::Graphics { whole(totals.graphics * 1e9) } else { raw(0) },
             ..ProcessRow::default()
         };

@@ -51,6 +51,8 @@ pub enum Role {
     Uploader,
     /// Computes on the graphics processor.
     Graphics,
+    /// Speaks in datagrams, whose bytes nobody counts.
+    Datagrams,
 }
 
 const MIB: f64 = 1_048_576.0;
@@ -113,7 +115,14 @@ pub const PROGRAMS: &[Program] = &[
         user_share: 0.003,
         ..PLAIN
     },
-    Program { name: "timeward", arguments: "--receiver gnss", rss: 6.0 * MIB, nice: -10, ..PLAIN },
+    Program {
+        name: "timeward",
+        arguments: "--receiver gnss",
+        rss: 6.0 * MIB,
+        nice: -10,
+        role: Role::Datagrams,
+        ..PLAIN
+    },
     Program {
         name: "logkeeper",
         arguments: "--spool /data/log",

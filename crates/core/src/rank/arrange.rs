@@ -231,7 +231,7 @@ impl Table {
     pub fn value(&self, everybody: &Everybody<'_>, line: &Line, metric: &Metric) -> Total {
         match line.totals {
             Some(at) => everybody.total(&self.groups[at].members, metric),
-            None => Total { value: metric.of(&everybody.view(line.listed)), partial: false },
+            None => Total::of(metric, &everybody.view(line.listed)),
         }
     }
 

@@ -132,6 +132,6 @@ impl<'a> Everybody<'a> {
 
     /// What several of them have together.
     pub fn total(&self, members: &[Listed], metric: &Metric) -> Total {
-        total(members.iter().map(|member| metric.of(&self.view(*member))), metric)
+        total(members.iter().map(|member| Total::of(metric, &self.view(*member))), metric)
     }
 }

@@ -1,6 +1,7 @@
 //! What several processes have together.
 
 use crate::catalogue::{Combine, Metric, Value};
+use crate::sample::ProcessView;
 
 /// A value of several processes.
 #[derive(Clone, Debug, PartialEq)]
@@ -14,11 +15,20 @@ pub struct Total {
 /// The word where several processes differ in what cannot be added up.
 pub const MIXED: &str = "mixed";
 
+impl Total {
+    /// A value of one process alone.
+    pub fn of(metric: &Metric, view: &ProcessView<'_>) -> Total {
+        let (value, partial) = metric.bounded(view);
+        Total { value, partial }
+    }
+}
+
 /// Combines values of a metric as the catalogue says.
-pub fn total(values: impl Iterator<Item = Value>, metric: &Metric) -> Total {
+pub fn total(values: impl Iterator<Item = Total>, metric: &Metric) -> Total {
     let mut whole = Value::Absent;
     let (mut absent, mut denied) = (false, false);
-    for value in values {
+    for Total { value, partial } in values {
+        absent |= partial;
         absent |= value == Value::Absent;
         denied |= value == Value::Denied;
         whole = join(whole, value, metric.combine);
@@ -53,7 +63,7 @@ mod tests {
     fn what_cannot_be_added_up_is_the_same_or_mixed() {
         let of = |alias: &str, values: &[Value]| {
             let alias: &'static str = listed_alias(alias);
-            total(values.iter().cloned(), listed(alias))
+            total(values.iter().map(|value| Total { value: value.clone(), partial: false }), listed(alias))
         };
         let number = Value::Number;
         assert_eq!(of("cpu", &[number(2.0), number(3.5)]).value, number(5.5));
@@ -67,7 +77,9 @@ mod tests {
     #[test]
     fn a_sum_without_some_of_its_parts_says_so_and_none_at_all_is_unknown() {
         let rss = listed("rss");
-        let sum = |values: &[Value]| total(values.iter().cloned(), rss);
+        let sum = |values: &[Value]| {
+            total(values.iter().map(|value| Total { value: value.clone(), partial: false }), rss)
+        };
         assert_eq!(
             sum(&[Value::Number(4.0), Value::Denied]),
             Total { value: Value::Number(4.0), partial: true }

@@ -62,7 +62,9 @@ fn uncollected(key: ProcessKey) -> Result<Option<i64>, SignalError> {
     let stat = read_file(std::path::Path::new(&path)).map_err(|_| SignalError::Gone)?;
     let stat = pid_stat::parse(&stat, 1).filter(|stat| stat.start_ticks == key.start);
     let stat = stat.ok_or(SignalError::Gone)?;
-    Ok((stat.state.value() == Some(i64::from(b'Z'))).then(|| stat.ppid.value().unwrap_or(0)))
+    // The state is that of the main thread; while others live, the process has not ended.
+    let ended = stat.state.value() == Some(i64::from(b'Z')) && stat.threads.value() <= Some(1);
+    Ok(ended.then(|| stat.ppid.value().unwrap_or(0)))
 }
 
 /// Sends a signal to exactly this process.

@@ -3,7 +3,7 @@
 //! Only sockets that are new are looked for, first among the processes that ran since the last reading, then once
 //! among all. What cannot be tied to a process is counted as such, never dropped.
 
-use crate::netlink::sockets::{Diagnostics, TcpSocket};
+use crate::netlink::sockets::{Diagnostics, InetSocket, Protocol};
 use crate::proc::number;
 use dozor_core::known::Raw;
 use dozor_core::reading::{ConnectionRow, ProcessKey, ProcessRow, Reading};
@@ -20,6 +20,7 @@ const ASK_ALL_EVERY: u64 = 8;
 /// A socket that a dump has shown.
 struct Known {
     inode: u32,
+    protocol: Protocol,
     owner: Option<ProcessKey>,
     received: u64,
     sent: u64,
@@ -56,7 +57,9 @@ pub struct Network {
     lost: u64,
     /// Rows as they were given last, with the row that they were made from.
     given: HashMap<ProcessKey, (Arc<ProcessRow>, Arc<ProcessRow>)>,
-    found: Vec<TcpSocket>,
+    found: Vec<InetSocket>,
+    /// Whether the last dump of UDP sockets was answered: some kernels are built without.
+    datagrams_known: bool,
 }
 
 impl Network {
@@ -73,12 +76,18 @@ impl Network {
         }
         let Some(mut diagnostics) = self.diagnostics.take() else { return };
         let mut found = std::mem::take(&mut self.found);
-        if diagnostics.dump(&mut found).is_ok() {
+        if diagnostics.dump(Protocol::Tcp, &mut found).is_ok() {
             self.dump += 1;
             for socket in &found {
-                self.take_in(socket);
+                self.take_in(socket, Protocol::Tcp);
             }
             reading.connections = Network::connections(&found);
+            self.datagrams_known = diagnostics.dump(Protocol::Udp, &mut found).is_ok();
+            if self.datagrams_known {
+                for socket in &found {
+                    self.take_in(socket, Protocol::Udp);
+                }
+            }
         }
         self.lost += diagnostics.destroyed(&mut found);
         for socket in &found {
@@ -96,7 +105,7 @@ impl Network {
         self.fill(reading);
     }
 
-    fn connections(found: &[TcpSocket]) -> Vec<ConnectionRow> {
+    fn connections(found: &[InetSocket]) -> Vec<ConnectionRow> {
         let connected = found.iter().filter(|socket| !socket.listens());
         connected
             .map(|socket| ConnectionRow {
@@ -112,10 +121,11 @@ impl Network {
     }
 
     /// A socket of a dump. What it counted before the first dump is not ours to tell.
-    fn take_in(&mut self, socket: &TcpSocket) {
+    fn take_in(&mut self, socket: &InetSocket, protocol: Protocol) {
         let first = self.dump == 1;
         let known = self.sockets.entry(socket.cookie).or_insert_with(|| Known {
             inode: socket.inode,
+            protocol,
             owner: None,
             received: if first { socket.received } else { 0 },
             sent: if first { socket.sent } else { 0 },
@@ -135,7 +145,7 @@ impl Network {
     }
 
     /// The last counts of a socket that is gone. One that no dump saw cannot be tied to a process.
-    fn take_last(&mut self, socket: &TcpSocket) {
+    fn take_last(&mut self, socket: &InetSocket) {
         let Some(mut known) = self.sockets.remove(&socket.cookie) else {
             self.unattributed.add(Bytes { received: socket.received, sent: socket.sent });
             return;
@@ -195,30 +205,36 @@ impl Network {
 
     /// Puts the accounts into the rows; a row that does not change is the one given last time.
     fn fill(&mut self, reading: &mut Reading) {
-        let mut counts: HashMap<ProcessKey, i64> = HashMap::new();
-        for owner in self.sockets.values().filter_map(|known| known.owner) {
-            *counts.entry(owner).or_default() += 1;
+        let mut counts: HashMap<ProcessKey, [i64; 2]> = HashMap::new();
+        for (owner, known) in self.sockets.values().filter_map(|known| Some((known.owner?, known))) {
+            let [connections, datagrams] = counts.entry(owner).or_default();
+            match known.protocol {
+                Protocol::Tcp => *connections += 1,
+                Protocol::Udp => *datagrams += 1,
+            }
         }
         let mut given = HashMap::with_capacity(reading.processes.len());
         for row in &mut reading.processes {
             let key = row.key();
             let account = self.accounts.get(&key).copied().unwrap_or_default();
-            let count = counts.get(&key).copied().unwrap_or(0);
+            let [count, datagrams] = counts.get(&key).copied().unwrap_or_default();
             // Whose descriptors may not be read has sockets that may not be told from others'.
-            let denied = row.read_bytes == Raw::DENIED && count == 0 && account == Bytes::default();
+            let denied =
+                row.read_bytes == Raw::DENIED && count + datagrams == 0 && account == Bytes::default();
             let value = |number: i64| if denied { Raw::DENIED } else { Raw::new(number) };
             let (received, sent) = (value(account.received as i64), value(account.sent as i64));
             let count = value(count);
+            let datagrams = if self.datagrams_known { value(datagrams) } else { Raw::ABSENT };
             let base = row.clone();
             let same = self.given.get(&key).filter(|(old, last)| {
-                Arc::ptr_eq(old, row)
-                    && (last.net_in_bytes, last.net_out_bytes, last.connections) == (received, sent, count)
+                Arc::ptr_eq(old, row) && traffic_of(last) == (received, sent, count, datagrams)
             });
             if let Some((_, last)) = same {
                 *row = last.clone();
             } else {
                 let changed = Arc::make_mut(row);
-                (changed.net_in_bytes, changed.net_out_bytes, changed.connections) = (received, sent, count);
+                (changed.net_in_bytes, changed.net_out_bytes) = (received, sent);
+                (changed.connections, changed.datagram_sockets) = (count, datagrams);
             }
             given.insert(key, (base, row.clone()));
         }
@@ -246,7 +262,11 @@ impl Network {
     }
 }
 
-fn grown(known: &mut Known, socket: &TcpSocket) -> Bytes {
+fn traffic_of(row: &ProcessRow) -> (Raw, Raw, Raw, Raw) {
+    (row.net_in_bytes, row.net_out_bytes, row.connections, row.datagram_sockets)
+}
+
+fn grown(known: &mut Known, socket: &InetSocket) -> Bytes {
     let grown = Bytes {
         received: socket.received.saturating_sub(known.received),
         sent: socket.sent.saturating_sub(known.sent),

@@ -25,6 +25,7 @@ use std::mem::MaybeUninit;
 use std::os::fd::OwnedFd;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::Instant;
 
 /// What others can change of an idle process is looked at every so many readings.
 const TURN: u64 = 16;
@@ -34,6 +35,10 @@ const FULL_TURN: u64 = 128;
 const TEXT_TURN: u64 = 128;
 /// Readings after the first in which a process counts as new.
 const NEW: u64 = 3;
+/// Threads whose state is looked at in one reading, over all processes.
+const LOOKS: u32 = 256;
+/// Share of a core from which on a process whose main thread sleeps is asked which of its threads runs.
+const BUSY: f64 = 0.25;
 /// Descriptors that are left to everything else.
 const RESERVED: u64 = 256;
 
@@ -43,6 +48,8 @@ struct Tracked {
     /// The open `schedstat` and its text at the last full reading; none where it does not serve.
     idle: Option<(OwnedFd, [u8; IDLE_TEXT])>,
     uids: (Option<u32>, Option<u32>),
+    /// The thread that was found running last.
+    worker: Option<i64>,
     /// Readings since it was first seen.
     age: u64,
     seen: u64,
@@ -66,6 +73,10 @@ pub struct Processes {
     buffer: Vec<u8>,
     kept: u64,
     budget: u64,
+    /// When the reading before began, and the ticks of CPU time since then from which on a process counts as busy.
+    began: Option<Instant>,
+    busy_ticks: f64,
+    looks: u32,
     in_full: bool,
     forget: bool,
     mountinfo: PathBuf,
@@ -93,6 +104,9 @@ impl Processes {
             buffer: vec![0; 16 << 10],
             kept: 0,
             budget: descriptor_budget(),
+            began: None,
+            busy_ticks: f64::INFINITY,
+            looks: 0,
             in_full: false,
             forget: false,
         })
@@ -110,6 +124,11 @@ impl Processes {
 
     pub fn read(&mut self, wanted: Wanted) -> Vec<Arc<ProcessRow>> {
         self.turn += 1;
+        let began = Instant::now();
+        let seconds =
+            self.began.replace(began).map_or(f64::INFINITY, |before| (began - before).as_secs_f64());
+        self.busy_ticks = (seconds * rustix::param::clock_ticks_per_second() as f64 * BUSY).max(1.0);
+        self.looks = LOOKS;
         if wanted.has(Part::Mounts) {
             self.places = Places::new(&read_file(&self.mountinfo).unwrap_or_default());
         }
@@ -208,6 +227,7 @@ impl Processes {
             row.disk_wait_ticks = Raw::ABSENT;
         }
         let single = row.threads == Raw::new(1);
+        let worker = self.state_of_several(known.as_ref(), &mut row, buffer);
         row.run_ns = ran.filter(|_| single).and_then(|text| number(words(&text).next()?)).into();
         self.input_output(pid, &mut row, buffer);
         let status = read_pid(&self.proc, pid, "status", buffer).map(pid_status::parse).unwrap_or_default();
@@ -244,9 +264,44 @@ impl Processes {
             self.kept = self.kept.saturating_sub(1);
         }
         let age = known.map_or(0, |known| known.age + 1);
-        let tracked = Tracked { row: row.clone(), idle, uids, age, seen: self.turn };
+        let tracked = Tracked { row: row.clone(), idle, uids, worker, age, seen: self.turn };
         self.tracked.insert(pid, tracked);
         Some(row)
+    }
+
+    /// The state of a process with several threads. The kernel's file tells that of the main thread, which may sleep, or
+    /// have ended, while others work: then it is that of a thread that runs, else that of one that waits for a disk, else that
+    /// of any that lives. Gives the thread that runs.
+    fn state_of_several(
+        &mut self,
+        known: Option<&Tracked>,
+        row: &mut ProcessRow,
+        buffer: &mut Vec<u8>,
+    ) -> Option<i64> {
+        let used = |row: &ProcessRow| Some(row.user_ticks.value()? + row.system_ticks.value()?);
+        let ran = known.and_then(|known| Some(used(row)? - used(&known.row)?)).unwrap_or(0);
+        let ended = row.state == Raw::new(i64::from(b'Z'));
+        let hides = row.state != Raw::new(i64::from(b'R')) && (ended || ran as f64 >= self.busy_ticks);
+        let pid = row.pid.value().filter(|_| hides && row.threads.value() > Some(1))?;
+        let rank = |state: Raw| {
+            b"ZDR".iter().position(|letter| state == Raw::new(i64::from(*letter))).map_or(1, |at| at * 2)
+        };
+        let last = known.and_then(|known| known.worker);
+        for thread in last.into_iter().chain(threads::numbers(&self.proc, pid)) {
+            if self.looks == 0 {
+                break;
+            }
+            self.looks -= 1;
+            let stat = read_pid(&self.proc, pid, &format!("task/{thread}/stat"), buffer).ok();
+            let Some(state) = stat.and_then(|text| Some(pid_stat::parse(text, 1)?.state)) else { continue };
+            if rank(state) > rank(row.state) {
+                row.state = state;
+            }
+            if state == Raw::new(i64::from(b'R')) {
+                return Some(thread);
+            }
+        }
+        last
     }
 
     fn open_idle_file(&mut self, pid: i64) -> Option<OwnedFd> {

@@ -13,7 +13,7 @@ pub fn read(proc: &OwnedFd, processes: &[Arc<ProcessRow>], buffer: &mut Vec<u8>)
     let mut rows = vec![];
     for process in processes.iter().filter(|row| row.threads.value() > Some(1)) {
         let Some(pid) = process.pid.value() else { continue };
-        for tid in thread_numbers(proc, pid) {
+        for tid in numbers(proc, pid) {
             let Ok(stat) = read_pid(proc, pid, &format!("task/{tid}/stat"), buffer).map(<[u8]>::to_vec)
             else {
                 continue;
@@ -25,7 +25,8 @@ pub fn read(proc: &OwnedFd, processes: &[Arc<ProcessRow>], buffer: &mut Vec<u8>)
     rows
 }
 
-fn thread_numbers(proc: &OwnedFd, pid: i64) -> Vec<i64> {
+/// The threads that a process has now.
+pub fn numbers(proc: &OwnedFd, pid: i64) -> Vec<i64> {
     let mut numbers = vec![];
     if let Ok(folder) = open_pid(proc, pid, "task") {
         let mut space = [MaybeUninit::uninit(); 4 << 10];

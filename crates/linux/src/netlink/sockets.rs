@@ -1,4 +1,4 @@
-//! TCP sockets with their exact bytes; sock_diag(7), linux/inet_diag.h, linux/tcp.h.
+//! TCP sockets with their exact bytes, and UDP sockets, of which the kernel counts none; sock_diag(7), linux/inet_diag.h, linux/tcp.h.
 //!
 //! A dump gives every socket with its `tcp_info`. A notification gives the last counts of a socket that was
 //! destroyed, but no inode; its cookie ties it to what an earlier dump said.
@@ -14,7 +14,6 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 const SOCK_DIAG_BY_FAMILY: u16 = 20;
 const AF_INET: u8 = 2;
 const AF_INET6: u8 = 10;
-const IPPROTO_TCP: u8 = 6;
 const INET_DIAG_INFO: u16 = 2;
 /// Groups of destroyed TCP sockets, IPv4 and IPv6; `SKNLGRP_*` in linux/sock_diag.h.
 const DESTROYED: u32 = 1 << 0 | 1 << 2;
@@ -31,9 +30,19 @@ const BYTES_RETRANSMITTED_AT: usize = 208;
 const AFTER_FIN: [u8; 5] = [6, 7, 8, 9, 11];
 const LISTEN: u8 = 10;
 
-/// One TCP socket.
+/// What a socket speaks; netinet/in.h.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[repr(u8)]
+pub enum Protocol {
+    /// Streams.
+    Tcp = 6,
+    /// Datagrams.
+    Udp = 17,
+}
+
+/// One socket.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct TcpSocket {
+pub struct InetSocket {
     /// Names the socket for its whole life.
     pub cookie: u64,
     /// Ties it to a descriptor; zero once nobody holds it.
@@ -46,13 +55,13 @@ pub struct TcpSocket {
     pub local: SocketAddr,
     /// The other side.
     pub remote: SocketAddr,
-    /// Bytes of data received.
+    /// Bytes of data received; zero for datagrams, which are not counted.
     pub received: u64,
-    /// Bytes of data sent, each counted once.
+    /// Bytes of data sent, each counted once; zero for datagrams.
     pub sent: u64,
 }
 
-impl TcpSocket {
+impl InetSocket {
     /// Whether it waits for connections.
     pub fn listens(&self) -> bool {
         self.state == LISTEN
@@ -72,21 +81,21 @@ impl Diagnostics {
         let questions = Socket::open(netlink::SOCK_DIAG, 0)?;
         let destroyed = Socket::open(netlink::SOCK_DIAG, DESTROYED).ok();
         let mut diagnostics = Diagnostics { questions, destroyed };
-        diagnostics.dump(&mut vec![])?;
+        diagnostics.dump(Protocol::Tcp, &mut vec![])?;
         Ok(diagnostics)
     }
 
-    /// All TCP sockets now.
-    pub fn dump(&mut self, sockets: &mut Vec<TcpSocket>) -> Result<(), Errno> {
+    /// All sockets of a protocol now.
+    pub fn dump(&mut self, protocol: Protocol, sockets: &mut Vec<InetSocket>) -> Result<(), Errno> {
         sockets.clear();
         for family in [AF_INET, AF_INET6] {
-            self.questions.send(SOCK_DIAG_BY_FAMILY, DUMP, &question(family))?;
+            self.questions.send(SOCK_DIAG_BY_FAMILY, DUMP, &question(family, protocol))?;
             self.answers(sockets)?;
         }
         Ok(())
     }
 
-    fn answers(&mut self, sockets: &mut Vec<TcpSocket>) -> Result<(), Errno> {
+    fn answers(&mut self, sockets: &mut Vec<InetSocket>) -> Result<(), Errno> {
         loop {
             let mut descriptors = [PollFd::new(&self.questions.socket, PollFlags::IN)];
             let patience = Timespec { tv_sec: 2, tv_nsec: 0 };
@@ -105,7 +114,7 @@ impl Diagnostics {
     }
 
     /// Sockets destroyed since the last call, with their last counts; and how often notifications were lost.
-    pub fn destroyed(&mut self, sockets: &mut Vec<TcpSocket>) -> u64 {
+    pub fn destroyed(&mut self, sockets: &mut Vec<InetSocket>) -> u64 {
         sockets.clear();
         let mut overruns = 0;
         let Some(socket) = &mut self.destroyed else { return 0 };
@@ -122,10 +131,10 @@ impl Diagnostics {
 }
 
 /// `struct inet_diag_req_v2` for all states with `tcp_info`.
-fn question(family: u8) -> [u8; 56] {
+fn question(family: u8, protocol: Protocol) -> [u8; 56] {
     let mut request = [0; 56];
     request[0] = family;
-    request[1] = IPPROTO_TCP;
+    request[1] = protocol as u8;
     request[2] = 1 << (INET_DIAG_INFO - 1);
     request[4..8].copy_from_slice(&u32::MAX.to_ne_bytes());
     request
@@ -140,15 +149,15 @@ fn address(family: u8, bytes: [u8; 16], port: [u8; 2]) -> SocketAddr {
     SocketAddr::new(ip, u16::from_be_bytes(port))
 }
 
-/// `struct inet_diag_msg` and its attributes; `None` for what is no TCP socket.
-fn parse(message: &Message<'_>) -> Option<TcpSocket> {
+/// `struct inet_diag_msg` and its attributes; `None` for what is no such socket.
+fn parse(message: &Message<'_>) -> Option<InetSocket> {
     let bytes = message.payload;
     let (family, state) = (*bytes.first()?, *bytes.get(1)?);
     if message.kind != SOCK_DIAG_BY_FAMILY || ![AF_INET, AF_INET6].contains(&family) {
         return None;
     }
     let cookie = u64::from(u32_at(bytes, 44)?) | u64::from(u32_at(bytes, 48)?) << 32;
-    let mut socket = TcpSocket {
+    let mut socket = InetSocket {
         cookie,
         inode: u32_at(bytes, INODE_AT)?,
         uid: u32_at(bytes, UID_AT)?,
@@ -180,7 +189,7 @@ mod tests {
     use std::os::fd::AsRawFd as _;
     use std::time::{Duration, Instant};
 
-    fn find(sockets: &[TcpSocket], local: SocketAddr) -> Option<&TcpSocket> {
+    fn find(sockets: &[InetSocket], local: SocketAddr) -> Option<&InetSocket> {
         sockets.iter().find(|socket| socket.local == local && !socket.listens())
     }
 
@@ -195,7 +204,7 @@ mod tests {
             client.write_all(&vec![7; 100_000]).expect("room in the buffers");
             server.read_exact(&mut vec![0; 100_000]).expect("all bytes");
             let mut sockets = vec![];
-            diagnostics.dump(&mut sockets).expect("a dump");
+            diagnostics.dump(Protocol::Tcp, &mut sockets).expect("a dump");
             let sides = [&client, &server].map(|side| side.local_addr().expect("an address"));
             let [ours, theirs] = sides.map(|side| find(&sockets, side).expect("the socket").clone());
             assert_eq!((ours.sent, ours.received), (100_000, 0), "{host}");
@@ -209,7 +218,7 @@ mod tests {
             drop((client, server));
             let (begin, mut gone) = (Instant::now(), vec![]);
             let mut ended = vec![];
-            while !ended.iter().any(|socket: &TcpSocket| socket.cookie == ours.cookie) {
+            while !ended.iter().any(|socket: &InetSocket| socket.cookie == ours.cookie) {
                 assert!(begin.elapsed() < Duration::from_secs(20), "no notification for {host}");
                 assert_eq!(diagnostics.destroyed(&mut gone), 0);
                 ended.append(&mut gone);

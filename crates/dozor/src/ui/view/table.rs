@@ -324,7 +324,7 @@ impl Rows<'_> {
             }
             // What a folded family has in common says little; who stands at its head does.
             Listed::Here(_) | Listed::Gone(_) if metric.combine == Combine::Same => {
-                Total { value: metric.of(&self.everybody.view(line.listed)), partial: false }
+                Total::of(metric, &self.everybody.view(line.listed))
             }
             _ => {
                 let known = line.totals.and_then(|group| self.state.totals.get(&(group, metric.alias)));
