@@ -96,6 +96,15 @@ pub fn open(paths: &[PathBuf]) -> anyhow::Result<Opened> {
     Ok(Opened { timeline, files, folders, problems })
 }
 
+/// What stands on the screen of all that was left out: the first, and how many more there are.
+pub fn told(problems: &[String]) -> Option<String> {
+    let first = problems.first()?;
+    Some(match problems.len() - 1 {
+        0 => first.clone(),
+        more => format!("{first} (and {more} more; dozor query --list tells all)"),
+    })
+}
+
 /// The files as frames, each opened as `open` says, `-` from standard input; one that cannot be opened is told and counts as empty.
 pub fn frames(
     files: &[PathBuf],

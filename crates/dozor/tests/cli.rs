@@ -310,6 +310,34 @@ fn snapshots_are_read_by_other_peoples_readers() {
 }
 
 #[test]
+fn csv_is_the_data_as_it_is_unless_a_spreadsheet_will_open_it() {
+    let folder = folder();
+    let program = folder.path().join("=1+2");
+    std::os::unix::fs::symlink("/bin/sleep", &program).expect("a link");
+    let mut child = Command::new(&program).arg("60").spawn().expect("a child");
+    let pid = child.id().to_string();
+    let cells = |more: &[&str]| {
+        let mut arguments =
+            vec!["snapshot", "--format", "csv", "--every", "50ms", "--columns", "name,nice", &pid];
+        arguments.extend(more);
+        let output = run(&arguments);
+        let mut reader = csv::Reader::from_reader(&output.stdout[..]);
+        let row = reader.records().next().expect("a row").expect("CSV");
+        (row[1].to_owned(), row[2].to_owned())
+    };
+    let (plain, safe) = (cells(&[]), cells(&["--spreadsheet"]));
+    child.kill().and_then(|()| child.wait()).expect("its end");
+    assert_eq!(plain.0, "=1+2");
+    assert_eq!(safe.0, "'=1+2");
+    assert_eq!(plain.1, safe.1, "numbers stay numbers");
+    let refused = run(&["snapshot", "--spreadsheet", "--every", "50ms"]);
+    assert_eq!(
+        (refused.status.code(), message(&refused).as_str()),
+        (Some(2), "dozor: --spreadsheet is for --format csv")
+    );
+}
+
+#[test]
 fn a_closed_pipe_ends_quietly() {
     for arguments in
         [&["snapshot", "--count", "50", "--every", "50ms"][..], &["record", "-o", "-", "--every", "50ms"]]

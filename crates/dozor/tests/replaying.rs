@@ -124,8 +124,16 @@ fn the_live_screen_opens_on_top_of_the_recorders_history() {
     std::fs::create_dir(&history).expect("a folder");
     let mut recorder = Recorder::start(&history);
     await_bytes(&history, SOME);
+    // What is no recording, and one of another host, are told, not passed over.
+    std::fs::write(history.join("another.dozor"), "something else").expect("a file");
+    let made = Command::new(DOZOR)
+        .args(["demo", "--for", "5s", "--record"])
+        .arg(history.join("demo.dozor"))
+        .status();
+    assert!(made.expect("dozor").success());
     let terminal = Terminal::run("dozor --history history --every 1s", (140, 40), folder.path());
     terminal.wait_for("LIVE");
+    terminal.wait_for("history: history/another.dozor: it is not a Dozor recording (and 1 more; dozor query --list tells all)");
     terminal.wait_for("all, cpu");
     terminal.keys("<");
     terminal.wait_for("FROZEN");
@@ -142,6 +150,9 @@ fn the_live_screen_opens_on_top_of_the_recorders_history() {
     terminal.keys("q");
     terminal.assert_restored();
     recorder.signal(Signal::TERM);
+    for foreign in ["another.dozor", "demo.dozor"] {
+        std::fs::remove_file(history.join(foreign)).expect("it was there");
+    }
     let list = Command::new(DOZOR).args(["query", "--list"]).arg(&history).output().expect("dozor");
     let list = String::from_utf8_lossy(&list.stdout).into_owned();
     assert!(list.contains("before I came"), "the bookmark stands beside the segments: {list}");

@@ -4,6 +4,7 @@
 //! other failure with status 1; a closed pipe ends quietly.
 
 mod access;
+mod cells;
 mod compare;
 mod demo;
 mod metrics;

@@ -1,5 +1,6 @@
 //! `dozor query`: values of a recording over time, their extremes, and when a condition held.
 
+use super::cells::Cells;
 use super::snapshot::json_value;
 use super::{Misuse, duration};
 use crate::clock::Zone;
@@ -64,6 +65,8 @@ pub struct Query {
     /// How it is written
     #[arg(long, value_enum, default_value = "text")]
     format: Format,
+    #[command(flatten)]
+    cells: Cells,
 }
 
 fn stat(text: &str) -> Result<Stat, String> {
@@ -113,6 +116,7 @@ pub fn range(
 
 impl Query {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
+        self.cells.check(self.format == Format::Csv)?;
         if !self.list && self.metrics.is_empty() && self.when.is_none() {
             return Err(Misuse("a metric is missing; --list says what there is".to_owned()).into());
         }
@@ -170,24 +174,17 @@ impl Query {
                 ])?;
                 for line in &answer.lines {
                     let time = |wall: Option<i64>| wall.map_or(String::new(), |wall| zone.rfc3339(wall));
-                    let value = match &line.value {
-                        Value::Absent => String::new(),
-                        // As in a snapshot: not permitted is not the same as not there.
-                        Value::Denied => "denied".to_owned(),
-                        Value::Number(number) => number.to_string(),
-                        other => other.text().unwrap_or_default().to_owned(),
-                    };
                     csv.write_record([
                         zone.rfc3339(line.from_ns),
                         zone.rfc3339(line.until_ns),
                         line.metric.alias.to_owned(),
-                        line.instance.as_deref().unwrap_or_default().to_owned(),
+                        self.cells.text(line.instance.as_deref().unwrap_or_default()),
                         stat.map_or("", Stat::word).to_owned(),
-                        value,
+                        self.cells.value(&line.value, |number| number.to_string()),
                         line.unit.word().to_owned(),
                         time(line.at_ns),
                         line.who.as_ref().map_or(String::new(), |who| who.key.pid.to_string()),
-                        line.who.as_ref().map_or(String::new(), |who| who.name.to_string()),
+                        line.who.as_ref().map_or(String::new(), |who| self.cells.text(&who.name)),
                         line.known.to_string(),
                         line.unknown.to_string(),
                     ])?;

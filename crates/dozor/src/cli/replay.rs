@@ -79,14 +79,7 @@ impl Replay {
             self.state(opened.timeline)?
         };
         // What is wrong with them comes with what is wrong with the settings.
-        if let Some(first) = problems.first() {
-            let more = if problems.len() > 1 {
-                format!(" (and {} more)", problems.len() - 1)
-            } else {
-                String::new()
-            };
-            state.configured.problems.push(format!("{first}{more}"));
-        }
+        state.configured.problems.extend(recordings::told(&problems));
         let every = state.every;
         let tied = state.tied.unwrap_or(TIED);
         let pids = Pids { pids: self.pids.clone(), descendants: self.descendants };

@@ -1,5 +1,6 @@
 //! `dozor snapshot`: samples as text or for other programs.
 
+use super::cells::Cells;
 use super::{KernelFiles, Misuse, Whom, columns, interval, order, positive};
 use crate::clock::Zone;
 use crate::ui::columns::{ColumnSet, What};
@@ -37,6 +38,8 @@ pub struct Snapshot {
     /// How it is written
     #[arg(long, value_enum, default_value = "table")]
     format: Format,
+    #[command(flatten)]
+    cells: Cells,
     /// Number of samples
     #[arg(long, value_name = "NUMBER", default_value_t = 1, value_parser = positive)]
     count: u64,
@@ -60,6 +63,7 @@ pub struct Snapshot {
 
 impl Snapshot {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
+        self.cells.check(self.format == Format::Csv)?;
         let chosen = self.metrics()?;
         let all: Vec<&Metric> = PROCESS_METRICS.iter().collect();
         let metrics = chosen.as_ref().unwrap_or(&all);
@@ -96,7 +100,7 @@ impl Snapshot {
                     let end = if close && self.count > 1 { "]" } else { "" };
                     writeln!(out, "{begin}{}{end}", object(&sample, &places, &zone, metrics))?;
                 }
-                Format::Csv => csv(&sample, &places, &zone, metrics, number == 0, &mut out)?,
+                Format::Csv => csv(&sample, &places, &zone, (metrics, self.cells), number == 0, &mut out)?,
             }
             out.flush()?;
         }
@@ -236,7 +240,7 @@ fn csv(
     sample: &Sample,
     places: &[usize],
     zone: &Zone,
-    metrics: &[&Metric],
+    (metrics, cells): (&[&Metric], Cells),
     heading: bool,
     out: &mut impl Write,
 ) -> anyhow::Result<()> {
@@ -247,14 +251,9 @@ fn csv(
     let time = zone.rfc3339(sample.now.wall_ns());
     for place in places {
         let view = sample.process(*place);
-        let cells = metrics.iter().map(|metric| match metric.of(&view) {
-            Value::Number(value) => number(value).to_string(),
-            Value::Text(text) => text.to_string(),
-            Value::Word(word) => word.to_owned(),
-            Value::Absent => String::new(),
-            Value::Denied => "denied".to_owned(),
-        });
-        writer.write_record([time.clone()].into_iter().chain(cells))?;
+        let row =
+            metrics.iter().map(|metric| cells.value(&metric.of(&view), |value| number(value).to_string()));
+        writer.write_record([time.clone()].into_iter().chain(row))?;
     }
     writer.flush()?;
     Ok(())

@@ -100,7 +100,11 @@ impl Watch {
         let failed = timeline.put_before(recordings::frames(&files, open, &mut problems));
         problems
             .extend(failed.into_iter().map(|(place, error)| format!("{}: {error}", files[place].display())));
-        let problem = problems.into_iter().next().map(|problem| format!("history: {problem}"));
+        let named = self.history.is_some();
+        if named && files.is_empty() {
+            problems.push(format!("{} holds no recording", folder.display()));
+        }
+        let problem = recordings::told(&problems).map(|problem| format!("history: {problem}"));
         Ok((Some(Notes::Folder(folder, own::user().to_string())), problem))
     }
 }
