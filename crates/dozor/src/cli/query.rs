@@ -285,8 +285,8 @@ impl Query {
                 let all: f64 = answer.spans.iter().map(|span| seconds(span.from_ns, span.until_ns)).sum();
                 let unknown = match answer.undecided {
                     0 => String::new(),
-                    1 => "; for 1 sample it is not known".to_owned(),
-                    many => format!("; for {many} samples it is not known"),
+                    1 => "; unknown in 1 sample".to_owned(),
+                    many => format!("; unknown in {many} samples"),
                 };
                 match answer.spans.len() {
                     0 => writeln!(out, "it never held{unknown}")?,

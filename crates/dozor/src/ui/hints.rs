@@ -78,7 +78,9 @@ fn of_sheet(sheet: &Sheet) -> Vec<(String, String)> {
         pairs.iter().map(|(key, word)| ((*key).to_owned(), (*word).to_owned())).collect::<Vec<_>>()
     };
     match sheet {
-        Sheet::Act(_) => own(&[("↑ ↓", "choose"), ("enter", "send"), ("esc", "leave it")]),
+        Sheet::Act(_) => {
+            own(&[("letters", "search"), ("↑ ↓", "choose"), ("enter", "send"), ("esc", "leave it")])
+        }
         Sheet::Pick(picker) => {
             let does = match picker.kind {
                 Kind::Order => "order",

@@ -74,6 +74,20 @@ impl LineEdit {
         true
     }
 
+    /// Takes a key of a line whose caret stays at its end, since nothing shows it anywhere else; says whether the text is another.
+    pub fn search_key(&mut self, key: &KeyEvent) -> bool {
+        let moves = matches!(
+            key.code,
+            KeyCode::Left | KeyCode::Right | KeyCode::Home | KeyCode::End | KeyCode::Delete
+        );
+        let before = self.text.len();
+        !moves && {
+            self.key(key);
+            self.caret = self.text.len();
+            self.text.len() != before
+        }
+    }
+
     /// Puts pasted or typed text at the caret; control characters are left out.
     pub fn insert_text(&mut self, text: &str) {
         text.chars().for_each(|letter| self.insert(letter));

@@ -1,5 +1,6 @@
 //! What can be open over the screen: the sheet of signals, a list to pick from, the columns, the settings.
 
+use super::action::Action;
 use super::columns::{OWN, What};
 use super::line_edit::LineEdit;
 use super::pick::{Kind, Picker, metrics};
@@ -42,6 +43,48 @@ pub const PREVIEW: u16 = 4;
 const EXPLAINED: u16 = 3;
 
 impl Sheet {
+    /// The chosen line.
+    pub fn at(&mut self) -> &mut usize {
+        match self {
+            Sheet::Act(sheet) => &mut sheet.at,
+            Sheet::Pick(picker) => &mut picker.at,
+            Sheet::Columns(sheet) => &mut sheet.at,
+            Sheet::Settings(sheet) => &mut sheet.at,
+            Sheet::Compare(sheet) => &mut sheet.at,
+        }
+    }
+
+    /// What is typed, where letters search.
+    pub fn typed(&mut self) -> Option<&mut LineEdit> {
+        match self {
+            Sheet::Act(sheet) => Some(&mut sheet.typed),
+            Sheet::Pick(picker) => Some(&mut picker.typed),
+            Sheet::Columns(sheet) => Some(&mut sheet.typed),
+            Sheet::Settings(_) | Sheet::Compare(_) => None,
+        }
+    }
+
+    /// Number of its lines.
+    pub fn lines(&self, state: &State) -> usize {
+        match self {
+            Sheet::Act(sheet) => sheet.matching().len(),
+            Sheet::Pick(picker) => picker.items(state).len(),
+            Sheet::Columns(sheet) => sheet.items(state).len(),
+            Sheet::Settings(_) => SETTINGS.len(),
+            Sheet::Compare(sheet) => sheet.lines().len(),
+        }
+    }
+
+    /// The action whose key closes it as well, as long as nothing is typed. Where names are searched that may begin with any letter there is none.
+    pub fn opener(&self) -> Option<Action> {
+        match self {
+            Sheet::Act(_) | Sheet::Columns(_) => None,
+            Sheet::Pick(picker) => picker.kind.action(),
+            Sheet::Settings(_) => Some(Action::Settings),
+            Sheet::Compare(_) => Some(Action::Difference),
+        }
+    }
+
     /// Where its text stands on a screen; the title line is above it.
     pub fn place(&self, screen: Rect) -> Rect {
         let height = match self {
@@ -81,12 +124,37 @@ pub struct ActSheet {
     pub targets: Vec<Target>,
     /// All signals.
     pub signals: Vec<Signal>,
-    /// The chosen one.
+    /// What is typed.
+    pub typed: LineEdit,
+    /// Place among those that match.
     pub at: usize,
 }
 
 impl ActSheet {
-    /// Lines above the list: who is meant, and a blank one.
+    /// Signals that match what is typed, by number, name or words, the best first.
+    pub fn matching(&self) -> Vec<&Signal> {
+        let typed = self.typed.text().trim().to_lowercase();
+        let typed = typed.strip_prefix("sig").unwrap_or(&typed);
+        let rank = |signal: &&Signal| {
+            let (name, number) = (signal.name.to_lowercase(), signal.number.to_string());
+            let words = signal.words.to_lowercase();
+            if name == typed || number == typed {
+                Some(0)
+            } else if name.starts_with(typed) || number.starts_with(typed) {
+                Some(1)
+            } else if words.split(' ').any(|word| word.starts_with(typed)) {
+                Some(2)
+            } else {
+                (name.contains(typed) || words.contains(typed)).then_some(3)
+            }
+        };
+        let mut found: Vec<(i32, &Signal)> =
+            self.signals.iter().filter_map(|signal| Some((rank(&signal)?, signal))).collect();
+        found.sort_by_key(|(rank, _)| *rank);
+        found.into_iter().map(|(_, signal)| signal).collect()
+    }
+
+    /// Lines above the list: who is meant, and what is searched for.
     pub fn head_lines(&self) -> u16 {
         self.notes().len() as u16 + 1
     }
@@ -112,7 +180,7 @@ impl ActSheet {
 
     /// Begins with the polite stop.
     pub fn new(targets: Vec<Target>) -> ActSheet {
-        ActSheet { targets, signals: signals::all().collect(), at: 0 }
+        ActSheet { targets, signals: signals::all().collect(), typed: LineEdit::default(), at: 0 }
     }
 }
 

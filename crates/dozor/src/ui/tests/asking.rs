@@ -106,7 +106,7 @@ fn going_to_a_process_hides_nothing_and_goes_round() {
     desk.press("N N N");
     assert!(desk.state.row_of_selected() > third, "before the first comes the last");
     desk.press("esc esc n");
-    assert!(desk.screen().contains("nothing is looked for"));
+    assert!(desk.screen().contains("no search yet"));
 }
 
 #[test]
@@ -485,4 +485,107 @@ fn what_is_pasted_into_a_list_searches_it() {
     assert!(desk.screen().contains("arrange as a family tree"), "{}", desk.screen());
     desk.press("enter");
     assert_eq!(desk.state.arrange, Arrange::Family);
+}
+
+#[test]
+fn signals_are_searched_by_name_number_and_words_like_every_list() {
+    let mut desk = Desk::at(50, (120, 40));
+    desk.press("3 home x");
+    let first = |desk: &Desk| {
+        let Some(Sheet::Act(sheet)) = &desk.state.sheet else { panic!("the sheet stays open") };
+        sheet.matching().first().map(|signal| signal.name.to_string())
+    };
+    for (typed, name) in [
+        ("kill", "KILL"),
+        ("SIGHUP", "HUP"),
+        ("19", "STOP"),
+        ("1", "HUP"),
+        ("quit", "QUIT"),
+        ("jk", ""),
+        ("core dump", "QUIT"),
+    ] {
+        desk.types(typed);
+        assert_eq!(first(&desk).unwrap_or_default(), name, "{typed}");
+        for _ in typed.chars() {
+            desk.press("backspace");
+        }
+    }
+    assert_eq!(first(&desk).as_deref(), Some("TERM"), "the polite stop is first again");
+    desk.types("no such signal");
+    assert!(desk.screen().contains("nothing matches"));
+    assert_eq!(desk.press("enter"), [], "nothing is sent");
+    desk.press("ctrl-u");
+    desk.types("force");
+    let effects = desk.press("enter");
+    assert!(matches!(&effects[0], Effect::Signal(signal, _) if signal.number == 9), "{effects:?}");
+}
+
+#[test]
+fn a_list_has_no_caret_that_nobody_sees() {
+    let mut desk = Desk::at(30, (120, 40));
+    desk.press(":");
+    desk.types("fam");
+    desk.press("left left home delete");
+    desk.types("tree");
+    let Some(Sheet::Pick(picker)) = &desk.state.sheet else { panic!("the list") };
+    assert_eq!(picker.typed.text(), "famtree");
+}
+
+#[test]
+fn sheets_close_and_move_by_the_keys_that_are_set() {
+    let mut desk = Desk::at(30, (120, 40));
+    let changed =
+        [("settings", "f2"), ("quit", "f10"), ("back", "f8"), ("next row", "f4"), ("difference", "D")];
+    let changed = changed.map(|(name, key)| (name.to_owned(), vec![key.to_owned()]));
+    desk.state.keys = KeyMap::new(&changed).0;
+    for closing in ["f2", "f10", "f8", "esc"] {
+        desk.press("f2 f4");
+        let Some(Sheet::Settings(sheet)) = &desk.state.sheet else { panic!("the settings") };
+        assert_eq!(sheet.at, 1, "the key that goes down in the table does here");
+        desk.press("j q");
+        let Some(Sheet::Settings(sheet)) = &desk.state.sheet else {
+            panic!("q and j have no meaning any more")
+        };
+        assert_eq!(sheet.at, 1);
+        desk.press(closing);
+        assert!(desk.state.sheet.is_none(), "{closing}");
+    }
+    desk.press("D < < D");
+    assert!(matches!(desk.state.sheet, Some(Sheet::Compare(_))), "{}", desk.screen());
+    desk.press("D");
+    assert!(desk.state.sheet.is_none() && desk.state.remembered.is_none());
+}
+
+#[test]
+fn a_comparison_scrolls_like_every_list() {
+    let mut desk = Desk::at(100, (120, 24));
+    desk.press("d { { d");
+    let chosen = |desk: &Desk| {
+        let Some(Sheet::Compare(sheet)) = &desk.state.sheet else { panic!("{}", desk.screen()) };
+        let marked =
+            desk.lines().iter().position(|line| line.contains('▸')).expect("the chosen line is marked");
+        (sheet.at, sheet.lines().len(), marked)
+    };
+    let (at, lines, top) = chosen(&desk);
+    assert!(at == 0 && lines > 24, "{lines}");
+    desk.press("end");
+    let (at, _, bottom) = chosen(&desk);
+    assert_eq!(at, lines - 1);
+    desk.press("up");
+    assert_eq!(chosen(&desk).2, bottom, "what is chosen last stands below");
+    desk.press("home");
+    desk.mouse(MouseEventKind::ScrollDown, 10, 10);
+    assert_eq!((chosen(&desk).0, chosen(&desk).2), (1, top + 1), "the wheel goes by the same rule");
+}
+
+#[test]
+fn a_hint_that_the_typed_line_covers_is_not_there_to_be_clicked() {
+    let mut desk = Desk::at(30, (140, 40));
+    desk.press("/");
+    for x in 0..140 {
+        desk.click(x, 39);
+    }
+    let prompt = desk.state.prompt.as_ref().expect("it is typed still");
+    assert_eq!(prompt.line.text(), "");
+    assert!(desk.state.sheet.is_none());
 }

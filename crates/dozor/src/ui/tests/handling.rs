@@ -45,7 +45,7 @@ fn narrowing_shows_as_one_types_and_can_be_undone() {
     assert!(desk.state.prompt.is_none());
     assert!(desk.screen().contains("1 of 20") && desk.screen().contains("narrowed: stack"));
     desk.press("/ :xyz");
-    assert!(desk.screen().contains("no process is one"));
+    assert!(desk.screen().contains("no process matches"));
     assert_eq!(desk.state.table.lines.len(), 1, "the last good rows stay while one types");
     desk.press("esc");
     assert_eq!(narrowed(&desk), "stack", "esc goes back to what was narrowed before");

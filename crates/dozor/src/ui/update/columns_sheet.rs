@@ -22,7 +22,6 @@ pub(super) fn key(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Effect
     let control = key.modifiers.contains(KeyModifiers::CONTROL);
     let Some(Sheet::Columns(sheet)) = &mut state.sheet else { return vec![] };
     match key.code {
-        KeyCode::Esc => state.sheet = None,
         KeyCode::Up | KeyCode::Down if shift => {
             if let Some(what) = chosen {
                 edit(state, |set| set.shift(what, key.code == KeyCode::Down));
@@ -56,8 +55,9 @@ pub(super) fn key(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Effect
             state.say(Severity::Fine, "the usual columns of this lane".to_owned(), Some(now + MESSAGE));
         }
         _ => {
-            sheet.typed.key(key);
-            sheet.at = 0;
+            if sheet.typed.search_key(key) {
+                sheet.at = 0;
+            }
         }
     }
     vec![]

@@ -1,5 +1,6 @@
 //! Comparing two moments: the first is remembered, the second opens the sheet.
 
+use super::keys::moving;
 use super::{MESSAGE, moves, time};
 use crate::ui::sheet::{CompareSheet, SPANS, Sheet};
 use crate::ui::state::State;
@@ -59,13 +60,12 @@ fn sides(state: &mut State, walls: [i64; 2], span: usize) -> Result<[Side; 2], R
 }
 
 pub(super) fn key(state: &mut State, key: &KeyEvent, now: Instant) {
+    let moving = moving(state, key);
     let Some(Sheet::Compare(sheet)) = &mut state.sheet else { return };
     let last = sheet.lines().len().saturating_sub(1);
     let (walls, span) = (sheet.walls, sheet.span);
     match key.code {
-        KeyCode::Char('j') => sheet.at = (sheet.at + 1).min(last),
-        KeyCode::Char('k') => sheet.at = sheet.at.saturating_sub(1),
-        _ if moves(&mut sheet.at, last, key) => {}
+        _ if moves(&mut sheet.at, last, &moving) => {}
         KeyCode::Char('+' | '=') => open(state, walls, (span + 1).min(SPANS.len() - 1), now),
         KeyCode::Char('-') => open(state, walls, span.saturating_sub(1), now),
         KeyCode::Tab => open(state, [walls[1], walls[0]], span, now),
@@ -80,10 +80,6 @@ pub(super) fn key(state: &mut State, key: &KeyEvent, now: Instant) {
             state.remembered = Some(walls[1]);
             let text = format!("A is now {}", state.zone.time(walls[1]));
             state.say(Severity::Fine, text, Some(now + MESSAGE));
-        }
-        KeyCode::Esc | KeyCode::Char('q' | 'd') => {
-            state.sheet = None;
-            state.remembered = None;
         }
         _ => {}
     }

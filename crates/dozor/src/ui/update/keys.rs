@@ -19,6 +19,10 @@ pub(super) fn pressed(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Ef
     if state.prompt.is_some() {
         return prompt::key(state, key, now);
     }
+    if closes(state, key, action) {
+        close(state);
+        return vec![];
+    }
     match &state.sheet {
         Some(Sheet::Act(_)) => act_key(state, key, now),
         Some(Sheet::Pick(_)) => pick::key(state, key, now),
@@ -30,6 +34,37 @@ pub(super) fn pressed(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Ef
         }
         None => on_the_screen(state, key, action, now),
     }
+}
+
+/// Closes the sheet that is open.
+pub(super) fn close(state: &mut State) {
+    if let Some(Sheet::Compare(_)) = state.sheet.take() {
+        state.remembered = None;
+    }
+}
+
+/// Whether a key closes the sheet that is open. Where letters search, they do so as soon as something is typed.
+fn closes(state: &mut State, key: &KeyEvent, action: Option<Action>) -> bool {
+    let Some(sheet) = &mut state.sheet else { return false };
+    if key.code == KeyCode::Esc {
+        return true;
+    }
+    let opener = sheet.opener();
+    let own = action.is_some() && (action == opener || action == Some(Action::Back));
+    match sheet.typed() {
+        Some(typed) => own && typed.text().is_empty(),
+        None => own || action == Some(Action::Quit),
+    }
+}
+
+/// The key of a list that is not searched, as one that moves in it: those that move in the table do.
+pub(super) fn moving(state: &State, key: &KeyEvent) -> KeyEvent {
+    let code = match state.keys.action(key) {
+        Some(Action::Down) => KeyCode::Down,
+        Some(Action::Up) => KeyCode::Up,
+        _ => return *key,
+    };
+    KeyEvent::new(code, key.modifiers)
 }
 
 fn on_the_screen(state: &mut State, key: &KeyEvent, action: Option<Action>, now: Instant) -> Vec<Effect> {
@@ -77,13 +112,13 @@ pub(super) fn back(state: &mut State) {
 
 fn act_key(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Effect> {
     let Some(Sheet::Act(sheet)) = &mut state.sheet else { return vec![] };
-    let last = sheet.signals.len() - 1;
+    let last = sheet.matching().len().saturating_sub(1);
     match key.code {
-        KeyCode::Char('j') => sheet.at = (sheet.at + 1).min(last),
-        KeyCode::Char('k') => sheet.at = sheet.at.saturating_sub(1),
         _ if moves(&mut sheet.at, last, key) => {}
         KeyCode::Enter => {
-            let signal = sheet.signals[sheet.at].clone();
+            let Some(signal) = sheet.matching().get(sheet.at).map(|signal| (*signal).clone()) else {
+                return vec![];
+            };
             let targets = std::mem::take(&mut sheet.targets);
             state.sheet = None;
             state.held_until = Some(now + HOLD);
@@ -96,8 +131,11 @@ fn act_key(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Effect> {
             sign_action(state, format!("{} sent to {who}", signal.name));
             return vec![Effect::Signal(signal, targets)];
         }
-        KeyCode::Esc | KeyCode::Char('q' | 'x') => state.sheet = None,
-        _ => {}
+        _ => {
+            if sheet.typed.search_key(key) {
+                sheet.at = 0;
+            }
+        }
     }
     vec![]
 }

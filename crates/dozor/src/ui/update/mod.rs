@@ -303,11 +303,12 @@ pub fn act(state: &mut State, action: Action, now: Instant) -> Vec<Effect> {
         Action::Mouse => {
             state.mouse = !state.mouse;
             let text = if state.mouse {
-                "the mouse is Dozor's again"
+                "the mouse is Dozor's again".to_owned()
             } else {
-                "the mouse is the terminal's: select text with it; S takes it back"
+                let key = state.key(Action::Mouse);
+                format!("the mouse is the terminal's: select text with it; {key} takes it back")
             };
-            state.say(Severity::Fine, text.to_owned(), Some(now + MESSAGE));
+            state.say(Severity::Fine, text, Some(now + MESSAGE));
         }
         Action::Help => state.sheet = Some(Sheet::Pick(Picker::new(Kind::Help))),
         Action::Back => keys::back(state),

@@ -54,15 +54,16 @@ fn is_on_strips(layout: &Layout, at: Position) -> bool {
 }
 
 fn pressed(state: &mut State, layout: &Layout, at: Position, now: Instant) -> Vec<Effect> {
+    // The line that is typed covers the hints.
+    if state.prompt.is_some() {
+        return vec![];
+    }
     if layout.hints.contains(at) {
         let hit = hints(state, layout.hints).into_iter().find(|hint| (hint.x..hint.end).contains(&at.x));
         return hit
             .and_then(|hint| hint.press)
             .map(|key| keys::pressed(state, &key, now))
             .unwrap_or_default();
-    }
-    if state.prompt.is_some() {
-        return vec![];
     }
     if state.sheet.is_some() {
         return sheet_pressed(state, at, now);
@@ -139,13 +140,13 @@ fn sheet_pressed(state: &mut State, at: Position, now: Instant) -> Vec<Effect> {
     let list = sheet.list(screen);
     if !sheet.place(screen).contains(at) && at.y < sheet.place(screen).y {
         // Beside it: it closes.
-        state.sheet = None;
+        keys::close(state);
         return vec![];
     }
     let line = at.y.checked_sub(list.area.y).filter(|line| *line < list.area.height).map(usize::from);
     let Some(row) = line.map(|line| list.first + line) else { return vec![] };
     match sheet {
-        Sheet::Act(sheet) => sheet.at = row.min(sheet.signals.len() - 1),
+        Sheet::Act(sheet) => sheet.at = row.min(sheet.matching().len().saturating_sub(1)),
         Sheet::Pick(picker) => {
             picker.at = row;
             return pick::choose(state, false, now);
@@ -163,7 +164,7 @@ fn sheet_pressed(state: &mut State, at: Position, now: Instant) -> Vec<Effect> {
                 return settings_sheet::step(state, setting, true, now);
             }
         }
-        Sheet::Compare(_) => {}
+        Sheet::Compare(sheet) => sheet.at = row.min(sheet.lines().len().saturating_sub(1)),
     }
     vec![]
 }
@@ -227,23 +228,8 @@ fn released(state: &mut State, layout: &Layout, at: Position, now: Instant) {
 
 fn wheel(state: &mut State, layout: &Layout, at: Position, down: bool, now: Instant) {
     let rows = if down { WHEEL } else { -WHEEL };
-    let last = match &state.sheet {
-        Some(Sheet::Act(sheet)) => sheet.signals.len(),
-        Some(Sheet::Pick(picker)) => picker.items(state).len(),
-        Some(Sheet::Columns(sheet)) => sheet.items(state).len(),
-        Some(Sheet::Settings(_)) => SETTINGS.len(),
-        Some(Sheet::Compare(sheet)) => sheet.lines().len(),
-        None => 0,
-    }
-    .saturating_sub(1);
-    let at_line = match &mut state.sheet {
-        Some(Sheet::Act(sheet)) => Some(&mut sheet.at),
-        Some(Sheet::Pick(picker)) => Some(&mut picker.at),
-        Some(Sheet::Columns(sheet)) => Some(&mut sheet.at),
-        Some(Sheet::Settings(sheet)) => Some(&mut sheet.at),
-        Some(Sheet::Compare(sheet)) => Some(&mut sheet.at),
-        None => None,
-    };
+    let last = state.sheet.as_ref().map_or(0, |sheet| sheet.lines(state)).saturating_sub(1);
+    let at_line = state.sheet.as_mut().map(Sheet::at);
     match at_line {
         Some(line) => *line = line.saturating_add_signed(rows.signum()).min(last),
         None if is_on_strips(layout, at) => state.zoom = state.zoom.step(down, state.every),

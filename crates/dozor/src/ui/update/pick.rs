@@ -10,7 +10,6 @@ use std::time::Instant;
 pub(super) fn key(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Effect> {
     let Some(Sheet::Pick(picker)) = &state.sheet else { return vec![] };
     let last = picker.items(state).len().saturating_sub(1);
-    let own_key = picker.kind.action().is_some_and(|action| state.keys.action(key) == Some(action));
     let Some(Sheet::Pick(picker)) = &mut state.sheet else { return vec![] };
     if moves(&mut picker.at, last, key) {
         return vec![];
@@ -18,12 +17,10 @@ pub(super) fn key(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Effect
     match key.code {
         KeyCode::Enter => return choose(state, false, now),
         KeyCode::Tab => return choose(state, true, now),
-        KeyCode::Esc => state.sheet = None,
-        // The key that opened it closes it, as long as nothing is searched for.
-        _ if own_key && picker.typed.text().is_empty() => state.sheet = None,
         _ => {
-            picker.typed.key(key);
-            picker.at = 0;
+            if picker.typed.search_key(key) {
+                picker.at = 0;
+            }
         }
     }
     vec![]

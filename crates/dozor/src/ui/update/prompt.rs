@@ -2,7 +2,6 @@
 
 use super::{Effect, MESSAGE, rows, settings_sheet, time, views};
 use crate::ui::prompt::{Prompt, Purpose};
-use crate::ui::sheet::Sheet;
 use crate::ui::state::State;
 use dozor_core::expr::{Expression, Node};
 use dozor_core::lane::Severity;
@@ -42,13 +41,12 @@ pub(super) fn pasted(state: &mut State, text: &str, now: Instant) {
         return;
     }
     // Lists are searched by what is pasted as by what is typed.
-    let (line, at) = match &mut state.sheet {
-        Some(Sheet::Pick(picker)) => (&mut picker.typed, &mut picker.at),
-        Some(Sheet::Columns(sheet)) => (&mut sheet.typed, &mut sheet.at),
-        Some(Sheet::Act(_) | Sheet::Settings(_) | Sheet::Compare(_)) | None => return,
-    };
-    line.insert_text(text);
-    *at = 0;
+    if let Some(sheet) = &mut state.sheet
+        && let Some(line) = sheet.typed()
+    {
+        line.insert_text(text);
+        *sheet.at() = 0;
+    }
 }
 
 pub(super) fn key(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Effect> {

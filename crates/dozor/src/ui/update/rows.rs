@@ -119,7 +119,7 @@ fn matches(state: &State) -> Vec<usize> {
 pub(super) fn go_to_match(state: &mut State, way: Way, now: Instant) {
     if state.find.is_none() {
         if way != Way::Here {
-            let text = format!("nothing is looked for; {} does", state.key(Action::GoTo));
+            let text = format!("no search yet; {} starts one", state.key(Action::GoTo));
             state.say(Severity::Notice, text, Some(now + MESSAGE));
         }
         return;
@@ -139,7 +139,7 @@ pub(super) fn go_to_match(state: &mut State, way: Way, now: Instant) {
             say_match(state, now);
         }
     } else if way != Way::Here {
-        state.say(Severity::Notice, "no row that is shown is one".to_owned(), Some(now + MESSAGE));
+        state.say(Severity::Notice, "no row that is shown matches".to_owned(), Some(now + MESSAGE));
     }
 }
 
@@ -175,9 +175,9 @@ pub(super) fn say_match(state: &mut State, now: Instant) {
     let place = state.row_of_selected().and_then(|row| found.iter().position(|other| *other == row));
     let (next, previous) = (state.key(Action::NextMatch), state.key(Action::PreviousMatch));
     let text = match (place, found.len()) {
-        (_, 0) => "no row that is shown is one".to_owned(),
+        (_, 0) => "no row that is shown matches".to_owned(),
         (Some(place), many) => format!("{} of {many}; {next} and {previous} go on", place + 1),
-        (None, many) => format!("{many} are; {next} and {previous} go to them"),
+        (None, many) => format!("{many} match; {next} and {previous} go to them"),
     };
     state.say(Severity::Fine, text, Some(now + MESSAGE));
 }

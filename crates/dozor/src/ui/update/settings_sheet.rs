@@ -1,5 +1,6 @@
 //! Looking at the settings and changing them. A change is there at once and is kept in the file.
 
+use super::keys::moving;
 use super::{Effect, MESSAGE, moves};
 use crate::settings::Origin;
 use crate::settings::file::Change;
@@ -16,13 +17,11 @@ pub(super) fn open(state: &mut State) {
 }
 
 pub(super) fn key(state: &mut State, key: &KeyEvent, now: Instant) -> Vec<Effect> {
+    let moving = moving(state, key);
     let Some(Sheet::Settings(sheet)) = &mut state.sheet else { return vec![] };
     let setting = &SETTINGS[sheet.at.min(SETTINGS.len() - 1)];
     match key.code {
-        KeyCode::Esc | KeyCode::Char(',' | 'q') => state.sheet = None,
-        KeyCode::Char('j') => sheet.at = (sheet.at + 1).min(SETTINGS.len() - 1),
-        KeyCode::Char('k') => sheet.at = sheet.at.saturating_sub(1),
-        _ if moves(&mut sheet.at, SETTINGS.len() - 1, key) => {}
+        _ if moves(&mut sheet.at, SETTINGS.len() - 1, &moving) => {}
         KeyCode::Right | KeyCode::Enter | KeyCode::Char(' ') => return step(state, setting, true, now),
         KeyCode::Left => return step(state, setting, false, now),
         KeyCode::Char('d') | KeyCode::Delete => return to_default(state, setting, now),

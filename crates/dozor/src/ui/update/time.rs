@@ -97,7 +97,7 @@ fn other_speed(state: &mut State, faster: bool, now: Instant) {
             plan_next(state, now);
         }
     }
-    let text = format!("played at {} the speed that it had", speed_word(state.speed));
+    let text = format!("playing at {} its speed", speed_word(state.speed));
     state.say(Severity::Fine, text, Some(now + MESSAGE / 2));
 }
 
@@ -239,7 +239,7 @@ fn look_on(state: &mut State, now: Instant) {
             state.say(Severity::Fine, text, Some(now + MESSAGE));
         }
         Err(error) => {
-            state.say(Severity::Warning, format!("looking ended: {error}"), Some(now + MESSAGE));
+            state.say(Severity::Warning, format!("the search ended: {error}"), Some(now + MESSAGE));
         }
     }
 }

@@ -130,12 +130,12 @@ pub fn prompt(state: &State, buffer: &mut Buffer, area: Rect, below: Rect) {
             return;
         }
         (None, Purpose::Narrow(_)) if prompt.nobody => {
-            "no process is one · enter narrows all the same · esc undoes".to_owned()
+            "no process matches · enter narrows all the same · esc undoes".to_owned()
         }
         (None, Purpose::Narrow(_)) => {
             let undecided = match state.undecided {
                 0 => String::new(),
-                many => format!(", of {many} it is not known"),
+                many => format!(", {many} unknown"),
             };
             format!(
                 "{} shown{undecided} · tab completes · ↑ ↓ recall · enter keeps · esc undoes",

@@ -63,14 +63,18 @@ fn act(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet: &Ac
     for (y, note) in (place.y..list.area.y).zip(sheet.notes()) {
         put(buffer, place.x, y, place.width, &note, state.theme.role(Role::Text));
     }
+    let line = Rect { y: list.area.y.saturating_sub(1), ..place };
+    search(state, buffer, line, &sheet.typed.text());
+    let signals = sheet.matching();
+    if signals.is_empty() {
+        nothing_found(state, buffer, list.area);
+    }
     let (height, from) = (usize::from(list.area.height), list.first);
-    for (at, signal) in sheet.signals.iter().enumerate().skip(from).take(height) {
+    for (at, signal) in signals.iter().enumerate().skip(from).take(height) {
         let y = list.area.y + (at - from) as u16;
         let chosen = at == sheet.at;
         if chosen {
-            let row = Rect { x: place.x.saturating_sub(1), y, width: place.width + 1, height: 1 };
-            buffer.set_style(row, state.theme.ground(Ground::Selected));
-            put(buffer, place.x - 1, y, 1, "▸", state.theme.role(Role::Accent));
+            choose(state, buffer, place, y);
         }
         let role = if chosen { Role::Strong } else { Role::Text };
         let name = format!("{:<9} {:>2}", signal.name, signal.number);
@@ -158,8 +162,12 @@ fn pick(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, picker: &
         put(buffer, x, y, room(x), &row.help, theme.role(Role::Quiet));
     }
     if rows.is_empty() {
-        put(buffer, place.x + 1, place.y + 2, 40, "nothing has such a name", theme.role(Role::Quiet));
+        nothing_found(state, buffer, seen.area);
     }
+}
+
+fn nothing_found(state: &State, buffer: &mut Buffer, list: Rect) {
+    put(buffer, list.x + 1, list.y, 40, "nothing matches", state.theme.role(Role::Quiet));
 }
 
 fn columns(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet: &ColumnsSheet) {
@@ -307,10 +315,11 @@ fn compare(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, sheet:
     }
     let list = whole.list(area).area;
     let lines = sheet.lines();
-    // It scrolls by the line that is looked at, which stands on top as long as there is more below.
-    let height = usize::from(list.height);
-    let first = sheet.at.min(lines.len().saturating_sub(height));
-    for (y, line) in (list.y..list.bottom()).zip(lines.iter().skip(first)) {
+    let (height, first) = (usize::from(list.height), whole.list(area).first);
+    for ((y, line), at) in (list.y..list.bottom()).zip(lines.iter().skip(first)).zip(first..) {
+        if at == sheet.at {
+            choose(state, buffer, place, y);
+        }
         match line {
             Differing::Title(title) => compare_title(state, buffer, Rect { y, height: 1, ..list }, title),
             Differing::Pair(pair) => {
