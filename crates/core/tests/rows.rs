@@ -4,9 +4,9 @@ use dozor_core::aside::aside;
 use dozor_core::catalogue::{Combine, PROCESS_METRICS, Value, listed};
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::rank::{
-    Arrange, Arranging, Everybody, Folds, Listed, Order, Table, Total, is_active, threads, total,
+    Arrange, Arranging, Everybody, Folds, Line, Listed, Order, RowId, Table, Total, is_active, threads, total,
 };
-use dozor_core::reading::{EndedRow, HostFacts, ProcessRow, Reading, SensorRow, ThreadRow, raw};
+use dozor_core::reading::{EndedRow, HostFacts, ProcessKey, ProcessRow, Reading, SensorRow, ThreadRow, raw};
 use dozor_core::sample::{Gap, Sample};
 use dozor_core::wanted::{Part, Wanted};
 use proptest::prelude::*;
@@ -129,7 +129,7 @@ fn threads_are_rows_with_the_users_and_cores_of_their_processes() {
     let order = Order::by(listed("cpu"));
     let mut folds = Folds::default();
     let lines = |folds: &Folds| {
-        let how = Arranging { order: &order, arrange: Arrange::Flat, folds, held: None };
+        let how = Arranging { order: &order, arrange: Arrange::Flat, folds, held: None, stays: None };
         let table = Table::new(&everybody, &everybody.ordered(&order), &|_| true, &how);
         table.lines.iter().map(|line| (line.listed, line.depth)).collect::<Vec<_>>()
     };
@@ -143,6 +143,69 @@ fn threads_are_rows_with_the_users_and_cores_of_their_processes() {
     folds.turn_all();
     assert_eq!(lines(&folds).len(), 2, "folded away");
     assert!(threads(&Sample::new(host(), None, at(10, &[]))).is_none(), "none were collected");
+}
+
+#[test]
+fn threads_that_did_nothing_are_one_row_below_those_that_work() {
+    let with = |second: i64, ns: i64| {
+        let mut reading = (*at(second, &[(7, 1, 0), (9, 1, 0)])).clone();
+        reading.threads = vec![thread(7, 7, 0), thread(99, 9, ns), thread(100, 9, 0)];
+        reading.threads.extend((70..75).map(|tid| thread(tid, 7, if tid == 72 { ns } else { 0 })));
+        reading.sort();
+        Arc::new(reading)
+    };
+    let sample = Sample::new(host(), Some(with(10, 0)), with(12, 200_000_000));
+    let of_threads = threads(&sample).expect("threads");
+    let gone = aside(&sample);
+    let everybody = Everybody { threads: Some(&of_threads), ..Everybody::new(&sample, &gone) };
+    let (order, mut folds) = (Order::by(listed("cpu")), Folds::default());
+    let rows = |folds: &Folds, stays: Option<&RowId>| -> Vec<String> {
+        let how = Arranging { order: &order, arrange: Arrange::Flat, folds, held: None, stays };
+        let table = Table::new(&everybody, &everybody.ordered(&order), &|_| true, &how);
+        let name = |line: &Line| match line.listed {
+            Listed::Group(at) => format!("{} ×{}", table.groups[at].label, table.members(line).len()),
+            other => everybody.view(other).now.pid.value().unwrap_or(0).to_string(),
+        };
+        table
+            .lines
+            .iter()
+            .map(|line| {
+                format!(
+                    "{}{}{}",
+                    "-".repeat(usize::from(line.depth)),
+                    name(line),
+                    if line.last { "." } else { "" }
+                )
+            })
+            .collect()
+    };
+    assert_eq!(
+        rows(&folds, None),
+        ["7", "-72", "-idle threads ×5.", "9", "-99", "-100."],
+        "one alone stands for itself"
+    );
+    let key = |tid: i64| ProcessKey { pid: tid, start: 1 };
+    let chosen = RowId::Thread(ProcessKey { pid: 74, start: 5 });
+    assert_eq!(
+        rows(&folds, Some(&chosen))[..4],
+        ["7", "-72", "-74", "-idle threads ×4."],
+        "the selected one stays"
+    );
+    folds.set(&RowId::IdleThreads(key(7)), true);
+    assert_eq!(rows(&folds, None)[2..8], ["-idle threads ×5.", "--7", "--70", "--71", "--73", "--74."]);
+    let first = Sample::new(host(), None, with(10, 0));
+    let of_threads = threads(&first).expect("threads");
+    let gone = aside(&first);
+    let everybody = Everybody { threads: Some(&of_threads), ..Everybody::new(&first, &gone) };
+    let how = Arranging {
+        order: &order,
+        arrange: Arrange::Flat,
+        folds: &Folds::default(),
+        held: None,
+        stays: None,
+    };
+    let table = Table::new(&everybody, &everybody.ordered(&order), &|_| true, &how);
+    assert_eq!(table.lines.len(), 10, "what they did is not known yet, so none is called idle");
 }
 
 #[test]

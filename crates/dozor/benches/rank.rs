@@ -61,7 +61,7 @@ fn main() {
     }
     let folds = Folds::default();
     for arrange in Arrange::ALL {
-        let how = Arranging { order: &order, arrange, folds: &folds, held: None };
+        let how = Arranging { order: &order, arrange, folds: &folds, held: None, stays: None };
         let table = timed(|| drop(black_box(Table::new(&everybody, &ordered, &|_| true, &how))));
         report(&format!("arranging: {}", arrange.word()), table, "");
     }
@@ -69,7 +69,7 @@ fn main() {
         let expression = Expression::parse("rss > 1 MiB and not name ~ \"^kworker\"").expect("an expression");
         let mut narrowing = Narrowing::of("astro".into());
         narrowing.expression = Some(expression);
-        let how = Arranging { order: &order, arrange, folds: &folds, held: None };
+        let how = Arranging { order: &order, arrange, folds: &folds, held: None, stays: None };
         let whole = timed(|| {
             let keeper = narrowing.at(&sample);
             let here: Vec<bool> = (0..sample.now.processes.len())

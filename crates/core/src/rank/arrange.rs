@@ -1,8 +1,8 @@
 //! How rows are arranged: one below the other, as a family tree, or put together by what they share.
 
 use super::totals::{Total, join};
-use super::{Everybody, Listed, Order, Ordered, Values};
-use crate::catalogue::{Combine, Metric};
+use super::{Everybody, Listed, Order, Ordered, Values, is_active};
+use crate::catalogue::{Combine, Metric, listed};
 use crate::reading::{ProcessKey, ProcessRow};
 use crate::row::Row as _;
 use crate::text::Text;
@@ -104,9 +104,11 @@ pub enum RowId {
     Thread(ProcessKey),
     /// Those that share a label.
     Group(Text),
+    /// Threads of this process that did nothing.
+    IdleThreads(ProcessKey),
 }
 
-/// Which rows are open. Processes usually are; groups are not.
+/// Which rows are open. Processes usually are; groups and idle threads are not.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Folds {
     /// Everything is the other way round than usual.
@@ -118,7 +120,7 @@ pub struct Folds {
 impl Folds {
     /// Whether what is below a row is shown.
     pub fn is_open(&self, id: &RowId) -> bool {
-        let usual = !matches!(id, RowId::Group(_));
+        let usual = !matches!(id, RowId::Group(_) | RowId::IdleThreads(_));
         (usual != self.all) != self.turned.contains(id)
     }
 
@@ -146,6 +148,8 @@ pub struct Arranging<'a> {
     pub folds: &'a Folds,
     /// Where the order holds still: the place that each row had.
     pub held: Option<&'a dyn Fn(&RowId) -> usize>,
+    /// A thread that has a row of its own even where it does nothing: the selected one.
+    pub stays: Option<&'a RowId>,
 }
 
 /// A row of the table.
@@ -180,6 +184,15 @@ pub struct Group {
     pub label: Text,
     /// Who they are.
     pub members: Vec<Listed>,
+    /// They are the threads of this process that did nothing.
+    pub idle_of: Option<ProcessKey>,
+}
+
+impl Group {
+    /// What its row is.
+    pub fn id(&self) -> RowId {
+        self.idle_of.map_or_else(|| RowId::Group(self.label.clone()), RowId::IdleThreads)
+    }
 }
 
 /// Arranged rows.
@@ -222,7 +235,7 @@ impl Table {
     /// What a line is.
     pub fn id(&self, everybody: &Everybody<'_>, line: &Line) -> RowId {
         match line.listed {
-            Listed::Group(at) => RowId::Group(self.groups[at].label.clone()),
+            Listed::Group(at) => self.groups[at].id(),
             listed => id(everybody, listed),
         }
     }
@@ -247,7 +260,7 @@ impl Table {
         kept: &dyn Fn(Listed) -> bool,
         how: &Arranging<'_>,
     ) {
-        let Arranging { order, arrange, folds, held } = how;
+        let Arranging { order, arrange, folds, held, .. } = how;
         let mut by_label: HashMap<Text, usize> = HashMap::new();
         let mut totals: Vec<Values> = vec![];
         let join = |before: &mut Values, more: &Values| {
@@ -262,7 +275,7 @@ impl Table {
             let known = by_label.get(&label).copied();
             let at = known.unwrap_or_else(|| {
                 by_label.insert(label.clone(), self.groups.len());
-                self.groups.push(Group { label, members: vec![] });
+                self.groups.push(Group { label, members: vec![], idle_of: None });
                 totals.push(Values::default());
                 self.groups.len() - 1
             });
@@ -278,7 +291,7 @@ impl Table {
                 }
                 places.sort_by_cached_key(|at| match &self.groups[*at].members[..] {
                     [one] => held(&id(everybody, *one)),
-                    _ => held(&RowId::Group(self.groups[*at].label.clone())),
+                    _ => held(&self.groups[*at].id()),
                 });
             }
         }
@@ -288,7 +301,7 @@ impl Table {
                 self.lines.push(Line::plain(one));
                 continue;
             }
-            let open = folds.is_open(&RowId::Group(self.groups[at].label.clone()));
+            let open = folds.is_open(&self.groups[at].id());
             let listed = Listed::Group(at);
             self.lines.push(Line { open: Some(open), totals: Some(at), ..Line::plain(listed) });
             if open {
@@ -303,8 +316,14 @@ impl Table {
         }
     }
 
-    /// Puts threads below their processes.
+    /// Puts threads below their processes; those that did nothing as one row, so that they do not bury the one that works.
     fn put_threads(&mut self, everybody: &Everybody<'_>, how: &Arranging<'_>) {
+        let is_idle = |thread: &Listed| {
+            let view = everybody.view(*thread);
+            how.stays != Some(&id(everybody, *thread))
+                && listed("cpu").of(&view).number().is_some()
+                && !is_active(&view)
+        };
         let Some(sample) = everybody.threads else { return };
         let mut of_process: HashMap<i64, Vec<Listed>> = HashMap::new();
         for (at, row) in sample.now.processes.iter().enumerate() {
@@ -330,18 +349,62 @@ impl Table {
                     None => drop(how.order.sort(|row| everybody.view(*row), threads)),
                     Some(held) => threads.sort_by_cached_key(|row| held(&id(everybody, *row))),
                 }
-                let depth = line.depth + 1;
-                let branches = below(&line);
-                let last = threads.len() - 1;
-                lines.extend(threads.iter().enumerate().map(|(place, thread)| Line {
+                let (mut shown, mut idle): (Vec<Listed>, Vec<Listed>) = (vec![], vec![]);
+                for thread in &*threads {
+                    if is_idle(thread) { idle.push(*thread) } else { shown.push(*thread) }
+                }
+                // One alone stands for itself.
+                if idle.len() == 1 {
+                    shown.append(&mut idle);
+                }
+                let (depth, branches) = (line.depth + 1, below(&line));
+                let last = |at: usize, of: usize| at + 1 == of && !has_children;
+                let count = shown.len() + usize::from(!idle.is_empty());
+                lines.extend(shown.iter().enumerate().map(|(place, thread)| Line {
                     depth,
                     branches,
-                    last: place == last && !has_children,
+                    last: last(place, count),
                     ..Line::plain(*thread)
                 }));
+                let owner = everybody.view(line.listed).now.key();
+                lines.extend(self.idle_threads(
+                    owner,
+                    idle,
+                    how,
+                    Line { depth, branches, last: !has_children, ..line },
+                ));
             }
         }
         self.lines = lines;
+    }
+
+    /// The row of idle threads, and below it who they are where it is open. Nothing where there are none.
+    fn idle_threads(
+        &mut self,
+        owner: ProcessKey,
+        idle: Vec<Listed>,
+        how: &Arranging<'_>,
+        place: Line,
+    ) -> Vec<Line> {
+        if idle.is_empty() {
+            return vec![];
+        }
+        let group = Group { label: "idle threads".into(), members: idle, idle_of: Some(owner) };
+        let at = self.groups.len();
+        let open = how.folds.is_open(&group.id());
+        let line = Line { listed: Listed::Group(at), totals: Some(at), open: Some(open), ..place };
+        let mut lines = vec![line];
+        if open {
+            let (depth, branches, last) = (line.depth + 1, below(&line), group.members.len() - 1);
+            lines.extend(group.members.iter().enumerate().map(|(place, thread)| Line {
+                depth,
+                branches,
+                last: place == last,
+                ..Line::plain(*thread)
+            }));
+        }
+        self.groups.push(group);
+        lines
     }
 }
 
@@ -470,6 +533,7 @@ impl<'a> Family<'a> {
                     line.totals = Some(table.groups.len());
                     line.context = false;
                     table.groups.push(Group {
+                        idle_of: None,
                         label: self.everybody.view(listed).now.name.clone(),
                         members: self.all_below(at),
                     });
@@ -568,7 +632,7 @@ mod tests {
         let order = Order::by(listed("rss"));
         let ordered = everybody.ordered(&order);
         let kept = |row: Listed| kept(everybody.view(row).now.pid.value().unwrap_or(0));
-        let how = Arranging { order: &order, arrange, folds, held: None };
+        let how = Arranging { order: &order, arrange, folds, held: None, stays: None };
         let table = Table::new(&everybody, &ordered, &kept, &how);
         let lines = table.lines.iter().map(|line| {
             let name = match line.listed {
@@ -632,11 +696,11 @@ mod tests {
         let held = |row: &RowId| match row {
             RowId::Process(key) => key.pid as usize,
             RowId::Group(label) => label.len(),
-            RowId::Thread(_) => 0,
+            RowId::Thread(_) | RowId::IdleThreads(_) => 0,
         };
         let pids = |arrange: Arrange| -> Vec<i64> {
             let folds = Folds::default();
-            let how = Arranging { order: &order, arrange, folds: &folds, held: Some(&held) };
+            let how = Arranging { order: &order, arrange, folds: &folds, held: Some(&held), stays: None };
             let table = Table::new(&everybody, &ordered, &|_| true, &how);
             let rows = table.lines.iter().flat_map(|line| table.members(line).to_vec());
             rows.filter_map(|row| everybody.view(row).now.pid.value()).collect()

@@ -1,6 +1,7 @@
 //! Which columns the table shows, and how wide they are: sets of columns as people write them, and how a set fits a
 //! screen.
 
+use crate::ui::layout::BROAD;
 use dozor_core::catalogue::{Metric, NoSuchMetric, Unit, core_temperature, listed, process_metric};
 use dozor_core::known::Raw;
 use dozor_core::lane::Lane;
@@ -21,8 +22,8 @@ const COMMAND: u16 = 18;
 const ROOMY_COMMAND: u16 = 40;
 /// The same in the overview of a narrow screen, where a cell for each resource matters more.
 const SHORT_COMMAND: u16 = 11;
-/// Width of the trend.
-pub const TREND: u16 = 14;
+/// Widths of the trend: on most screens, and on a broad one.
+const TREND: [u16; 2] = [14, 28];
 /// Width of the time near the top.
 pub const ON_TOP: u16 = 8;
 /// From this width on there are trends, and bars in the overview are wide.
@@ -248,7 +249,7 @@ impl ColumnSet {
     /// Makes a column wider or narrower.
     pub fn widen(&mut self, what: What, wider: bool) {
         let Some(at) = self.find(what) else { return };
-        let now = self.0[at].width.unwrap_or_else(|| width(&self.0[at], false));
+        let now = self.0[at].width.unwrap_or_else(|| width(&self.0[at], false, 0));
         let then = if wider { now + 1 } else { now.saturating_sub(1) };
         self.0[at].width = Some(then.clamp(*WIDTHS.start(), *WIDTHS.end()));
     }
@@ -355,18 +356,18 @@ pub struct Form {
 pub struct Columns {
     /// Metrics from left to right; the command is the last of them and takes what is left.
     pub list: Vec<Column>,
-    /// First cell of the trend, where there is room for it.
-    pub trend: Option<u16>,
+    /// First cell and width of the trend, where there is room for it.
+    pub trend: Option<(u16, u16)>,
     /// First cell of the time near the top.
     pub on_top: Option<u16>,
     /// So many columns of the set found no room.
     pub left_out: usize,
 }
 
-/// Cells that a column needs.
-fn width(spec: &Spec, of_machine: bool) -> u16 {
+/// Cells that a column needs on a screen so wide.
+fn width(spec: &Spec, of_machine: bool, screen: u16) -> u16 {
     let metric = match spec.what {
-        What::Trend => return TREND,
+        What::Trend => return TREND[usize::from(screen >= BROAD)],
         What::NearTop => return ON_TOP,
         What::Metric(metric) => metric,
     };
@@ -427,6 +428,7 @@ pub fn fit(
         let at = at.min(wanted.iter().position(|spec| spec.what.alias() == "command").unwrap_or(at));
         wanted.insert(at, Spec { what: What::Metric(order), width: None, scale: None });
     }
+    let screen = available;
     // The scroll bar stands at the right edge.
     let available = available.saturating_sub(1);
     let wide = available >= WIDE;
@@ -448,13 +450,13 @@ pub fn fit(
             // On a narrow screen numbers matter more, unless somebody asked for the trend.
             _ if usual && !wide => continue,
             own => {
-                let width = width(spec, form.of_machine);
+                let width = width(spec, form.of_machine, screen);
                 if x + given + width + 2 + command > available {
                     columns.left_out += 1;
                     continue;
                 }
                 if own == What::Trend {
-                    columns.trend = Some(x);
+                    columns.trend = Some((x, width));
                 } else {
                     columns.on_top = Some(x);
                 }
@@ -472,7 +474,7 @@ pub fn fit(
             Some(_) => 1,
             None => 0,
         };
-        let width = width(spec, form.of_machine) + if spec.width.is_some() { 0 } else { bar };
+        let width = width(spec, form.of_machine, screen) + if spec.width.is_some() { 0 } else { bar };
         let needed = x + given + width + 2 + command;
         // The first ones say who it is.
         if needed > available && at >= 3 && metric != order {

@@ -9,6 +9,8 @@ pub const SMALLEST: (u16, u16) = (72, 16);
 const TALL: u16 = 36;
 /// From this height on lanes have three rows.
 const VERY_TALL: u16 = 62;
+/// From this width on parts stand beside each other and trends are wide.
+pub const BROAD: u16 = 200;
 /// Cells of a lane's name and value.
 const LABEL: u16 = 17;
 

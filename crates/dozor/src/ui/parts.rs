@@ -1,10 +1,13 @@
 //! The parts of the chosen lane on the screen: which table is looked at, which part is chosen, and where each table
 //! stands. Drawing and the mouse both ask here.
 
+use super::layout::BROAD;
 use dozor_core::parts::{PartId, Section, Shape};
 use ratatui::layout::{Position, Rect};
 use unicode_width::UnicodeWidthStr as _;
 
+/// Blank cells between two columns of tables.
+const GUTTER: u16 = 2;
 /// More cores than this are a map, even where their rows would fit.
 const CORES_IN_ROWS: usize = 24;
 /// Cells of a core in the map: number, bar, percentage.
@@ -105,22 +108,46 @@ impl Parts {
         (0..count).map(move |at| (self.current + at) % count)
     }
 
+    /// Columns of tables beside each other, from left to right; on most screens there is one. The first table stands on top of the first.
+    fn columns(&self, area: Rect) -> Vec<Rect> {
+        if area.width < BROAD || self.sections.len() < 2 {
+            return vec![area];
+        }
+        // The table that is looked at has more columns than the others.
+        let width = area.width.saturating_sub(GUTTER) / 20 * 9;
+        let right = Rect { x: area.right() - width, width, ..area };
+        vec![Rect { width: area.width - width - GUTTER, ..area }, right]
+    }
+
+    /// The place on the title line for the titles of all tables: they stand above the first column.
+    pub fn title_line(&self, area: Rect) -> Rect {
+        Rect { height: 1, ..self.columns(area).first().copied().unwrap_or(area) }
+    }
+
     /// Lines that all tables would fill.
     pub fn wish(&self, width: u16) -> u16 {
-        let of = |section: &Section| {
+        let mut bottoms: Vec<(u16, u16)> =
+            self.columns(Rect { width, ..Rect::default() }).iter().map(|column| (column.width, 0)).collect();
+        let of = |section: &Section, width: u16| {
             let strip = u16::from(section.shape == Shape::Strip);
             let room = if section.rows.len() > CORES_IN_ROWS { 12 } else { u16::MAX };
             2 + strip + form(section, width, room).lines(section.rows.len())
         };
-        self.sections.iter().map(of).sum()
+        for section in self.turned() {
+            if let Some((width, bottom)) = bottoms.iter_mut().min_by_key(|(_, bottom)| *bottom) {
+                *bottom += of(&self.sections[section], *width);
+            }
+        }
+        bottoms.into_iter().map(|(_, bottom)| bottom).max().unwrap_or(0)
     }
 
-    /// Places as many tables as there is room for.
+    /// Places as many tables as there is room for, each in the column that is filled least.
     pub fn placed(&self, area: Rect) -> Vec<Placed> {
         let mut placed = vec![];
-        let mut y = area.y;
+        let mut columns = self.columns(area);
         for section in self.turned() {
-            let room = area.bottom().saturating_sub(y);
+            let Some(area) = columns.iter_mut().min_by_key(|column| column.y) else { break };
+            let (room, y) = (area.height, area.y);
             let table = &self.sections[section];
             let strip = table.shape == Shape::Strip && room >= 5;
             let head = 2 + u16::from(strip);
@@ -147,7 +174,7 @@ impl Parts {
                 form,
                 first,
             });
-            y = rows.bottom();
+            *area = Rect { y: rows.bottom(), height: area.bottom().saturating_sub(rows.bottom()), ..*area };
         }
         placed
     }
@@ -171,6 +198,14 @@ impl Parts {
     pub fn selected_row(&self) -> Option<usize> {
         let selected = self.selected.as_ref()?;
         self.sections.get(self.current)?.rows.iter().position(|row| row.id == *selected)
+    }
+
+    /// The table whose title is at a place of the screen.
+    pub fn titled(&self, area: Rect, position: Position) -> Option<usize> {
+        let mut placed = self.placed(area).into_iter();
+        let found =
+            placed.find(|placed| Rect { y: placed.title, height: 1, ..placed.rows }.contains(position));
+        found.map(|placed| placed.section)
     }
 
     /// The part at a place of the screen.

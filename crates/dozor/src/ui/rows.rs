@@ -93,8 +93,8 @@ impl State {
                 here.or_else(|| everybody.gone.find(*key).map(Listed::Gone))?
             }
             RowId::Thread(key) => Listed::Thread(everybody.threads?.find(*key)?),
-            RowId::Group(label) => {
-                Listed::Group(self.table.groups.iter().position(|group| group.label == *label)?)
+            RowId::Group(_) | RowId::IdleThreads(_) => {
+                Listed::Group(self.table.groups.iter().position(|group| group.id() == *id)?)
             }
         };
         self.table.lines.iter().position(|line| line.listed == listed)
@@ -263,6 +263,7 @@ impl State {
             arrange: self.arrange,
             folds: &self.folds,
             held: held.is_some().then_some(&place),
+            stays: self.selected.as_ref(),
         };
         let table = Table::new(&everybody, &ordered, &kept, &how);
         // In the overview only; elsewhere no column has a bar.
@@ -349,7 +350,8 @@ impl State {
         let visible: Vec<Listed> = visible.iter().map(course).collect();
         let lens = columns::trend_metric(self.lane, self.order.first.metric);
         let mut trends = std::mem::take(&mut self.trends);
-        trends.follow(self.shown(), &self.window, &visible, lens);
+        let cells = self.fitted_columns().trend.map_or(0, |(_, width)| usize::from(width));
+        trends.follow(self.shown(), &self.window, &visible, lens, cells);
         self.trends = trends;
     }
 

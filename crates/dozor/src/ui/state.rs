@@ -402,8 +402,9 @@ impl State {
         };
         let layout = Layout::new(self.size.0, self.size.1, &wish)?;
         // Room that no whole table of parts fits into goes to the processes.
-        let filled =
-            layout.parts.map(|area| (area, self.parts.placed(area).last().map_or(0, Placed::bottom)));
+        let filled = layout
+            .parts
+            .map(|area| (area, self.parts.placed(area).iter().map(Placed::bottom).max().unwrap_or(0)));
         match filled {
             Some((area, bottom)) if bottom < area.bottom() => {
                 wish.parts = bottom.saturating_sub(area.y);

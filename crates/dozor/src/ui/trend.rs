@@ -1,6 +1,5 @@
 //! Trends of the rows that are seen: the lens metric over the last samples, worked out once for each new sample.
 
-use super::columns::TREND;
 use super::state::TREND_SAMPLES;
 use dozor_core::catalogue::Metric;
 use dozor_core::rank::Listed;
@@ -8,12 +7,8 @@ use dozor_core::row::Row as _;
 use dozor_core::sample::Sample;
 use std::sync::Arc;
 
-const CELLS: usize = TREND as usize;
-/// Samples that one cell stands for.
-const PER_CELL: usize = TREND_SAMPLES / CELLS;
-
 /// Parts of the largest value among the rows, one for each cell; none where nothing is known.
-pub type Trend = [Option<f64>; CELLS];
+pub type Trend = Vec<Option<f64>>;
 
 /// Trends of some rows.
 #[derive(Debug, Default)]
@@ -21,6 +16,7 @@ pub struct Trends {
     shown: Option<usize>,
     rows: Vec<Listed>,
     metric: Option<&'static Metric>,
+    cells: usize,
     /// Values of the metric for each row.
     values: Vec<Trend>,
     /// A trend for each row.
@@ -35,20 +31,21 @@ impl Trends {
         window: &[Arc<Sample>],
         rows: &[Listed],
         metric: &'static Metric,
+        cells: usize,
     ) {
-        let same_moment = self.shown == shown && self.metric == Some(metric);
+        let same_moment = self.shown == shown && self.metric == Some(metric) && self.cells == cells;
         if same_moment && self.rows == rows {
             return;
         }
         let known = |row: &Listed| {
             let at = self.rows.iter().position(|other| other == row).filter(|_| same_moment)?;
-            self.values.get(at).copied()
+            self.values.get(at).cloned()
         };
         self.values = rows
             .iter()
-            .map(|row| known(row).unwrap_or_else(|| trend(shown.unwrap_or(0), window, *row, metric)))
+            .map(|row| known(row).unwrap_or_else(|| trend(shown.unwrap_or(0), window, *row, (metric, cells))))
             .collect();
-        (self.shown, self.metric, self.rows) = (shown, Some(metric), rows.to_vec());
+        (self.shown, self.metric, self.cells, self.rows) = (shown, Some(metric), cells, rows.to_vec());
         // Next to nothing fills no trend.
         let largest = self.values.iter().flatten().flatten().copied().fold(metric.least_scale(), f64::max);
         self.list.clone_from(&self.values);
@@ -58,13 +55,15 @@ impl Trends {
     }
 }
 
-fn trend(shown: usize, window: &[Arc<Sample>], row: Listed, metric: &Metric) -> Trend {
-    let mut trend = [None; CELLS];
+fn trend(shown: usize, window: &[Arc<Sample>], row: Listed, (metric, cells): (&Metric, usize)) -> Trend {
+    // Samples that one cell stands for.
+    let per_cell = (TREND_SAMPLES / cells.max(1)).max(1);
+    let mut trend = vec![None; cells];
     let Listed::Here(mut place) = row else { return trend };
-    let newest = shown / PER_CELL;
+    let newest = shown / per_cell;
     for (back, sample) in window.iter().rev().enumerate() {
         // Cells begin at whole numbers of samples, so that they move only when one is full.
-        let Some(cell) = (CELLS - 1).checked_sub(newest - shown.saturating_sub(back) / PER_CELL) else {
+        let Some(cell) = cells.checked_sub(1 + newest - shown.saturating_sub(back) / per_cell) else {
             break;
         };
         if let Some(value) = metric.of(&sample.process(place)).number() {
@@ -108,8 +107,8 @@ mod tests {
             };
             let sample = Sample::new(Arc::new(HostFacts::default()), Some(reading(1)), reading(2));
             let mut trends = Trends::default();
-            trends.follow(Some(0), &[Arc::new(sample)], &[Listed::Here(0)], listed("read"));
-            trends.list[0][CELLS - 1]
+            trends.follow(Some(0), &[Arc::new(sample)], &[Listed::Here(0)], listed("read"), 14);
+            trends.list[0][13]
         };
         let ten_kb = share(10_000).expect("a value");
         assert!(ten_kb < 0.02, "ten kB/s beside nothing else is drawn as the little it is: {ten_kb}");

@@ -20,6 +20,7 @@ use std::time::Duration;
 fn names(desk: &Desk, rows: usize) -> Vec<String> {
     let name = |row: usize| match desk.state.id_of_row(row) {
         Some(RowId::Group(label)) => format!("{label}×{}", desk.state.processes_of_row(row).len()),
+        Some(RowId::IdleThreads(_)) => "idle threads".to_owned(),
         _ => desk.state.view_of_row(row).map_or(String::new(), |view| view.now.name.to_string()),
     };
     (0..rows.min(desk.state.table.lines.len())).map(name).collect()
@@ -216,13 +217,21 @@ fn threads_stand_below_their_processes_only_while_they_are_asked_for() {
     desk.machine.want(desk.state.wanted());
     desk.run(2);
     let rows = names(&desk, 99);
-    assert_eq!((rows.len(), &*rows[0], &*rows[12]), (13, "catalogd", &*rows[12]), "{rows:?}");
-    assert!(rows[1..].iter().all(|name| name.starts_with("catalogd")));
-    let share = |row: usize| {
-        dozor_core::catalogue::listed("cpu").of(&desk.state.view_of_row(row).expect("a row")).number()
-    };
-    let threads: f64 = (1..13).filter_map(share).sum();
+    let idle = rows.last().cloned().expect("rows");
+    assert!(rows.len() < 13 && rows[0] == "catalogd" && idle == "idle threads", "{rows:?}");
+    assert!(desk.screen().contains("└ ▹ idle threads ×"), "{}", desk.screen());
+    // A key opens it, and the one that works stays above it.
+    desk.press("end right");
+    let rows = names(&desk, 99);
+    assert_eq!(rows.len(), 14, "all 12 threads, and the row that they are below: {rows:?}");
+    assert!(rows[1..].iter().all(|name| name.starts_with("catalogd") || *name == idle));
+    let share = |row: usize| dozor_core::catalogue::listed("cpu").of(&desk.state.view_of_row(row)?).number();
+    let threads: f64 = (1..14).filter_map(share).sum();
     assert!((threads - share(0).expect("its share")).abs() < 5.0, "the threads' time is the process's");
+    desk.press("x");
+    assert!(desk.screen().contains("a thread gets no signal of its own"), "{}", desk.screen());
+    desk.press("esc left");
+    assert_eq!(names(&desk, 99).last(), Some(&idle), "folded again");
     desk.press("home down x");
     assert!(desk.state.sheet.is_none() && desk.screen().contains("a thread gets no signal of its own"));
     desk.press("home left");

@@ -3,6 +3,7 @@
 use super::Desk;
 use crate::hands::Outcome;
 use crate::ui::action::ACTIONS;
+use crate::ui::parts::Placed;
 use crate::ui::sheet::Sheet;
 use crate::ui::state::Mode;
 use crate::ui::update::{Effect, Event, update};
@@ -11,6 +12,7 @@ use dozor_core::lane::Lane;
 use dozor_core::rank::RowId;
 use dozor_core::row::Row as _;
 use ratatui::crossterm::event::{KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
+use ratatui::layout::Rect;
 use std::collections::HashSet;
 use std::time::Duration;
 
@@ -363,4 +365,41 @@ fn sheets_are_chosen_from_by_clicks_and_closed_by_one_beside_them() {
     desk.press("?");
     desk.click(10, 0);
     assert!(desk.state.sheet.is_none(), "a click beside a sheet closes it");
+}
+
+#[test]
+fn on_a_broad_screen_tables_stand_beside_each_other_and_all_can_be_clicked() {
+    for (lane, size) in [("1", (200, 60)), ("3", (240, 50)), ("5", (200, 40))] {
+        let mut desk = Desk::at(60, size);
+        desk.press(lane);
+        let area = desk.state.layout().expect("a layout").parts.expect("parts");
+        let placed = desk.state.parts.placed(area);
+        assert!(placed.len() > 1 && placed[1].title == area.y && placed[1].rows.x > 100, "{placed:?}");
+        for (at, one) in placed.iter().enumerate() {
+            assert!(one.bottom() <= area.bottom() && one.rows.right() <= area.right());
+            for other in &placed[at + 1..] {
+                let whole = |placed: &Placed| Rect {
+                    y: placed.title,
+                    height: placed.bottom() - placed.title,
+                    ..placed.rows
+                };
+                assert!(!whole(one).intersects(whole(other)), "{lane}: {one:?} {other:?}");
+            }
+        }
+        let (row, section) = (placed[1].rows, placed[1].section);
+        desk.click(row.x + 6, row.y);
+        assert_eq!(desk.state.parts.selected.as_ref(), Some(&desk.state.parts.sections[section].rows[0].id));
+        desk.press("esc");
+        desk.click(row.x + 2, area.y);
+        assert_eq!(desk.state.parts.current, section, "its title puts it first");
+        desk.click(row.x + 60, area.y);
+        assert_ne!(desk.state.parts.current, section, "now another one stands there");
+    }
+    let mut desk = Desk::at(60, (200, 60));
+    desk.press("1");
+    let cells = desk.state.fitted_columns().trend.expect("a trend").1;
+    assert_eq!(cells, 28);
+    let newest =
+        desk.state.trends.list.iter().filter(|trend| trend.len() == 28 && trend[27].is_some()).count();
+    assert!(newest > 10, "{:?}", desk.state.trends.list);
 }

@@ -119,13 +119,16 @@ fn sentence_pressed(state: &mut State, layout: &Layout, at: Position) {
 
 fn part_pressed(state: &mut State, layout: &Layout, at: Position) {
     let Some(area) = layout.parts else { return };
-    if at.y == area.y {
-        let begin = view::tabs_begin(state, area);
+    let line = state.parts.title_line(area);
+    if line.contains(at) {
+        let begin = view::tabs_begin(state, line);
         let tab =
-            state.parts.tabs(area, begin).into_iter().find(|(from, to, _)| (*from..*to).contains(&at.x));
+            state.parts.tabs(line, begin).into_iter().find(|(from, to, _)| (*from..*to).contains(&at.x));
         if let Some((.., section)) = tab {
             lanes::show_section(state, section);
         }
+    } else if let Some(section) = state.parts.titled(area, at) {
+        lanes::show_section(state, section);
     } else if let Some((section, row)) = state.parts.at(area, at) {
         let part = state.parts.sections[section].rows[row].id.clone();
         let same = state.parts.selected.as_ref() == Some(&part);

@@ -266,7 +266,7 @@ pub(super) fn open_act(state: &mut State, now: Instant) {
     }
     let targets = targets(state);
     if targets.is_empty() {
-        let is_thread = matches!(state.selected, Some(RowId::Thread(_)));
+        let is_thread = matches!(state.selected, Some(RowId::Thread(_) | RowId::IdleThreads(_)));
         let text = if is_thread {
             "a thread gets no signal of its own; select its process"
         } else {

@@ -75,7 +75,7 @@ pub fn draw(state: &State, buffer: &mut Buffer, cell: &Cell<'_>) {
     let (strong, quiet) = (theme.role(Role::Strong), theme.role(Role::Quiet));
     if let Listed::Group(at) = line.listed {
         let group = &state.table.groups[at];
-        pieces.put(&group.label, strong);
+        pieces.put(&group.label, if receding { quiet } else { strong });
         pieces.put(&format!(" ×{}", group.members.len()), quiet);
         return;
     }

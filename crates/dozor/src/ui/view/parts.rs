@@ -42,13 +42,13 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout) {
     tabs(state, buffer, area);
     for placed in state.parts.placed(area) {
         let section = &state.parts.sections[placed.section];
-        if placed.title != area.y {
-            let line = Rect { y: placed.title, height: 1, ..area };
+        if placed.section != state.parts.current {
+            let line = Rect { y: placed.title, height: 1, ..placed.rows };
             super::rule(buffer, line, section.title, state);
             note(state, buffer, line, section);
         }
         if let Some(y) = placed.strip {
-            strip(state, buffer, Rect { y, height: 1, ..area }, section, lane);
+            strip(state, buffer, Rect { y, height: 1, ..placed.rows }, section, lane);
         }
         match placed.form {
             Form::Rows => table(state, buffer, &placed, section, lane),
@@ -60,10 +60,10 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout) {
 /// The titles of all tables on one line, the one that is looked at in our colour.
 fn tabs(state: &State, buffer: &mut Buffer, area: Rect) {
     let theme = &state.theme;
-    let line = Rect { height: 1, ..area };
+    let line = state.parts.title_line(area);
     super::rule(buffer, line, &lead(state), state);
     let mut end = area.x;
-    for (from, to, section) in state.parts.tabs(area, tabs_begin(state, area)) {
+    for (from, to, section) in state.parts.tabs(line, tabs_begin(state, line)) {
         let title = state.parts.sections[section].title;
         let current = section == state.parts.current;
         let style = match (current, state.parts.in_focus) {
@@ -78,7 +78,7 @@ fn tabs(state: &State, buffer: &mut Buffer, area: Rect) {
         end = to + 1;
     }
     if let Some(section) = state.parts.sections.get(state.parts.current) {
-        let room = Rect { x: end, width: area.right().saturating_sub(end), ..line };
+        let room = Rect { x: end, width: line.right().saturating_sub(end), ..line };
         note(state, buffer, room, section);
     }
 }

@@ -2,7 +2,7 @@
 
 use super::{BARS, SIDEWAYS, cell, command, even_out, put, put_right, rule};
 use crate::ui::action::Action;
-use crate::ui::columns::{self, Column, Columns, ON_TOP, TREND};
+use crate::ui::columns::{self, Column, Columns, ON_TOP};
 use crate::ui::layout::Layout;
 use crate::ui::state::{State, TREND_SAMPLES};
 use crate::ui::theme::{Ground, Role};
@@ -59,7 +59,7 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout, now: Instant) {
         let area = Rect { y, height: 1, width: layout.rows.width - 1, ..layout.rows };
         let is_selected = selected == Some(state.scroll + row);
         rows.row(buffer, area, line, is_selected);
-        if let (Some(x), Some(trend)) = (rows.columns.trend, state.trends.list.get(row)) {
+        if let (Some((x, _)), Some(trend)) = (rows.columns.trend, state.trends.list.get(row)) {
             draw_trend(state, buffer, x, y, trend);
         }
         if is_selected {
@@ -91,7 +91,7 @@ pub fn preview(state: &State, buffer: &mut Buffer, area: Rect) {
     let visible = state.table.lines.iter().skip(state.scroll);
     for (row, (y, line)) in (area.y + 1..area.bottom()).zip(visible).enumerate() {
         rows.row(buffer, Rect { y, height: 1, width: area.width - 1, ..area }, line, false);
-        if let (Some(x), Some(trend)) = (rows.columns.trend, state.trends.list.get(row)) {
+        if let (Some((x, _)), Some(trend)) = (rows.columns.trend, state.trends.list.get(row)) {
             draw_trend(state, buffer, x, y, trend);
         }
     }
@@ -229,14 +229,14 @@ fn headings(state: &State, buffer: &mut Buffer, area: Rect, columns: &Columns) {
             put_right(buffer, column.x + column.width, area.y, column.width, &text, style);
         }
     }
-    if let Some(x) = columns.trend {
+    if let Some((x, width)) = columns.trend {
         let seconds = state.every.as_secs_f64() * TREND_SAMPLES as f64;
         let text = if seconds < 90.0 {
             format!("trend, {seconds:.0} s")
         } else {
             format!("trend, {:.0} min", seconds / 60.0)
         };
-        put(buffer, x, area.y, TREND, &text, state.theme.role(Role::Quiet));
+        put(buffer, x, area.y, width, &text, state.theme.role(Role::Quiet));
     }
     if let Some(x) = columns.on_top {
         put_right(buffer, x + ON_TOP, area.y, ON_TOP, "on top", state.theme.role(Role::Quiet));
@@ -247,7 +247,12 @@ impl Rows<'_> {
     fn row(&self, buffer: &mut Buffer, area: Rect, line: &Line, selected: bool) {
         let (state, theme) = (self.state, &self.state.theme);
         let view = (!matches!(line.listed, Listed::Group(_))).then(|| self.everybody.view(line.listed));
-        let receding = line.context || matches!(line.listed, Listed::Gone(_));
+        let idle = |at: usize| state.table.groups[at].idle_of.is_some();
+        let receding = match line.listed {
+            Listed::Gone(_) => true,
+            Listed::Group(at) => idle(at),
+            _ => line.context,
+        };
         if selected {
             buffer.set_style(area, theme.ground(Ground::Selected));
             put(buffer, area.x, area.y, 1, "▸", theme.role(Role::Accent));
