@@ -232,9 +232,20 @@ fn figures(title: &'static str, sample: &Sample, rows: &[(&'static str, &'static
     section
 }
 
+/// Heading of the column that explains.
+const MEANING: &str = "what it means";
+
+impl Section {
+    /// What a row means, in tables that explain their rows.
+    pub fn meaning(&self, row: usize) -> Option<&str> {
+        let at = self.columns.len().checked_sub(1).filter(|at| self.columns[*at].heading == MEANING)?;
+        self.rows.get(row)?.cells[at].text()
+    }
+}
+
 /// The column that explains.
 fn meaning() -> Column {
-    Column { heading: "what it means", unit: Unit::Text, look: Look::Rest, keep: 1 }
+    Column { heading: MEANING, unit: Unit::Text, look: Look::Rest, keep: 1 }
 }
 
 /// A number with its unit, for tables whose rows have different ones.

@@ -43,6 +43,9 @@ pub fn restore(state: &mut State, places: &Places, screen: &str) {
     {
         state.lanes = Arrangement::of(&shown, &folded);
     }
+    if let Some(titles) = text_of("screen", "explained").filter(|_| is_whole(screen)) {
+        state.parts.explained = titles.split(',').map(str::to_owned).collect();
+    }
     for lane in Lane::ALL.map(Some).into_iter().chain([None]).filter(|_| is_whole(screen)) {
         let name = lane_name(lane);
         if text_of("configured_columns", name).as_ref() != state.configured.lane_columns.get(name) {
@@ -108,6 +111,8 @@ fn table_of(state: &State, old: Option<&Item>) -> Table {
     screen["lanes"] = value(names(state.lanes.shown(None)));
     screen["folded"] =
         value(names(Lane::ALL.into_iter().filter(|lane| state.lanes.is_folded(*lane)).collect()));
+    let explained = state.parts.seen(state.layout().and_then(|layout| layout.parts));
+    screen["explained"] = value(explained.join(","));
     for (lane, set) in &state.column_sets {
         let given = state.configured.given_columns.as_ref() == Some(&(*lane, set.clone()));
         let text = if given {
@@ -149,6 +154,7 @@ mod tests {
         left.lanes.fold(Some(Lane::Cpu));
         left.column_sets.insert(Some(Lane::Disk), ColumnSet::parse("pid,write:10").expect("a set"));
         left.history = vec!["cpu > 5%".to_owned()];
+        left.parts.explained = vec!["protocols".to_owned(), "classes of CPU time".to_owned()];
         // What would hide somebody is not kept.
         left.narrowing.expression = dozor_core::expr::Expression::parse("cpu > 5%").ok();
         left.narrowing.active = true;
@@ -163,6 +169,7 @@ mod tests {
         assert!(!again.times_relative && again.configured.origin("times") == Origin::Left);
         assert_eq!(again.configured.origin("percent"), Origin::File(2));
         assert_eq!(again.lanes, left.lanes);
+        assert_eq!(again.parts.explained, left.parts.explained, "what was explained once");
         assert_eq!(again.column_sets, left.column_sets);
         // A set that was written into the file since then goes before the one that was left.
         let mut edited = state();

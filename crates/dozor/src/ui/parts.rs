@@ -16,6 +16,14 @@ const WIDE_CELL: u16 = 9;
 const PER_LINE: [u16; 6] = [8, 10, 12, 16, 20, 24];
 /// Cells of a core in the small map: only the bar.
 const SMALL_CELL: u16 = 2;
+/// Below this width explanations are cut off: they are folded once they have been seen.
+const EXPLAINED: u16 = 100;
+/// Cells of a figure's number where its explanation is folded, and blank ones behind it.
+pub const FIGURE: [u16; 2] = [9, 3];
+/// First cell of a line of such figures.
+pub const FIGURES_X: u16 = 4;
+/// Lines of the explanation of the chosen row where explanations are folded.
+const TOLD: u16 = 2;
 /// Cells before each line of the small map, for the number of its first core.
 const SMALL_LABEL: u16 = 7;
 
@@ -32,6 +40,8 @@ pub struct Parts {
     pub in_focus: bool,
     /// First row of the current table on the screen.
     pub scroll: usize,
+    /// Titles of tables whose explanations have been seen on a narrow screen.
+    pub explained: Vec<String>,
 }
 
 /// How the rows of a table stand.
@@ -47,6 +57,13 @@ pub enum Form {
         cell: u16,
         /// Room before the first of a line.
         label: u16,
+    },
+    /// Names with their numbers beside each other, without what they mean.
+    Figures {
+        /// Figures on a line.
+        per_line: u16,
+        /// Their width.
+        cell: u16,
     },
 }
 
@@ -93,11 +110,21 @@ fn form(section: &Section, width: u16, room: u16) -> Form {
 }
 
 impl Form {
-    fn lines(self, count: usize) -> u16 {
+    /// Rows on a line, their width, and the room before the first of a line; none where each has a line of its own.
+    fn grid(self) -> Option<(u16, u16, u16)> {
         match self {
-            Form::Rows => count as u16,
-            Form::Map { per_line, .. } => count.div_ceil(usize::from(per_line)) as u16,
+            Form::Rows => None,
+            Form::Map { per_line, cell, label } => Some((per_line, cell, label)),
+            Form::Figures { per_line, cell } => Some((per_line, cell, FIGURES_X)),
         }
+    }
+
+    fn per_line(self) -> usize {
+        self.grid().map_or(1, |(per_line, ..)| usize::from(per_line))
+    }
+
+    fn lines(self, count: usize) -> u16 {
+        count.div_ceil(self.per_line()) as u16
     }
 }
 
@@ -119,6 +146,41 @@ impl Parts {
         vec![Rect { width: area.width - width - GUTTER, ..area }, right]
     }
 
+    /// How a table stands: folded where its explanations were seen and would be cut off.
+    fn form(&self, section: &Section, width: u16, room: u16) -> Form {
+        let seen = || self.explained.iter().any(|title| title == section.title);
+        if width >= EXPLAINED || section.meaning(0).is_none() || !seen() {
+            return form(section, width, room);
+        }
+        let names = section.rows.iter().filter_map(|row| row.cells[0].text());
+        let cell = names.map(str::width).max().unwrap_or(0) as u16 + 2 + FIGURE[0] + FIGURE[1];
+        Form::Figures { per_line: (width.saturating_sub(FIGURES_X) / cell).max(1), cell }
+    }
+
+    /// Lines above the rows of a table: its title, its strip, its headings or what the chosen row means.
+    fn head(&self, section: &Section, form: Form, strip: bool) -> u16 {
+        let chosen = || section.rows.iter().any(|row| Some(&row.id) == self.selected.as_ref());
+        let headings = match form {
+            Form::Figures { .. } if chosen() => TOLD,
+            Form::Figures { .. } => 0,
+            _ => 1,
+        };
+        1 + u16::from(strip) + headings
+    }
+
+    /// Titles of tables whose explanations have been seen by now, on a screen where they are folded then.
+    pub fn seen(&self, area: Option<Rect>) -> Vec<String> {
+        let mut seen = self.explained.clone();
+        let Some(area) = area.filter(|area| area.width < EXPLAINED) else { return seen };
+        for placed in self.placed(area) {
+            let section = &self.sections[placed.section];
+            if section.meaning(0).is_some() && !seen.iter().any(|title| title == section.title) {
+                seen.push(section.title.to_owned());
+            }
+        }
+        seen
+    }
+
     /// The place on the title line for the titles of all tables: they stand above the first column.
     pub fn title_line(&self, area: Rect) -> Rect {
         Rect { height: 1, ..self.columns(area).first().copied().unwrap_or(area) }
@@ -129,9 +191,9 @@ impl Parts {
         let mut bottoms: Vec<(u16, u16)> =
             self.columns(Rect { width, ..Rect::default() }).iter().map(|column| (column.width, 0)).collect();
         let of = |section: &Section, width: u16| {
-            let strip = u16::from(section.shape == Shape::Strip);
             let room = if section.rows.len() > CORES_IN_ROWS { 12 } else { u16::MAX };
-            2 + strip + form(section, width, room).lines(section.rows.len())
+            let form = self.form(section, width, room);
+            self.head(section, form, section.shape == Shape::Strip) + form.lines(section.rows.len())
         };
         for section in self.turned() {
             if let Some((width, bottom)) = bottoms.iter_mut().min_by_key(|(_, bottom)| *bottom) {
@@ -150,26 +212,23 @@ impl Parts {
             let (room, y) = (area.height, area.y);
             let table = &self.sections[section];
             let strip = table.shape == Shape::Strip && room >= 5;
-            let head = 2 + u16::from(strip);
+            let head = self.head(table, self.form(table, area.width, room), strip);
             let is_first = placed.is_empty();
             // A table below another needs two rows to be worth its title, or all of a smaller one.
             let least = head + if is_first { 1 } else { (table.rows.len() as u16).min(2) };
             if room < least {
                 break;
             }
-            let form = form(table, area.width, room - head);
+            let form = self.form(table, area.width, room - head);
             let height = form.lines(table.rows.len()).min(room - head);
-            let seen = match form {
-                Form::Rows => usize::from(height),
-                Form::Map { per_line, .. } => usize::from(height * per_line),
-            };
+            let seen = usize::from(height) * form.per_line();
             let first = if is_first { self.scroll.min(table.rows.len().saturating_sub(seen)) } else { 0 };
             let rows = Rect::new(area.x, y + head, area.width, height);
             placed.push(Placed {
                 section,
                 title: y,
                 strip: strip.then_some(y + 1),
-                headings: y + head - 1,
+                headings: y + 1 + u16::from(strip),
                 rows,
                 form,
                 first,
@@ -212,9 +271,9 @@ impl Parts {
     pub fn at(&self, area: Rect, position: Position) -> Option<(usize, usize)> {
         let placed = self.placed(area).into_iter().find(|placed| placed.rows.contains(position))?;
         let line = usize::from(position.y - placed.rows.y);
-        let row = match placed.form {
-            Form::Rows => placed.first + line,
-            Form::Map { per_line, cell, label } => {
+        let row = match placed.form.grid() {
+            None => placed.first + line,
+            Some((per_line, cell, label)) => {
                 let column = position.x.checked_sub(placed.rows.x + label)? / cell;
                 if column >= per_line {
                     return None;
@@ -229,19 +288,14 @@ impl Parts {
     pub fn keep_selected_visible(&mut self, area: Rect) {
         let Some(row) = self.selected_row() else { return };
         let Some(placed) = self.placed(area).first().copied() else { return };
-        let (row, per_line) = match placed.form {
-            Form::Rows => (row, 1),
-            Form::Map { per_line, .. } => (row - row % usize::from(per_line), usize::from(per_line)),
-        };
+        let per_line = placed.form.per_line();
+        let row = row - row % per_line;
         let seen = usize::from(placed.rows.height) * per_line;
         self.scroll = self.scroll.clamp((row + per_line).saturating_sub(seen), row);
     }
 
     /// Rows that a step up or down passes.
     pub fn line(&self, area: Rect) -> usize {
-        match self.placed(area).first().map(|placed| placed.form) {
-            Some(Form::Map { per_line, .. }) => usize::from(per_line),
-            _ => 1,
-        }
+        self.placed(area).first().map_or(1, |placed| placed.form.per_line())
     }
 }

@@ -403,3 +403,35 @@ fn on_a_broad_screen_tables_stand_beside_each_other_and_all_can_be_clicked() {
         desk.state.trends.list.iter().filter(|trend| trend.len() == 28 && trend[27].is_some()).count();
     assert!(newest > 10, "{:?}", desk.state.trends.list);
 }
+
+#[test]
+fn on_a_narrow_screen_explanations_are_folded_after_the_first_look() {
+    let mut desk = Desk::at(60, (80, 24));
+    desk.press("1 p p esc");
+    let explained = desk.screen();
+    assert!(explained.contains("what it means") && explained.contains("Time in the programs"), "{explained}");
+    desk.press("0 1 p p");
+    let folded = desk.screen();
+    assert!(!folded.contains("what it means"), "{folded}");
+    for figure in ["user", "nice", "system", "softirq", "iowait", "idle", "context switches"] {
+        assert!(folded.contains(figure), "all find room where six did: {figure} {folded}");
+    }
+    // What the chosen one means is told in full; the arrow keys go by what is seen.
+    desk.press("down");
+    assert!(
+        desk.screen().contains("Time in the programs' own code. It is what computing looks like."),
+        "{}",
+        desk.screen()
+    );
+    desk.press("right right");
+    let told = desk.screen();
+    assert!(told.contains("Above about a third, somebody") && told.contains("system calls."), "{told}");
+    desk.press("esc");
+    let area = desk.state.layout().and_then(|layout| layout.parts).expect("parts");
+    let placed = desk.state.parts.placed(area)[0];
+    desk.click(placed.rows.x + 4 + 2, placed.rows.y + 1);
+    assert!(desk.state.parts.selected.is_some(), "a click chooses one");
+    let mut wide = Desk::at(60, (120, 24));
+    wide.press("1 0 1 p p esc");
+    assert!(wide.screen().contains("what it means"), "where they find room they stay");
+}

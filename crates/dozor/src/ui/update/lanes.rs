@@ -11,8 +11,9 @@ use std::time::Instant;
 
 /// Looks at a lane, or at the overview.
 pub fn choose(state: &mut State, lane: Option<Lane>) {
+    let explained = state.parts.seen(state.layout().and_then(|layout| layout.parts));
     state.lane = lane;
-    state.parts = Parts::default();
+    state.parts = Parts { explained, ..Parts::default() };
     state.order = lane.map_or_else(Order::by_cpu, |lane| Order::by(lane.lens()));
     state.chosen_lane_first();
     state.look_at_parts();

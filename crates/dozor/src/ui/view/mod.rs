@@ -113,6 +113,25 @@ fn rule(buffer: &mut Buffer, area: Rect, title: &str, state: &State) -> u16 {
     x
 }
 
+/// A text over some lines, broken between words.
+fn paragraph(state: &State, buffer: &mut Buffer, area: Rect, text: &str, role: Role) {
+    let mut lines: Vec<String> = vec![String::new()];
+    for word in text.split(' ') {
+        let line = lines.last_mut().unwrap_or_else(|| unreachable!("there is always a line"));
+        if line.is_empty() {
+            line.push_str(word);
+        } else if line.width() + 1 + word.width() <= usize::from(area.width) {
+            line.push(' ');
+            line.push_str(word);
+        } else {
+            lines.push(word.to_owned());
+        }
+    }
+    for (y, line) in (area.top()..area.bottom()).zip(lines) {
+        put(buffer, area.x, y, area.width, &line, state.theme.role(role));
+    }
+}
+
 /// Without colours the selected row is turned round as a whole; receding text in it would leave dark patches.
 fn even_out(state: &State, buffer: &mut Buffer, area: Rect) {
     if matches!(state.theme.depth, Depth::Sixteen | Depth::Mono) {

@@ -2,7 +2,7 @@
 
 use super::{BARS, put, put_right};
 use crate::ui::layout::Layout;
-use crate::ui::parts::{Form, Placed};
+use crate::ui::parts::{FIGURE, FIGURES_X, Form, Placed};
 use crate::ui::state::State;
 use crate::ui::theme::{Ground, Role};
 use dozor_core::catalogue::{Unit, Value};
@@ -53,6 +53,7 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout) {
         match placed.form {
             Form::Rows => table(state, buffer, &placed, section, lane),
             Form::Map { .. } => map(state, buffer, &placed, section, lane),
+            Form::Figures { per_line, cell } => figures(state, buffer, &placed, section, (per_line, cell)),
         }
     }
 }
@@ -359,6 +360,44 @@ fn strip_style(state: &State, piece: usize, lane: Lane) -> Style {
         0..=2 => theme.role(Role::Lane(lane)),
         3 | 4 => theme.strip(lane, Severity::Fine),
         _ => theme.role(Role::Line),
+    }
+}
+
+/// Names with their numbers beside each other; above them what the chosen one means.
+fn figures(
+    state: &State,
+    buffer: &mut Buffer,
+    placed: &Placed,
+    section: &Section,
+    (per_line, width): (u16, u16),
+) {
+    let theme = &state.theme;
+    let area = placed.rows;
+    for (place, (at, row)) in section.rows.iter().enumerate().skip(placed.first).enumerate() {
+        let (x, y) = (FIGURES_X + area.x + place as u16 % per_line * width, area.y + place as u16 / per_line);
+        if y >= area.bottom() {
+            break;
+        }
+        let cell = Rect::new(x - 2, y, width - FIGURE[1] + 2, 1);
+        let chosen = state.parts.selected.as_ref() == Some(&row.id);
+        if chosen {
+            buffer.set_style(cell, theme.ground(Ground::Selected));
+        }
+        if row.severity > Severity::Fine {
+            let sign = row.severity.sign().to_string();
+            put(buffer, x - 2, y, 1, &sign, theme.role(Role::Severity(row.severity)));
+        }
+        let name = row.cells[0].text().unwrap_or("");
+        put(buffer, x, y, width, name, theme.role(Role::Strong));
+        let text = cell_text(&section.columns[1], &row.cells[1]);
+        put_right(buffer, cell.right(), y, FIGURE[0], &text, theme.role(Role::Text));
+        if chosen {
+            super::even_out(state, buffer, cell);
+            let told = Rect { y: placed.headings, height: area.y - placed.headings, ..area };
+            let told =
+                Rect { x: told.x + FIGURES_X, width: told.width.saturating_sub(FIGURES_X + 1), ..told };
+            super::paragraph(state, buffer, told, section.meaning(at).unwrap_or(""), Role::Quiet);
+        }
     }
 }
 

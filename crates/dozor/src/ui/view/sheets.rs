@@ -1,6 +1,6 @@
 //! What is open over the screen.
 
-use super::{put, put_right};
+use super::{paragraph, put, put_right};
 use crate::differing::{cells, changes, label, presence_words, span, who};
 use crate::settings::Origin;
 use crate::settings::file::from_home;
@@ -17,7 +17,6 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Modifier;
 use ratatui::widgets::{Clear, Widget as _};
-use unicode_width::UnicodeWidthStr as _;
 
 /// Draws the open sheet.
 pub fn draw(state: &State, buffer: &mut Buffer, area: Rect) {
@@ -96,25 +95,6 @@ fn choose(state: &State, buffer: &mut Buffer, place: Rect, y: u16) {
     let row = Rect { x: place.x.saturating_sub(1), y, width: place.width + 1, height: 1 };
     buffer.set_style(row, state.theme.ground(Ground::Selected));
     put(buffer, place.x - 1, y, 1, "▸", state.theme.role(Role::Accent));
-}
-
-/// A text over some lines, broken between words.
-fn paragraph(state: &State, buffer: &mut Buffer, area: Rect, text: &str, role: Role) {
-    let mut lines: Vec<String> = vec![String::new()];
-    for word in text.split(' ') {
-        let line = lines.last_mut().unwrap_or_else(|| unreachable!("there is always a line"));
-        if line.is_empty() {
-            line.push_str(word);
-        } else if line.width() + 1 + word.width() <= usize::from(area.width) {
-            line.push(' ');
-            line.push_str(word);
-        } else {
-            lines.push(word.to_owned());
-        }
-    }
-    for (y, line) in (area.top()..area.bottom()).zip(lines) {
-        put(buffer, area.x, y, area.width, &line, state.theme.role(role));
-    }
 }
 
 fn pick(state: &State, buffer: &mut Buffer, area: Rect, whole: &Sheet, picker: &Picker) {
