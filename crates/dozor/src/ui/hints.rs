@@ -83,8 +83,8 @@ fn of_sheet(sheet: &Sheet) -> Vec<(String, String)> {
         }
         Sheet::Pick(picker) => {
             let does = match picker.kind {
-                Kind::Order => "order",
-                Kind::Arrange => "arrange",
+                Kind::Order => "order by it",
+                Kind::Arrange => "arrange so",
                 Kind::Commands | Kind::Help => "do it",
             };
             let mut pairs = own(&[("letters", "search"), ("↑ ↓", "choose"), ("enter", does)]);

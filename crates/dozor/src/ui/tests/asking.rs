@@ -530,6 +530,18 @@ fn signals_are_searched_by_name_number_and_words_like_every_list() {
 }
 
 #[test]
+fn the_list_of_orders_begins_at_the_present_one_and_says_what_enter_does() {
+    let mut desk = Desk::at(50, (80, 24));
+    desk.press("2 o");
+    assert!(desk.lines().iter().any(|line| line.contains("▸ rss ")), "{}", desk.screen());
+    assert!(desk.lines()[23].contains("enter order by it"), "{}", desk.lines()[23]);
+    desk.press("enter");
+    assert_eq!(desk.state.order.first.metric.alias, "rss", "nothing changed");
+    desk.press("o :cpu_t enter");
+    assert_eq!(desk.state.order.first.metric.alias, "cpu_time");
+}
+
+#[test]
 fn a_list_has_no_caret_that_nobody_sees() {
     let mut desk = Desk::at(30, (120, 40));
     desk.press(":");

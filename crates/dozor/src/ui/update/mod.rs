@@ -22,7 +22,7 @@ pub use mouse::thumb;
 pub use time::{distance_said, speed_word};
 
 use super::action::Action;
-use super::pick::{Kind, Picker};
+use super::pick::{Item, Kind, Picker, Row};
 use super::prompt::{Prompt, Purpose};
 use super::sheet::Sheet;
 use super::state::{CommandForm, Mode, Recording, State};
@@ -278,7 +278,7 @@ pub fn act(state: &mut State, action: Action, now: Instant) -> Vec<Effect> {
         Action::InvertMarks => rows::invert_marks(state),
         Action::Commands => state.sheet = Some(Sheet::Pick(Picker::new(Kind::Commands))),
         Action::Settings => settings_sheet::open(state),
-        Action::Order => state.sheet = Some(Sheet::Pick(Picker::new(Kind::Order))),
+        Action::Order => state.sheet = Some(order_sheet(state)),
         Action::OtherWay => {
             state.order = state.order.reversed();
             state.rank_anew();
@@ -332,6 +332,14 @@ fn moves(at: &mut usize, last: usize, key: &KeyEvent) -> bool {
     }
     .min(last);
     true
+}
+
+/// The list of metrics to order by, at the present one.
+fn order_sheet(state: &State) -> Sheet {
+    let mut picker = Picker::new(Kind::Order);
+    let is_present = |row: &Row| row.item == Item::Metric(state.order.first.metric);
+    picker.at = picker.items(state).iter().position(is_present).unwrap_or(0);
+    Sheet::Pick(picker)
 }
 
 /// The list of arrangements, at the present one.
