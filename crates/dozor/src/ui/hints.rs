@@ -27,7 +27,9 @@ pub struct Hint {
 }
 
 /// Words that go first on a narrow screen: what is easiest to find in the help.
-const DISPENSABLE: [&str; 20] = [
+const DISPENSABLE: [&str; 22] = [
+    "B becomes A",
+    "swap",
     "next saved",
     "usual",
     "save as",
@@ -109,10 +111,11 @@ fn of_sheet(sheet: &Sheet) -> Vec<(String, String)> {
             own(&[("↑ ↓", "choose"), ("← →", "change"), ("d", "default"), ("u", "undo"), ("esc", "close")])
         }
         Sheet::Compare(_) => own(&[
-            ("↑ ↓", "more"),
+            ("↑ ↓", "choose"),
+            ("enter", "look there"),
             ("+ -", "longer or shorter"),
             ("tab", "swap"),
-            ("a b", "go there"),
+            ("a b", "to A or B"),
             ("n", "B becomes A"),
             ("esc", "close"),
         ]),

@@ -2,11 +2,13 @@
 
 use super::keys::moving;
 use super::{MESSAGE, moves, time};
-use crate::ui::sheet::{CompareSheet, SPANS, Sheet};
-use crate::ui::state::State;
-use dozor_core::compare::{Side, compare};
+use crate::ui::sheet::{CompareSheet, Differing, SPANS, Sheet};
+use crate::ui::state::{HOLD, State};
+use dozor_core::compare::{Presence, Side, compare};
 use dozor_core::lane::Severity;
+use dozor_core::rank::RowId;
 use dozor_core::recording::ReadError;
+use dozor_core::row::Row as _;
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use std::time::Instant;
 
@@ -36,13 +38,38 @@ fn open(state: &mut State, walls: [i64; 2], span: usize, now: Instant) {
     match sides(state, walls, span) {
         Ok([a, b]) => {
             let comparison = compare(&a, &b);
-            let sheet = CompareSheet { walls, span, sides: [a, b], comparison, at: 0 };
+            let mut sheet = CompareSheet { walls, span, sides: [a, b], comparison, at: 0 };
+            // The first line is a title.
+            sheet.at = usize::from(sheet.lines().len() > 1);
             state.message = None;
             state.sheet = Some(Sheet::Compare(Box::new(sheet)));
         }
         Err(error) => {
             state.say(Severity::Warning, format!("a moment cannot be read: {error}"), Some(now + MESSAGE));
         }
+    }
+}
+
+/// Goes to where the chosen line is seen: to the second moment, or to the only one at which a process is there, and
+/// selects it.
+fn look(state: &mut State, now: Instant) {
+    let Some(Sheet::Compare(sheet)) = &state.sheet else { return };
+    let (pid, side) = match sheet.lines().get(sheet.at) {
+        Some(Differing::Process(process)) => {
+            (process.pid, usize::from(process.presence != Presence::Vanished))
+        }
+        Some(Differing::Pair(_)) => (None, 1),
+        Some(Differing::Title(_)) | None => return,
+    };
+    let wall = sheet.walls[side];
+    state.sheet = None;
+    time::go_to(state, state.timeline.at(wall), now);
+    let rows = state.sample.as_ref().map(|sample| sample.now.clone());
+    let row = rows.iter().flat_map(|now| &now.processes).find(|row| pid.is_some() && row.pid.value() == pid);
+    if let Some(row) = row {
+        state.selected = Some(RowId::Process(row.key()));
+        state.held_until = Some(now + HOLD);
+        state.keep_selection_visible();
     }
 }
 
@@ -68,6 +95,7 @@ pub(super) fn key(state: &mut State, key: &KeyEvent, now: Instant) {
         _ if moves(&mut sheet.at, last, &moving) => {}
         KeyCode::Char('+' | '=') => open(state, walls, (span + 1).min(SPANS.len() - 1), now),
         KeyCode::Char('-') => open(state, walls, span.saturating_sub(1), now),
+        KeyCode::Enter => look(state, now),
         KeyCode::Tab => open(state, [walls[1], walls[0]], span, now),
         KeyCode::Char('a' | 'b') => {
             let wall = walls[usize::from(key.code == KeyCode::Char('b'))];
