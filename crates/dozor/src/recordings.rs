@@ -3,12 +3,15 @@
 use dozor_core::recording::Frames;
 use dozor_core::text::without_number;
 use dozor_core::timeline::Timeline;
+use dozor_core::units::short_bytes;
 use dozor_linux::files::open as open_file;
 use std::fs::File;
-use std::io;
 use std::io::ErrorKind;
+use std::io::{self, IsTerminal as _};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::Instant;
 
 /// Recordings that were opened together.
 pub struct Opened {
@@ -69,7 +72,9 @@ pub fn open(paths: &[PathBuf]) -> anyhow::Result<Opened> {
         }
     }
     let mut problems = vec![];
-    let (timeline, failed) = Timeline::of_recordings(frames(&files, open_file, &mut problems));
+    let opening = Opening::begin();
+    let (timeline, failed) = Timeline::of_recordings(frames(&files, open_file, &opening, &mut problems));
+    drop(opening);
     for (place, error) in failed {
         problems.push(format!("{}: {error}", files[place].display()));
     }
@@ -109,13 +114,14 @@ pub fn told(problems: &[String]) -> Option<String> {
 pub fn frames(
     files: &[PathBuf],
     open: fn(&Path) -> io::Result<File>,
+    opening: &Opening,
     problems: &mut Vec<String>,
 ) -> Vec<Arc<dyn Frames>> {
     let mut all: Vec<Arc<dyn Frames>> = vec![];
     for path in files {
         let opened = if path == Path::new(STANDARD_INPUT) { arrived() } else { open(path) };
         match opened {
-            Ok(file) => all.push(Arc::new(Recorded(file))),
+            Ok(file) => all.push(Arc::new(Watched { file: Recorded(file), progress: opening.0.clone() })),
             Err(error) => {
                 // A segment that was taken away since the folder was listed is no problem.
                 if error.kind() != ErrorKind::NotFound {
@@ -148,6 +154,75 @@ impl Frames for Recorded {
             Err(rustix::io::Errno::NXIO) => self.0.metadata().map_or(offset, |data| data.len().max(offset)),
             Err(_) => offset,
         }
+    }
+}
+
+/// The time while recordings are opened. Files whose bytes are no readings take long; then it is told how far it is, on a terminal.
+pub struct Opening(Arc<Progress>);
+
+struct Progress {
+    begun: Instant,
+    /// Milliseconds until it is told next; never after the end, when the line belongs to others.
+    next: AtomicU64,
+    told: AtomicBool,
+}
+
+impl Opening {
+    /// Begins now.
+    pub fn begin() -> Opening {
+        const PATIENCE: u64 = 500;
+        let next = if io::stderr().is_terminal() { PATIENCE } else { u64::MAX };
+        Opening(Arc::new(Progress { begun: Instant::now(), next: next.into(), told: false.into() }))
+    }
+}
+
+impl Drop for Opening {
+    fn drop(&mut self) {
+        self.0.next.store(u64::MAX, Ordering::Relaxed);
+        if self.0.told.load(Ordering::Relaxed) {
+            eprint!("\r{:LINE$}\r", "");
+        }
+    }
+}
+
+/// Cells of the line that tells how far it is.
+const LINE: usize = 70;
+
+impl Progress {
+    fn tell(&self, offset: u64, file: &File) {
+        const EVERY: u64 = 250;
+        let now = self.begun.elapsed().as_millis() as u64;
+        if now < self.next.load(Ordering::Relaxed) {
+            return;
+        }
+        self.next.store(now + EVERY, Ordering::Relaxed);
+        self.told.store(true, Ordering::Relaxed);
+        let of = file.metadata().map_or(0, |data| data.len());
+        let [at, of] = [offset, of].map(|bytes| short_bytes(bytes as f64));
+        let text = format!("dozor: looking through the recording: {at} of {of}");
+        eprint!("\r{text:LINE$.LINE$}");
+    }
+}
+
+/// A recording while it is opened, and from then on.
+struct Watched {
+    file: Recorded,
+    progress: Arc<Progress>,
+}
+
+impl Frames for Watched {
+    fn bytes_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
+        self.progress.tell(offset, &self.file.0);
+        self.file.bytes_at(offset, buffer)
+    }
+
+    fn some_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<usize> {
+        self.progress.tell(offset, &self.file.0);
+        self.file.some_at(offset, buffer)
+    }
+
+    fn data_from(&self, offset: u64) -> u64 {
+        self.file.data_from(offset)
     }
 }
 

@@ -3,6 +3,7 @@
 mod terminal;
 
 use rustix::process::{Pid, Signal, kill_process};
+use std::io::Write as _;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
@@ -237,4 +238,26 @@ fn a_recording_that_grows_by_nothing_holds_no_key() {
     assert!(list.status.success() && begin.elapsed() < PATIENCE, "{:?}", begin.elapsed());
     let said = String::from_utf8_lossy(&list.stderr).into_owned();
     assert!(said.contains("damaged at byte"), "{said}");
+}
+
+#[test]
+fn a_long_search_is_told_before_there_is_a_screen() {
+    let folder = folder();
+    let file = folder.path().join("night.dozor");
+    let made = Command::new(DOZOR)
+        .args(["demo", "--for", "5s", "--record"])
+        .arg(&file)
+        .stderr(Stdio::null())
+        .status();
+    assert!(made.expect("dozor").success());
+    // Zeros that stand in the file are looked through; a hole would be skipped.
+    let mut zeros = std::fs::OpenOptions::new().append(true).open(&file).expect("the recording");
+    for _ in 0..400 {
+        zeros.write_all(&[0; 1 << 20]).expect("room");
+    }
+    let terminal = Terminal::run("dozor replay --paused night.dozor", (120, 30), folder.path());
+    terminal.wait_for("dozor: looking through the recording: ");
+    terminal.wait_for("REPLAY PAUSED");
+    terminal.keys("q");
+    terminal.assert_restored();
 }

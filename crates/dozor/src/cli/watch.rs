@@ -97,7 +97,9 @@ impl Watch {
         let mut problems = vec![];
         let past = self.history_for.unwrap_or(PAST);
         let files = recent(files, past, &host.name);
-        let failed = timeline.put_before(recordings::frames(&files, open, &mut problems));
+        let opening = recordings::Opening::begin();
+        let failed = timeline.put_before(recordings::frames(&files, open, &opening, &mut problems));
+        drop(opening);
         problems
             .extend(failed.into_iter().map(|(place, error)| format!("{}: {error}", files[place].display())));
         let named = self.history.is_some();
