@@ -623,3 +623,22 @@ fn a_hint_that_the_typed_line_covers_is_not_there_to_be_clicked() {
     assert_eq!(prompt.line.text(), "");
     assert!(desk.state.sheet.is_none());
 }
+
+/// Every action on a row that stands for threads does something or says why not.
+#[test]
+fn every_action_bears_a_row_of_idle_threads() {
+    for entry in ACTIONS {
+        let mut desk = Desk::at(50, (150, 48));
+        narrow(&mut desk, "catalogd");
+        desk.press("t");
+        desk.machine.want(desk.state.wanted());
+        desk.run(2);
+        desk.press("end");
+        assert!(matches!(desk.state.selected, Some(RowId::IdleThreads(_))), "{:?}", desk.state.selected);
+        let Some(key) = desk.state.keys.keys(entry.action).first().cloned() else { continue };
+        desk.press(&key);
+        desk.run(2);
+        assert!(!desk.lines().is_empty(), "{}", entry.name);
+        assert!(desk.state.marked.is_empty() || entry.name.contains("mark"), "{}", entry.name);
+    }
+}
