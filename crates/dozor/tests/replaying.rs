@@ -253,7 +253,7 @@ fn a_long_search_is_told_before_there_is_a_screen() {
     // Zeros that stand in the file are looked through; a hole would be skipped.
     let mut zeros = std::fs::OpenOptions::new().append(true).open(&file).expect("the recording");
     for _ in 0..400 {
-        zeros.write_all(&[0; 1 << 20]).expect("room");
+        zeros.write_all(&vec![0; 1 << 20]).expect("room");
     }
     let terminal = Terminal::run("dozor replay --paused night.dozor", (120, 30), folder.path());
     terminal.wait_for("dozor: looking through the recording: ");
