@@ -147,9 +147,9 @@ impl Parts {
     }
 
     /// How a table stands: folded where its explanations were seen and would be cut off.
-    fn form(&self, section: &Section, width: u16, room: u16) -> Form {
+    fn form(&self, section: &Section, (width, screen): (u16, u16), room: u16) -> Form {
         let seen = || self.explained.iter().any(|title| title == section.title);
-        if width >= EXPLAINED || section.meaning(0).is_none() || !seen() {
+        if screen >= EXPLAINED || section.meaning(0).is_none() || !seen() {
             return form(section, width, room);
         }
         let names = section.rows.iter().filter_map(|row| row.cells[0].text());
@@ -190,9 +190,9 @@ impl Parts {
     pub fn wish(&self, width: u16) -> u16 {
         let mut bottoms: Vec<(u16, u16)> =
             self.columns(Rect { width, ..Rect::default() }).iter().map(|column| (column.width, 0)).collect();
-        let of = |section: &Section, width: u16| {
+        let of = |section: &Section, own: u16| {
             let room = if section.rows.len() > CORES_IN_ROWS { 12 } else { u16::MAX };
-            let form = self.form(section, width, room);
+            let form = self.form(section, (own, width), room);
             self.head(section, form, section.shape == Shape::Strip) + form.lines(section.rows.len())
         };
         for section in self.turned() {
@@ -206,20 +206,20 @@ impl Parts {
     /// Places as many tables as there is room for, each in the column that is filled least.
     pub fn placed(&self, area: Rect) -> Vec<Placed> {
         let mut placed = vec![];
-        let mut columns = self.columns(area);
+        let (mut columns, screen) = (self.columns(area), area.width);
         for section in self.turned() {
             let Some(area) = columns.iter_mut().min_by_key(|column| column.y) else { break };
             let (room, y) = (area.height, area.y);
             let table = &self.sections[section];
             let strip = table.shape == Shape::Strip && room >= 5;
-            let head = self.head(table, self.form(table, area.width, room), strip);
+            let head = self.head(table, self.form(table, (area.width, screen), room), strip);
             let is_first = placed.is_empty();
             // A table below another needs two rows to be worth its title, or all of a smaller one.
             let least = head + if is_first { 1 } else { (table.rows.len() as u16).min(2) };
             if room < least {
                 break;
             }
-            let form = self.form(table, area.width, room - head);
+            let form = self.form(table, (area.width, screen), room - head);
             let height = form.lines(table.rows.len()).min(room - head);
             let seen = usize::from(height) * form.per_line();
             let first = if is_first { self.scroll.min(table.rows.len().saturating_sub(seen)) } else { 0 };

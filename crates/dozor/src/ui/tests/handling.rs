@@ -431,7 +431,10 @@ fn on_a_narrow_screen_explanations_are_folded_after_the_first_look() {
     let placed = desk.state.parts.placed(area)[0];
     desk.click(placed.rows.x + 4 + 2, placed.rows.y + 1);
     assert!(desk.state.parts.selected.is_some(), "a click chooses one");
-    let mut wide = Desk::at(60, (120, 24));
-    wide.press("1 0 1 p p esc");
-    assert!(wide.screen().contains("what it means"), "where they find room they stay");
+    for size in [(120, 24), (200, 60)] {
+        let mut wide = Desk::at(60, size);
+        wide.state.parts.explained.clone_from(&desk.state.parts.explained);
+        wide.press("1 0 1 p p esc");
+        assert!(wide.screen().contains("what it means"), "where they find room they stay: {size:?}");
+    }
 }
