@@ -91,6 +91,17 @@ fn cpu_seconds() -> f64 {
     seconds(usage.ru_utime) + seconds(usage.ru_stime)
 }
 
+/// CPU time of a process and all its threads, by the kernel's own clock; clock_getcpuclockid(3).
+fn process_clock(pid: i32) -> f64 {
+    // SAFETY: the pointers are good, and a time is two plain numbers.
+    unsafe {
+        let (mut clock, mut time): (_, libc::timespec) = (0, std::mem::zeroed());
+        assert_eq!(libc::clock_getcpuclockid(pid, &raw mut clock), 0);
+        assert_eq!(libc::clock_gettime(clock, &raw mut time), 0);
+        time.tv_sec as f64 + time.tv_nsec as f64 / 1e9
+    }
+}
+
 fn wait_for_go() {
     let mut line = String::new();
     std::io::stdin().read_line(&mut line).expect("an order");
@@ -100,6 +111,77 @@ extern "C" fn spin(_: *mut libc::c_void) -> *mut libc::c_void {
     loop {
         std::hint::black_box(());
     }
+}
+
+extern "C" fn burn(_: *mut libc::c_void) -> *mut libc::c_void {
+    let end = Instant::now() + Duration::from_millis(100);
+    while Instant::now() < end {
+        std::hint::black_box(end);
+    }
+    std::ptr::null_mut()
+}
+
+/// Threads that come and go between two readings.
+fn pool() {
+    // Threads that come and go between two readings: at each of them there is one thread. The harness has two, so
+    // it is a child that does so.
+    let (mut begin, mut end) = ([0; 2], [0; 2]);
+    // SAFETY: the arrays have room for two descriptors; the child calls the C library alone and dies with its parent.
+    let child = unsafe {
+        libc::pipe(begin.as_mut_ptr());
+        libc::pipe(end.as_mut_ptr());
+        let child = libc::fork();
+        if child == 0 {
+            let (mut byte, mut thread) = (0u8, 0);
+            libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
+            libc::read(begin[0], (&raw mut byte).cast(), 1);
+            for _ in 0..5 {
+                libc::pthread_create(&raw mut thread, std::ptr::null(), burn, std::ptr::null_mut());
+                libc::pthread_join(thread, std::ptr::null_mut());
+                libc::usleep(20_000);
+            }
+            libc::write(end[1], (&raw const byte).cast(), 1);
+            libc::sleep(60);
+            libc::_exit(0);
+        }
+        child
+    };
+    println!("> {child}");
+    wait_for_go();
+    let mut byte = 0u8;
+    // SAFETY: the descriptors are open and there is room for a byte.
+    unsafe {
+        libc::write(begin[1], (&raw const byte).cast(), 1);
+        libc::read(end[0], (&raw mut byte).cast(), 1);
+    }
+    println!("> done");
+    wait_for_go();
+    // SAFETY: it is our own child, which is waited for.
+    unsafe {
+        libc::kill(child, libc::SIGKILL);
+        libc::waitpid(child, std::ptr::null_mut(), 0);
+    }
+}
+
+/// A process whose main thread has ended while another works.
+fn work_without_main() {
+    // The harness keeps the main thread for itself, so the work is done in a child, whose main thread is this one.
+    // SAFETY: the child calls the C library alone, and dies with its parent.
+    let child = unsafe {
+        let child = libc::fork();
+        if child == 0 {
+            libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
+            let mut thread = 0;
+            libc::pthread_create(&raw mut thread, std::ptr::null(), spin, std::ptr::null_mut());
+            libc::syscall(libc::SYS_exit, 0);
+        }
+        child
+    };
+    println!("> {child}");
+    let mut status = 0;
+    // SAFETY: the pointer is good for the call.
+    unsafe { libc::waitpid(child, &raw mut status, 0) };
+    println!("> ended");
 }
 
 /// Not a test of its own: what the children do.
@@ -114,25 +196,7 @@ fn helper() {
             while cpu_seconds() < begin + 1.0 {}
             println!("> {}", cpu_seconds());
         }
-        "work without main" => {
-            // The harness keeps the main thread for itself, so the work is done in a child, whose main thread is this one.
-            // SAFETY: the child calls the C library alone, and dies with its parent.
-            let child = unsafe {
-                let child = libc::fork();
-                if child == 0 {
-                    libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
-                    let mut thread = 0;
-                    libc::pthread_create(&raw mut thread, std::ptr::null(), spin, std::ptr::null_mut());
-                    libc::syscall(libc::SYS_exit, 0);
-                }
-                child
-            };
-            println!("> {child}");
-            let mut status = 0;
-            // SAFETY: the pointer is good for the call.
-            unsafe { libc::waitpid(child, &raw mut status, 0) };
-            println!("> ended");
-        }
+        "work without main" => work_without_main(),
         "write" => {
             wait_for_go();
             let mut sink = std::fs::OpenOptions::new().write(true).open("/dev/null").expect("a sink");
@@ -148,6 +212,7 @@ fn helper() {
             let got = std::io::copy(&mut peer, &mut std::io::sink()).expect("all bytes");
             println!("> {got}");
         }
+        "pool" => pool(),
         "datagrams" => {
             let here = std::net::UdpSocket::bind("127.0.0.1:0").expect("a port");
             let there = std::net::UdpSocket::bind("127.0.0.1:0").expect("a port");
@@ -232,6 +297,27 @@ fn cpu_time_agrees_with_the_childs_own_account() {
     assert!((used - 1.0).abs() < 0.05, "{used} s of CPU time in the sample, the child burnt 1 s");
     let total = process_metric("cpu_time").expect("a metric").of(&view).number().expect("a time");
     assert!((total - own).abs() < 0.04, "{total} s since the start, the child says {own} s");
+}
+
+#[test]
+fn threads_that_live_between_two_readings_are_in_the_cpu_time_of_their_process() {
+    let _core = CORE.lock();
+    let mut helper = Helper::start("pool");
+    assert_eq!(helper.says(), "ready");
+    let pid: i32 = helper.says().parse().expect("a PID");
+    let mut source = source();
+    let before = Arc::new(source.read());
+    let used_before = process_clock(pid);
+    helper.go();
+    assert_eq!(helper.says(), "done");
+    let sample = Sample::new(Arc::new(source.host()), Some(before), Arc::new(source.read()));
+    let used = process_clock(pid) - used_before;
+    let view = sample.process(sample.find(key_of(i64::from(pid))).expect("the child"));
+    assert_eq!(view.now.threads.value(), Some(1), "none of them is seen");
+    let share = process_metric("cpu").expect("a metric").of(&view).number().expect("a share");
+    let seen = share / 100.0 * sample.seconds().expect("an interval");
+    helper.go();
+    assert!((seen - used).abs() <= used * 0.05 + 0.03, "{seen} s, by the kernel's clock {used} s");
 }
 
 #[test]

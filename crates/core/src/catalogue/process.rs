@@ -47,11 +47,16 @@ fn age(view: &ProcessView<'_>) -> Known<f64> {
         .map(|(start, now)| (now / 1e9 - start / ticks_per_second(view)).max(0.0))
 }
 
-/// CPU time in percent of one core: in nanoseconds where the kernel gives them, else in clock ticks.
+/// CPU time in percent of one core: in nanoseconds where the kernel gives them, else in clock ticks. The nanoseconds are those of
+/// the main thread; where the ticks of the whole process say more than two ticks more, other threads worked between the readings.
 fn cpu(view: &ProcessView<'_>) -> Value {
-    match view.rate(|row| row.run_ns) {
-        Known::Value(ns) => Value::Number(ns / 1e7),
-        _ => sum(view.share(|row| row.user_ticks), view.share(|row| row.system_ticks)),
+    let ticks = sum(view.share(|row| row.user_ticks), view.share(|row| row.system_ticks));
+    let Known::Value(ns) = view.rate(|row| row.run_ns) else { return ticks };
+    let exact = ns / 1e7;
+    let two_ticks = 200.0 / (ticks_per_second(view) * view.sample.seconds().unwrap_or(f64::INFINITY));
+    match ticks.number() {
+        Some(coarse) if coarse > exact + two_ticks => ticks,
+        _ => Value::Number(exact),
     }
 }
 
