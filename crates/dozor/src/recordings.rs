@@ -191,8 +191,13 @@ const LINE: usize = 70;
 impl Progress {
     fn tell(&self, offset: u64, file: &File) {
         const EVERY: u64 = 250;
+        let next = self.next.load(Ordering::Relaxed);
+        // Once it is open, reading costs nothing more.
+        if next == u64::MAX {
+            return;
+        }
         let now = self.begun.elapsed().as_millis() as u64;
-        if now < self.next.load(Ordering::Relaxed) {
+        if now < next {
             return;
         }
         self.next.store(now + EVERY, Ordering::Relaxed);

@@ -280,11 +280,18 @@ impl Processes {
     ) -> Option<i64> {
         let used = |row: &ProcessRow| Some(row.user_ticks.value()? + row.system_ticks.value()?);
         let ran = known.and_then(|known| Some(used(row)? - used(&known.row)?)).unwrap_or(0);
-        let ended = row.state == Raw::new(i64::from(b'Z'));
-        let hides = row.state != Raw::new(i64::from(b'R')) && (ended || ran as f64 >= self.busy_ticks);
+        let letter = |state: Raw| state.value().and_then(|code| u8::try_from(code).ok()).unwrap_or(0);
+        let hides = match letter(row.state) {
+            b'R' => false,
+            b'Z' => true,
+            _ => ran as f64 >= self.busy_ticks,
+        };
         let pid = row.pid.value().filter(|_| hides && row.threads.value() > Some(1))?;
-        let rank = |state: Raw| {
-            b"ZDR".iter().position(|letter| state == Raw::new(i64::from(*letter))).map_or(1, |at| at * 2)
+        let rank = |state: Raw| match letter(state) {
+            b'Z' => 0,
+            b'D' => 2,
+            b'R' => 3,
+            _ => 1,
         };
         let last = known.and_then(|known| known.worker);
         for thread in last.into_iter().chain(threads::numbers(&self.proc, pid)) {
@@ -297,7 +304,7 @@ impl Processes {
             if rank(state) > rank(row.state) {
                 row.state = state;
             }
-            if state == Raw::new(i64::from(b'R')) {
+            if letter(state) == b'R' {
                 return Some(thread);
             }
         }

@@ -1,0 +1,163 @@
+//! Children of tests: this test program again, with the name of what it shall do in the environment, and what two of them do.
+
+use std::io::{BufRead as _, BufReader, Write as _};
+use std::process::{Child, ChildStdout, Command, Stdio};
+use std::time::{Duration, Instant};
+
+pub const HELPER: &str = "DOZOR_TEST_HELPER";
+
+/// A child that does what a helper says; killed and waited for at the end of the test.
+pub struct Helper {
+    pub child: Child,
+    lines: std::io::Lines<BufReader<ChildStdout>>,
+}
+
+impl Helper {
+    pub fn start(name: &str) -> Helper {
+        Helper::spawn(Command::new(std::env::current_exe().expect("our own path")), name)
+    }
+
+    pub fn spawn(mut command: Command, name: &str) -> Helper {
+        let mut child = command
+            .args(["--exact", "child", "--nocapture", "--test-threads=1"])
+            .env(HELPER, name)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .expect("a child");
+        let lines = BufReader::new(child.stdout.take().expect("its output")).lines();
+        Helper { child, lines }
+    }
+
+    /// The rest of the next line that begins with `> `; the test harness prints lines of its own.
+    pub fn says(&mut self) -> String {
+        loop {
+            let line = self.lines.next().expect("the helper goes on").expect("text");
+            if let Some((_, said)) = line.split_once("> ") {
+                return said.to_owned();
+            }
+        }
+    }
+
+    pub fn go(&mut self) {
+        self.child.stdin.as_mut().expect("its input").write_all(b"go\n").expect("it listens");
+    }
+
+    pub fn pid(&self) -> i64 {
+        i64::from(self.child.id())
+    }
+}
+
+impl Drop for Helper {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+pub fn seconds(time: libc::timeval) -> f64 {
+    time.tv_sec as f64 + time.tv_usec as f64 / 1e6
+}
+
+pub fn cpu_seconds() -> f64 {
+    // SAFETY: rusage is a plain C struct of numbers, for which zeros are valid, and the pointer is good.
+    let usage = unsafe {
+        let mut usage: libc::rusage = std::mem::zeroed();
+        libc::getrusage(libc::RUSAGE_SELF, &raw mut usage);
+        usage
+    };
+    seconds(usage.ru_utime) + seconds(usage.ru_stime)
+}
+
+/// CPU time of a process and all its threads, by the kernel's own clock; clock_getcpuclockid(3).
+pub fn process_clock(pid: i32) -> f64 {
+    // SAFETY: the pointers are good, and a time is two plain numbers.
+    unsafe {
+        let (mut clock, mut time): (_, libc::timespec) = (0, std::mem::zeroed());
+        assert_eq!(libc::clock_getcpuclockid(pid, &raw mut clock), 0);
+        assert_eq!(libc::clock_gettime(clock, &raw mut time), 0);
+        time.tv_sec as f64 + time.tv_nsec as f64 / 1e9
+    }
+}
+
+pub fn wait_for_go() {
+    let mut line = String::new();
+    std::io::stdin().read_line(&mut line).expect("an order");
+}
+
+extern "C" fn spin(_: *mut libc::c_void) -> *mut libc::c_void {
+    loop {
+        std::hint::black_box(());
+    }
+}
+
+extern "C" fn burn(_: *mut libc::c_void) -> *mut libc::c_void {
+    let end = Instant::now() + Duration::from_millis(100);
+    while Instant::now() < end {
+        std::hint::black_box(end);
+    }
+    std::ptr::null_mut()
+}
+
+/// Threads that come and go between two readings.
+pub fn pool() {
+    // Threads that come and go between two readings: at each of them there is one thread. The harness has two, so
+    // it is a child that does so.
+    let (mut begin, mut end) = ([0; 2], [0; 2]);
+    // SAFETY: the arrays have room for two descriptors; the child calls the C library alone and dies with its parent.
+    let child = unsafe {
+        libc::pipe(begin.as_mut_ptr());
+        libc::pipe(end.as_mut_ptr());
+        let child = libc::fork();
+        if child == 0 {
+            let (mut byte, mut thread) = (0u8, 0);
+            libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
+            libc::read(begin[0], (&raw mut byte).cast(), 1);
+            for _ in 0..5 {
+                libc::pthread_create(&raw mut thread, std::ptr::null(), burn, std::ptr::null_mut());
+                libc::pthread_join(thread, std::ptr::null_mut());
+                libc::usleep(20_000);
+            }
+            libc::write(end[1], (&raw const byte).cast(), 1);
+            libc::sleep(60);
+            libc::_exit(0);
+        }
+        child
+    };
+    println!("> {child}");
+    wait_for_go();
+    let mut byte = 0u8;
+    // SAFETY: the descriptors are open and there is room for a byte.
+    unsafe {
+        libc::write(begin[1], (&raw const byte).cast(), 1);
+        libc::read(end[0], (&raw mut byte).cast(), 1);
+    }
+    println!("> done");
+    wait_for_go();
+    // SAFETY: it is our own child, which is waited for.
+    unsafe {
+        libc::kill(child, libc::SIGKILL);
+        libc::waitpid(child, std::ptr::null_mut(), 0);
+    }
+}
+
+/// A process whose main thread has ended while another works.
+pub fn work_without_main() {
+    // The harness keeps the main thread for itself, so the work is done in a child, whose main thread is this one.
+    // SAFETY: the child calls the C library alone, and dies with its parent.
+    let child = unsafe {
+        let child = libc::fork();
+        if child == 0 {
+            libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
+            let mut thread = 0;
+            libc::pthread_create(&raw mut thread, std::ptr::null(), spin, std::ptr::null_mut());
+            libc::syscall(libc::SYS_exit, 0);
+        }
+        child
+    };
+    println!("> {child}");
+    let mut status = 0;
+    // SAFETY: the pointer is good for the call.
+    unsafe { libc::waitpid(child, &raw mut status, 0) };
+    println!("> ended");
+}
