@@ -318,10 +318,11 @@ impl Table {
 
     /// Puts threads below their processes; those that did nothing as one row, so that they do not bury the one that works.
     fn put_threads(&mut self, everybody: &Everybody<'_>, how: &Arranging<'_>) {
+        let cpu = listed("cpu");
         let is_idle = |thread: &Listed| {
             let view = everybody.view(*thread);
             how.stays != Some(&id(everybody, *thread))
-                && listed("cpu").of(&view).number().is_some()
+                && cpu.of(&view).number().is_some()
                 && !is_active(&view)
         };
         let Some(sample) = everybody.threads else { return };
