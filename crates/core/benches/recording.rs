@@ -175,6 +175,7 @@ impl Load {
                     peak_bytes: raw(4_096 * (900 + chance.below(30))),
                     read_bytes: raw(0),
                     write_bytes: raw(0),
+                    ..EndedRow::default()
                 });
             } else {
                 reading.processes.push(Arc::new(ProcessRow {

@@ -16,6 +16,8 @@ use std::sync::Arc;
 const PROGRAMS: usize = 6;
 /// State of those who are gone; proc_pid_stat(5).
 const DEAD: i64 = b'X' as i64;
+/// State of those that ended before and were not waited for.
+const ZOMBIE: Raw = Raw::new(b'Z' as i64);
 /// CPU time in percent of a core from which on unseen processes without a name get a row.
 const WORTH_A_ROW: f64 = 5.0;
 
@@ -64,10 +66,33 @@ fn gone(sample: &Sample, last: &ProcessRow, ended: Option<&EndedRow>) -> Process
         state: Raw::new(DEAD),
         ..ProcessRow::default()
     };
-    if let Some(ended) = ended {
-        row.user_ticks = ticks(sample, ended.user);
-        row.system_ticks = ticks(sample, ended.system);
-        (row.read_bytes, row.write_bytes) = (ended.read_bytes, ended.write_bytes);
+    let growth_known = last.io_unknown.value().unwrap_or(0) == 0;
+    // Bytes of records are of whole KiB, so they may be a little behind what was read before.
+    let bytes = |ended: Raw, before: Raw| -> Raw {
+        let all = ended.get().zip(before.get());
+        all.map(|(ended, before)| if ended + 1024 > before { ended.max(before) } else { ended }).into()
+    };
+    if last.state == ZOMBIE {
+        // It had ended before; nothing was added since.
+        (row.user_ticks, row.system_ticks) = (last.user_ticks, last.system_ticks);
+        (row.read_bytes, row.write_bytes) = (last.read_bytes, last.write_bytes);
+        (row.cancelled_bytes, row.io_unknown) = (last.cancelled_bytes, last.io_unknown);
+        (row.read_any_bytes, row.write_any_bytes) = (last.read_any_bytes, last.write_any_bytes);
+    } else if let Some(ended) = ended {
+        // The kernel divides the same sum between the two a little differently in its two accounts.
+        let most = |ended: Raw, before: Raw| -> Raw {
+            ended.get().map(|all| all.max(before.value().unwrap_or(0))).into()
+        };
+        row.user_ticks = most(ticks(sample, ended.user), last.user_ticks);
+        row.system_ticks = most(ticks(sample, ended.system), last.system_ticks);
+        if growth_known {
+            row.read_bytes = bytes(ended.read_bytes, last.read_bytes);
+            row.write_bytes = bytes(ended.write_bytes, last.write_bytes);
+            row.cancelled_bytes = bytes(ended.cancelled_bytes, last.cancelled_bytes);
+            row.read_any_bytes = bytes(ended.read_any_bytes, last.read_any_bytes);
+            row.write_any_bytes = bytes(ended.write_any_bytes, last.write_any_bytes);
+            row.io_unknown = last.io_unknown;
+        }
     }
     row
 }
@@ -166,6 +191,10 @@ fn gathered(sample: &Sample, pid: i64, ended: &[&EndedRow], cpu_seconds: f64) ->
             .unwrap_or(Raw::ABSENT),
         read_bytes: sum(|row| row.read_bytes),
         write_bytes: sum(|row| row.write_bytes),
+        cancelled_bytes: sum(|row| row.cancelled_bytes),
+        read_any_bytes: sum(|row| row.read_any_bytes),
+        write_any_bytes: sum(|row| row.write_any_bytes),
+        io_unknown: Raw::new(0),
         ..ProcessRow::default()
     }
 }

@@ -414,10 +414,16 @@ rows! {
         system: "us" Level;
         /// Most memory that it held.
         peak_bytes: "bytes" Level;
-        /// Bytes fetched from storage.
+        /// Bytes fetched from storage; like all bytes of this row of whole KiB, and absent where threads ended before anybody listened.
         read_bytes: "bytes" Level;
-        /// Bytes sent to storage.
+        /// Bytes of pages that it made dirty.
         write_bytes: "bytes" Level;
+        /// Bytes of dirty pages that it dropped before they were written.
+        cancelled_bytes: "bytes" Level;
+        /// Bytes returned by read calls, cached or not.
+        read_any_bytes: "bytes" Level;
+        /// Bytes handed to write calls, cached or not.
+        write_any_bytes: "bytes" Level;
     }
 }
 
@@ -534,8 +540,18 @@ rows! {
         disk_wait_ticks: "ticks" Counter;
         /// Bytes fetched from storage; proc_pid_io(5) read_bytes.
         read_bytes: "bytes" Counter;
-        /// Bytes sent to storage; proc_pid_io(5) write_bytes.
+        /// Bytes of pages that it made dirty; proc_pid_io(5) write_bytes. Kernels with large folios count each one whole.
         write_bytes: "bytes" Counter;
+        /// Bytes of dirty pages that it dropped before they were written; proc_pid_io(5) cancelled_write_bytes.
+        cancelled_bytes: "bytes" Counter;
+        /// How often its own input and output could not be told from what it took over from children. Where this is known, all
+        /// fields of input and output are its own; elsewhere they are the kernel's, which hold those of children that it waited for.
+        io_unknown: "count" Counter;
+        /// 1 where it writes in other ways than by write calls (shared mappings of files, asynchronous requests), 0 where it was
+        /// looked at and does not; proc_pid_maps(5), proc_pid_fd(5).
+        writes_otherwise: "" Label;
+        /// Page faults of children that it waited for; proc_pid_stat(5) cminflt.
+        children_faults: "count" Counter;
         /// Read calls; proc_pid_io(5) syscr.
         read_calls: "count" Counter;
         /// Write calls; proc_pid_io(5) syscw.

@@ -287,18 +287,23 @@ impl ProcessView<'_> {
         rate(counter(self.now), before, self.sample.seconds)
     }
 
-    /// Growth per second of one of its counters of input and output.
+    /// Growth per second of one of its counters of input and output. Unknown in a sample in which it could not be told
+    /// from what it took over from children.
     ///
-    /// When a process waits for a child that ended, the kernel adds all that the child ever read and wrote to the
-    /// parent (kernel/exit.c). That was the child's own and is taken off again, as far as it is known: where ends are
-    /// reported and hold the counter (`at_the_end`) all of it, else what the child had shown up to the earlier
-    /// reading. Without that the parent of a program that wrote for an hour would seem to write it all at once.
+    /// Older recordings hold the kernel's counters. When a process waits for a child that ended, the kernel adds all that the
+    /// child ever read and wrote to the parent (kernel/exit.c). That was the child's own and is taken off again, as far as it
+    /// is known: where ends are reported and hold the counter (`at_the_end`) all of it, else what the child had shown up
+    /// to the earlier reading.
     pub fn io_rate(
         &self,
         counter: impl Fn(&ProcessRow) -> Raw,
         at_the_end: Option<fn(&EndedRow) -> Raw>,
     ) -> Known<f64> {
         let rate = self.rate(&counter);
+        if let Some(unknown) = self.now.io_unknown.value() {
+            let before = self.before.and_then(|before| before.io_unknown.value()).unwrap_or(0);
+            return if unknown > before { Known::Absent } else { rate };
+        }
         let (Known::Value(value), Some(pid), Some(seconds)) =
             (rate, self.now.pid.value(), self.sample.seconds)
         else {

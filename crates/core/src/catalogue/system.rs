@@ -3,12 +3,14 @@
 use super::{Combine, Eval, Instances, Kind, Metric, Unit, Value};
 use crate::known::{Known, Raw};
 use crate::reading::{
-    BatteryRow, CoreRow, DiskRow, EndedRow, FilesystemRow, GpuRow, InterfaceRow, Reading, SensorRow,
+    BatteryRow, CoreRow, DiskRow, EndedRow, FilesystemRow, GpuRow, InterfaceRow, ProcessRow, Reading,
+    SensorRow,
 };
 use crate::row::Row;
 use crate::sample::{PartView, Sample};
 use crate::text::Text;
 use crate::wanted::Part;
+use std::collections::HashMap;
 
 const fn entry(
     alias: &'static str,
@@ -234,39 +236,97 @@ fn ended(sample: &Sample, counts: impl Fn(&EndedRow) -> bool) -> Known<f64> {
 
 /// CPU time of the machine less that of the processes, in percent of one core.
 ///
-/// What waited-for children used counts as explained, but only what they used in this sample: of those that were
-/// still in the earlier reading, the time up to then was explained before.
+/// Where ends are reported, those that ended are among the processes with what they used in this sample. Elsewhere it is
+/// what their parents took over when they waited for them, less what had been explained up to the earlier reading.
 pub fn unaccounted(sample: &Sample) -> Known<f64> {
-    let Some(before) = &sample.before else { return Known::Absent };
-    let ticks = |row: &crate::reading::ProcessRow, children: bool| -> f64 {
-        let own = [row.user_ticks, row.system_ticks];
-        let reaped = [row.children_user_ticks, row.children_system_ticks];
-        let all = own.into_iter().chain(reaped.into_iter().filter(|_| children));
-        all.filter_map(Raw::value).sum::<i64>() as f64
-    };
-    let mut explained = 0.0;
-    for at in 0..sample.now.processes.len() {
-        let view = sample.process(at);
-        match view.before {
-            Some(earlier) => explained += (ticks(view.now, true) - ticks(earlier, true)).max(0.0),
-            None if view.born => explained += ticks(view.now, true),
-            None => {}
-        }
+    if sample.before.is_none() {
+        return Known::Absent;
     }
-    for row in &before.processes {
-        if sample.find(row.key()).is_none() {
-            explained -= ticks(row, true);
-        }
-    }
+    let used: f64 = survivors_used(sample)
+        + match sample.now.system.notifications_lost.value() {
+            Some(_) => reported_used(sample),
+            None => taken_over(sample),
+        };
     let seconds = sample.seconds().unwrap_or(0.0);
     let cores = f64::from(sample.host.cores.max(1));
     let per_second = f64::from(sample.host.ticks_per_second.max(1));
     cpu_busy(sample).map(|busy| {
         // Stolen time was nobody's here.
         let stolen = cpu_share(sample, |c| c.steal).value().unwrap_or(0.0);
-        let explained = (explained / per_second / seconds.max(1e-9) * 100.0).max(0.0);
+        let explained = (used / per_second / seconds.max(1e-9) * 100.0).max(0.0);
         ((busy - stolen).max(0.0) * cores - explained).max(0.0)
     })
+}
+
+fn own_ticks(row: &ProcessRow) -> f64 {
+    [row.user_ticks, row.system_ticks].into_iter().filter_map(Raw::value).sum::<i64>() as f64
+}
+
+fn children_ticks(row: &ProcessRow) -> f64 {
+    [row.children_user_ticks, row.children_system_ticks].into_iter().filter_map(Raw::value).sum::<i64>()
+        as f64
+}
+
+/// Ticks of those that are in the later reading.
+fn survivors_used(sample: &Sample) -> f64 {
+    let used = |at| {
+        let view = sample.process(at);
+        match view.before {
+            Some(earlier) => (own_ticks(view.now) - own_ticks(earlier)).max(0.0),
+            None if view.born => own_ticks(view.now),
+            None => 0.0,
+        }
+    };
+    (0..sample.now.processes.len()).map(used).sum()
+}
+
+/// Ticks that those that ended used in this sample, as their ends were reported.
+fn reported_used(sample: &Sample) -> f64 {
+    let per_second = f64::from(sample.host.ticks_per_second.max(1));
+    let earlier = sample.before.as_deref();
+    let used = |ended: &EndedRow| {
+        let pid = ended.pid.value()?;
+        // One that nobody waited for yet is still a row, with its last counts.
+        if with_pid(&sample.now, pid).is_some() {
+            return None;
+        }
+        let all = (ended.user.value()? + ended.system.value()?) as f64 / 1e6 * per_second;
+        let before = earlier.and_then(|before| with_pid(before, pid)).map_or(0.0, own_ticks);
+        // What had more before was another process with the same number.
+        Some(if before > all + 2.0 { all } else { (all - before).max(0.0) })
+    };
+    sample.now.ended.iter().filter_map(used).sum()
+}
+
+fn with_pid(reading: &Reading, pid: i64) -> Option<&ProcessRow> {
+    let at = reading.processes.partition_point(|row| row.pid.value().unwrap_or(-1) < pid);
+    reading.processes.get(at).map(|row| &**row).filter(|row| row.pid.value() == Some(pid))
+}
+
+/// Ticks that parents took over from children in this sample, less what these had used up to the earlier reading. A child
+/// that nobody waited for (its parent ignores ends) is in nobody's, so no parent has less than nothing.
+fn taken_over(sample: &Sample) -> f64 {
+    let Some(before) = &sample.before else { return 0.0 };
+    let (mut gone, mut orphans) = (HashMap::<i64, f64>::new(), 0.0);
+    for row in before.processes.iter().filter(|row| sample.find(row.key()).is_none()) {
+        let ticks = own_ticks(row) + children_ticks(row);
+        match row.ppid.value().filter(|parent| with_pid(&sample.now, *parent).is_some()) {
+            Some(parent) => *gone.entry(parent).or_default() += ticks,
+            // Its parent ended as well; who waited for it then cannot be told.
+            None => orphans += ticks,
+        }
+    }
+    let grown = |at| {
+        let view = sample.process(at);
+        let all = match view.before {
+            Some(earlier) => children_ticks(view.now) - children_ticks(earlier),
+            None if view.born => children_ticks(view.now),
+            None => 0.0,
+        };
+        let shown = view.now.pid.value().and_then(|pid| gone.get(&pid)).copied().unwrap_or(0.0);
+        (all - shown).max(0.0)
+    };
+    ((0..sample.now.processes.len()).map(grown).sum::<f64>() - orphans).max(0.0)
 }
 
 fn both(a: Known<f64>, b: Known<f64>) -> Known<f64> {

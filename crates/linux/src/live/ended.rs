@@ -1,23 +1,76 @@
 //! Processes that ended since the last reading, also those that no reading has shown.
+//!
+//! The kernel reports the end of every thread. A process ends with its last one, and what it used is what all of its
+//! threads did: they are added up as they end, also over several readings.
 
 use crate::netlink::events::{Events, ProcessEvent};
-use crate::netlink::exits::{ExitRecord, Exits};
+use crate::netlink::exits::{ExitRecord, Exits, divided};
 use dozor_core::known::Raw;
 use dozor_core::reading::{EndedRow, ProcessRow, no_text};
 use dozor_core::text::Text;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
+/// State of a process that ended and was not waited for; proc_pid_stat(5).
+const ZOMBIE: Raw = Raw::new(b'Z' as i64);
+
+/// What the threads of a process that ended so far used.
+#[derive(Clone, Default)]
+struct Threads {
+    used_us: [i64; 2],
+    peak_bytes: i64,
+    bytes: [i64; 5],
+    /// It had threads before anybody listened, whose bytes are not among these.
+    incomplete: bool,
+}
+
+impl Threads {
+    fn add(&mut self, record: &ExitRecord) {
+        self.used_us[0] += record.user_us;
+        self.used_us[1] += record.system_us;
+        self.peak_bytes = self.peak_bytes.max(record.peak_bytes);
+        for (sum, bytes) in self.bytes.iter_mut().zip(bytes_of(record)) {
+            *sum = sum.saturating_add(bytes);
+        }
+    }
+}
+
+fn bytes_of(record: &ExitRecord) -> [i64; 5] {
+    [
+        record.read_bytes,
+        record.write_bytes,
+        record.cancelled_bytes,
+        record.read_any_bytes,
+        record.write_any_bytes,
+    ]
+}
+
 /// Hears of ends. Without permission it stays silent.
 #[derive(Default)]
 pub struct Ended {
     exits: Option<Exits>,
-    events: Option<Events>,
     tried: bool,
     lost: u64,
+    /// Names of those that the last reading showed.
     names: HashMap<i64, Text>,
+    /// Those that were there when listening began.
+    old: HashSet<i64>,
+    /// By process: what its ended threads used.
+    threads: HashMap<i64, Threads>,
+    /// Ends of processes that the reading still showed alive: they belong to the next one.
+    held: Vec<EndedRow>,
     records: Vec<ExitRecord>,
+    /// Before version 12 an account does not tell its process; then events do.
+    events: Option<Older>,
+}
+
+/// What kernels need that do not tell which account is that of a process.
+struct Older {
+    events: Events,
     happened: Vec<ProcessEvent>,
+    /// Accounts and ends that nothing matched yet: they wait for one more reading, since the one comes after the other.
+    records: Vec<ExitRecord>,
+    ends: HashSet<i64>,
 }
 
 impl Ended {
@@ -28,55 +81,112 @@ impl Ended {
 
     /// Rows of the processes that ended since the last call. `processes` are those that are there now.
     pub fn take(&mut self, processes: &[Arc<ProcessRow>]) -> Vec<EndedRow> {
-        if !std::mem::replace(&mut self.tried, true) {
-            self.events = Events::open().ok();
+        let first = !std::mem::replace(&mut self.tried, true);
+        if first {
             self.exits = Exits::open().ok();
         }
         let Some(exits) = &mut self.exits else { return vec![] };
         self.lost += exits.take(&mut self.records);
-        // The account of a thread looks like that of a process; events tell which is which.
-        let mut first_threads: Option<HashSet<i64>> = None;
-        if let Some(events) = &mut self.events {
-            self.lost += events.take(&mut self.happened);
-            first_threads = Some(
-                self.happened
-                    .iter()
-                    .filter_map(|event| match event {
-                        ProcessEvent::Exit { pid, .. } => Some(*pid),
-                        _ => None,
-                    })
-                    .collect(),
-            );
+        let mut alive: HashMap<i64, &ProcessRow> = HashMap::with_capacity(processes.len());
+        alive.extend(processes.iter().filter_map(|row| Some((row.pid.value()?, &**row))));
+        if first {
+            self.old = alive.keys().copied().collect();
         }
-        let names: HashMap<i64, Text> =
-            processes.iter().filter_map(|row| Some((row.pid.value()?, row.name.clone()))).collect();
-        let is_process =
-            |record: &&ExitRecord| first_threads.as_ref().is_none_or(|set| set.contains(&record.pid));
-        let rows = self
-            .records
-            .iter()
-            .filter(is_process)
-            .enumerate()
-            .map(|(order, record)| EndedRow {
-                name: record.name.clone(),
-                parent: names
-                    .get(&record.ppid)
-                    .or_else(|| self.names.get(&record.ppid))
-                    .cloned()
-                    .unwrap_or_else(no_text),
-                order: Raw::new(order as i64),
-                pid: record.pid.into(),
-                ppid: record.ppid.into(),
-                seen: i64::from(self.names.contains_key(&record.pid)).into(),
-                elapsed: record.elapsed_us.into(),
-                user: record.user_us.into(),
-                system: record.system_us.into(),
-                peak_bytes: record.peak_bytes.into(),
-                read_bytes: record.read_bytes.into(),
-                write_bytes: record.write_bytes.into(),
-            })
-            .collect();
-        self.names = names;
+        self.tell_older_apart();
+        let mut rows = std::mem::take(&mut self.held);
+        for record in std::mem::take(&mut self.records) {
+            let pid = record.pid.unwrap_or(record.tid);
+            if record.last == Some(false) {
+                let old = self.old.contains(&pid);
+                let threads = self
+                    .threads
+                    .entry(pid)
+                    .or_insert_with(|| Threads { incomplete: old, ..Threads::default() });
+                threads.add(&record);
+                continue;
+            }
+            let row = self.row(pid, &record, &alive);
+            // One that ended after it was read is among the living of this reading.
+            match alive.get(&pid) {
+                Some(shown) if shown.state != ZOMBIE => self.held.push(row),
+                _ => rows.push(row),
+            }
+        }
+        for (order, row) in rows.iter_mut().enumerate() {
+            row.order = Raw::new(order as i64);
+        }
+        self.threads.retain(|pid, _| alive.contains_key(pid));
+        self.old.retain(|pid| alive.contains_key(pid));
+        self.names.clear();
+        self.names.extend(alive.iter().map(|(pid, row)| (*pid, row.name.clone())));
         rows
+    }
+
+    fn row(&mut self, pid: i64, record: &ExitRecord, alive: &HashMap<i64, &ProcessRow>) -> EndedRow {
+        let mut all = self.threads.remove(&pid).unwrap_or_default();
+        // Threads that ended before anybody listened are in the group's CPU time alone.
+        all.incomplete |= record.group_us.is_some() && self.old.contains(&pid);
+        all.add(record);
+        let [mut user, mut system] = all.used_us;
+        if let Some(group) = record.group_us.filter(|group| *group > user + system) {
+            (user, system) = divided(group, user, system);
+        }
+        let incomplete = all.incomplete || record.last.is_none() && record.group_us.is_some();
+        let bytes = all.bytes.map(|bytes| if incomplete { Raw::ABSENT } else { Raw::new(bytes) });
+        let [read_bytes, write_bytes, cancelled_bytes, read_any_bytes, write_any_bytes] = bytes;
+        let parent = alive.get(&record.ppid).map(|row| &row.name).or_else(|| self.names.get(&record.ppid));
+        EndedRow {
+            name: record.name.clone(),
+            parent: parent.cloned().unwrap_or_else(no_text),
+            order: Raw::ABSENT,
+            pid: pid.into(),
+            ppid: record.ppid.into(),
+            seen: i64::from(self.names.contains_key(&pid) || alive.contains_key(&pid)).into(),
+            elapsed: record.elapsed_us.into(),
+            user: user.into(),
+            system: system.into(),
+            peak_bytes: all.peak_bytes.into(),
+            read_bytes,
+            write_bytes,
+            cancelled_bytes,
+            read_any_bytes,
+            write_any_bytes,
+        }
+    }
+
+    /// Before version 12: an account is that of a process where an event names its task; the others are threads, whose
+    /// process is not told.
+    fn tell_older_apart(&mut self) {
+        if self.events.is_none() && self.records.iter().any(|record| record.last.is_none()) {
+            self.events = Events::open().ok().map(|events| Older {
+                events,
+                happened: vec![],
+                records: vec![],
+                ends: HashSet::new(),
+            });
+        }
+        let Some(older) = &mut self.events else { return };
+        self.lost += older.events.take(&mut older.happened);
+        let waited = std::mem::take(&mut older.records);
+        let ends = older.happened.iter().filter_map(|event| match event {
+            ProcessEvent::Exit { pid, .. } => Some(*pid),
+            _ => None,
+        });
+        let now: HashSet<i64> = ends.collect();
+        let mut unmatched: HashSet<i64> = now.clone();
+        let mut is_process = |record: &ExitRecord| {
+            unmatched.remove(&record.tid);
+            now.contains(&record.tid) || older.ends.contains(&record.tid)
+        };
+        let mut matched: Vec<ExitRecord> = waited.into_iter().filter(|record| is_process(record)).collect();
+        for record in std::mem::take(&mut self.records) {
+            if is_process(&record) {
+                matched.push(record);
+            } else {
+                older.records.push(record);
+            }
+        }
+        older.ends = unmatched;
+        self.records = matched;
     }
 }

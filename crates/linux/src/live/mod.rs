@@ -4,6 +4,7 @@
 
 mod ended;
 mod network;
+mod own_io;
 mod processes;
 mod system;
 mod threads;

@@ -5,6 +5,7 @@
 //! what others can change without it running (its parent, niceness, resident memory) is refreshed by turns. The
 //! files that are asked at every reading stay open, within a budget.
 
+use super::own_io::{Files, OwnIo};
 use super::threads;
 use crate::Roots;
 use crate::proc::mountinfo::Places;
@@ -37,6 +38,8 @@ const TEXT_TURN: u64 = 128;
 const NEW: u64 = 3;
 /// Threads whose state is looked at in one reading, over all processes.
 const LOOKS: u32 = 256;
+/// Files of threads that are read in one reading for what processes with several read and wrote themselves.
+const THREAD_FILES: usize = 512;
 /// Share of a core from which on a process whose main thread sleeps is asked which of its threads runs.
 const BUSY: f64 = 0.25;
 /// Descriptors that are left to everything else.
@@ -47,6 +50,7 @@ struct Tracked {
     row: Arc<ProcessRow>,
     /// The open `schedstat` and its text at the last full reading; none where it does not serve.
     idle: Option<(OwnedFd, [u8; IDLE_TEXT])>,
+    io: Option<OwnIo>,
     uids: (Option<u32>, Option<u32>),
     /// The thread that was found running last.
     worker: Option<i64>,
@@ -77,6 +81,7 @@ pub struct Processes {
     began: Option<Instant>,
     busy_ticks: f64,
     looks: u32,
+    thread_files: usize,
     in_full: bool,
     forget: bool,
     mountinfo: PathBuf,
@@ -107,6 +112,7 @@ impl Processes {
             began: None,
             busy_ticks: f64::INFINITY,
             looks: 0,
+            thread_files: 0,
             in_full: false,
             forget: false,
         })
@@ -128,7 +134,7 @@ impl Processes {
         let seconds =
             self.began.replace(began).map_or(f64::INFINITY, |before| (began - before).as_secs_f64());
         self.busy_ticks = (seconds * rustix::param::clock_ticks_per_second() as f64 * BUSY).max(1.0);
-        self.looks = LOOKS;
+        (self.looks, self.thread_files) = (LOOKS, THREAD_FILES);
         if wanted.has(Part::Mounts) {
             self.places = Places::new(&read_file(&self.mountinfo).unwrap_or_default());
         }
@@ -217,7 +223,7 @@ impl Processes {
         // Read before the counters: what runs in between shows up as having run next time.
         let ran = idle_file.as_ref().and_then(|file| idle_text(file, buffer));
         let stat = pid_stat::parse(read_pid(&self.proc, pid, "stat", buffer).ok()?, self.page)?;
-        let known = known.filter(|known| known.row.start_ticks == Raw::new(stat.start_ticks));
+        let mut known = known.filter(|known| known.row.start_ticks == Raw::new(stat.start_ticks));
         let (kernel_thread, tty) = (stat.is_kernel_thread, stat.tty);
         // Only another name needs cleaning; a clean one is what it was.
         let same_name = known.as_ref().is_some_and(|known| known.row.name.as_bytes() == stat.name);
@@ -229,7 +235,8 @@ impl Processes {
         let single = row.threads == Raw::new(1);
         let worker = self.state_of_several(known.as_ref(), &mut row, buffer);
         row.run_ns = ran.filter(|_| single).and_then(|text| number(words(&text).next()?)).into();
-        self.input_output(pid, &mut row, buffer);
+        let kept = known.as_mut().and_then(|known| known.io.take());
+        let io = self.input_output(kept, &mut row, buffer);
         let status = read_pid(&self.proc, pid, "status", buffer).map(pid_status::parse).unwrap_or_default();
         (row.shared_bytes, row.swap_bytes) = (status.shared, status.swap);
         (row.switches_wait, row.switches_forced) = (status.switches_wait, status.switches_forced);
@@ -264,7 +271,7 @@ impl Processes {
             self.kept = self.kept.saturating_sub(1);
         }
         let age = known.map_or(0, |known| known.age + 1);
-        let tracked = Tracked { row: row.clone(), idle, uids, worker, age, seen: self.turn };
+        let tracked = Tracked { row: row.clone(), idle, io, uids, worker, age, seen: self.turn };
         self.tracked.insert(pid, tracked);
         Some(row)
     }
@@ -320,15 +327,28 @@ impl Processes {
         Some(file)
     }
 
-    fn input_output(&self, pid: i64, row: &mut ProcessRow, buffer: &mut Vec<u8>) {
-        let io = match read_pid(&self.proc, pid, "io", buffer) {
-            Ok(text) => pid_io::parse(text),
-            Err(Errno::ACCESS | Errno::PERM) => pid_io::Io::DENIED,
-            Err(_) => pid_io::Io::default(),
+    /// Puts what a process read and wrote itself into its row; gives what is kept of it.
+    fn input_output(
+        &mut self,
+        kept: Option<OwnIo>,
+        row: &mut ProcessRow,
+        buffer: &mut Vec<u8>,
+    ) -> Option<OwnIo> {
+        let pid = row.pid.value()?;
+        let mut files = ThreadFiles { proc: &self.proc, pid, left: &mut self.thread_files, buffer };
+        let faults = row.children_faults.value().unwrap_or(0);
+        let several = row.threads.value() > Some(1);
+        let read = OwnIo::read(kept, pid, faults, several, &mut files);
+        let [read_bytes, write_bytes, cancelled, read_calls, write_calls, read_any, write_any] = match &read {
+            Ok(io) => io.own.map(Raw::new),
+            Err(Errno::ACCESS | Errno::PERM) => [Raw::DENIED; 7],
+            Err(_) => [Raw::ABSENT; 7],
         };
-        (row.read_bytes, row.write_bytes) = (io.read_bytes, io.write_bytes);
-        (row.read_calls, row.write_calls) = (io.read_calls, io.write_calls);
-        (row.read_any_bytes, row.write_any_bytes) = (io.read_any, io.write_any);
+        (row.read_bytes, row.write_bytes, row.cancelled_bytes) = (read_bytes, write_bytes, cancelled);
+        (row.read_calls, row.write_calls) = (read_calls, write_calls);
+        (row.read_any_bytes, row.write_any_bytes) = (read_any, write_any);
+        row.io_unknown = read.as_ref().map_or(Raw::ABSENT, |io| Raw::new(io.unknown));
+        read.ok()
     }
 
     fn texts(
@@ -411,6 +431,30 @@ impl Processes {
     }
 }
 
+/// The files of a process about its input and output.
+struct ThreadFiles<'a> {
+    proc: &'a OwnedFd,
+    pid: i64,
+    left: &'a mut usize,
+    buffer: &'a mut Vec<u8>,
+}
+
+impl Files for ThreadFiles<'_> {
+    fn io(&mut self, thread: Option<i64>) -> Result<pid_io::Io, Errno> {
+        let text = match thread {
+            None => read_pid(self.proc, self.pid, "io", self.buffer),
+            Some(thread) => read_pid(self.proc, self.pid, &format!("task/{thread}/io"), self.buffer),
+        };
+        pid_io::parse(text?).ok_or(Errno::NOENT)
+    }
+
+    fn threads(&mut self) -> Option<Vec<i64>> {
+        let threads: Vec<i64> = threads::numbers(self.proc, self.pid).into_iter().collect();
+        *self.left = self.left.checked_sub(threads.len())?;
+        Some(threads)
+    }
+}
+
 /// Descriptors that may be kept open: all but a reserve. The soft limit is raised to the hard one first, which is
 /// what that is for.
 fn descriptor_budget() -> u64 {
@@ -454,6 +498,7 @@ fn counters(pid: i64, stat: &pid_stat::ProcessStat<'_>) -> ProcessRow {
         state: stat.state,
         kernel: i64::from(stat.is_kernel_thread).into(),
         faults_minor: stat.faults_minor,
+        children_faults: stat.children_faults,
         faults_major: stat.faults_major,
         user_ticks: stat.user_ticks,
         system_ticks: stat.system_ticks,

@@ -1,54 +1,30 @@
-//! `/proc/PID/io`; `proc_pid_io(5)`.
+//! `/proc/PID/io` and `/proc/PID/task/TID/io`; `proc_pid_io(5)`.
 
-use super::{lines, next, words};
-use dozor_core::known::Raw;
+use super::{lines, number, words};
 
-/// Input and output of a process since it started. All fields are denied where the file may not be read.
-#[derive(Clone, Copy, Default, Debug, PartialEq, Eq)]
-pub struct Io {
-    /// Bytes fetched from storage.
-    pub read_bytes: Raw,
-    /// Bytes sent to storage.
-    pub write_bytes: Raw,
-    /// Read calls.
-    pub read_calls: Raw,
-    /// Write calls.
-    pub write_calls: Raw,
-    /// Bytes returned by read calls.
-    pub read_any: Raw,
-    /// Bytes handed to write calls.
-    pub write_any: Raw,
-}
+/// What is counted, in the order of [`Io`].
+const FIELDS: [&[u8]; 7] =
+    [b"read_bytes:", b"write_bytes:", b"cancelled_write_bytes:", b"syscr:", b"syscw:", b"rchar:", b"wchar:"];
 
-impl Io {
-    /// For a process whose file may not be read.
-    pub const DENIED: Io = Io {
-        read_bytes: Raw::DENIED,
-        write_bytes: Raw::DENIED,
-        read_calls: Raw::DENIED,
-        write_calls: Raw::DENIED,
-        read_any: Raw::DENIED,
-        write_any: Raw::DENIED,
-    };
-}
+/// Input and output since the start of a process or a thread: bytes fetched from storage, bytes of pages made dirty and of
+/// those dropped again, read and write calls, bytes returned by read calls and handed to write calls.
+pub type Io = [i64; FIELDS.len()];
 
-/// Reads the file's text.
-pub fn parse(bytes: &[u8]) -> Io {
-    let mut io = Io::default();
+/// Reads the file's text; nothing where a field is missing, which no kernel does.
+pub fn parse(bytes: &[u8]) -> Option<Io> {
+    let mut io: [Option<i64>; FIELDS.len()] = [None; FIELDS.len()];
     for line in lines(bytes) {
         let mut words = words(line);
-        let field = match words.next() {
-            Some(b"rchar:") => &mut io.read_any,
-            Some(b"wchar:") => &mut io.write_any,
-            Some(b"syscr:") => &mut io.read_calls,
-            Some(b"syscw:") => &mut io.write_calls,
-            Some(b"read_bytes:") => &mut io.read_bytes,
-            Some(b"write_bytes:") => &mut io.write_bytes,
-            _ => continue,
-        };
-        *field = next(&mut words);
+        let name = words.next();
+        if let Some(place) = FIELDS.iter().position(|field| name == Some(field)) {
+            io[place] = words.next().and_then(number);
+        }
     }
-    io
+    let mut whole = [0; FIELDS.len()];
+    for (value, found) in whole.iter_mut().zip(io) {
+        *value = found?;
+    }
+    Some(whole)
 }
 
 #[cfg(test)]
@@ -57,9 +33,8 @@ mod tests {
 
     #[test]
     fn captured_text_is_read() {
-        let io = parse(include_bytes!("../../tests/fixtures/pid_io"));
-        assert_eq!((io.read_any, io.write_any), (Raw::new(7272), Raw::new(296)));
-        assert_eq!((io.read_calls, io.write_calls), (Raw::new(12), Raw::new(1)));
-        assert_eq!((io.read_bytes, io.write_bytes), (Raw::new(4096), Raw::new(0)));
+        let io = parse(include_bytes!("../../tests/fixtures/pid_io")).expect("a whole file");
+        assert_eq!(io, [4096, 0, 0, 12, 1, 7272, 296]);
+        assert_eq!(parse(b"rchar: 5\nwchar: 6\n"), None);
     }
 }

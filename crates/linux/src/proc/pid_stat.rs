@@ -20,6 +20,7 @@ pub struct ProcessStat<'a> {
     pub tty: Raw,
     pub is_kernel_thread: bool,
     pub faults_minor: Raw,
+    pub children_faults: Raw,
     pub faults_major: Raw,
     pub user_ticks: Raw,
     pub system_ticks: Raw,
@@ -49,7 +50,7 @@ pub fn parse(bytes: &[u8], page: i64) -> Option<ProcessStat<'_>> {
     let (_group, session, tty, _terminal_group) =
         (next(&mut words), next(&mut words), next(&mut words), next(&mut words));
     let flags = next(&mut words).value().unwrap_or(0);
-    let (faults_minor, _children) = (next(&mut words), next(&mut words));
+    let (faults_minor, children_faults) = (next(&mut words), next(&mut words));
     let (faults_major, _children) = (next(&mut words), next(&mut words));
     let (user_ticks, system_ticks) = (next(&mut words), next(&mut words));
     let (children_user_ticks, children_system_ticks) = (next(&mut words), next(&mut words));
@@ -69,6 +70,7 @@ pub fn parse(bytes: &[u8], page: i64) -> Option<ProcessStat<'_>> {
         tty,
         is_kernel_thread: flags & KERNEL_THREAD != 0,
         faults_minor,
+        children_faults,
         faults_major,
         user_ticks,
         system_ticks,
@@ -113,6 +115,7 @@ mod tests {
             (stat.faults_minor, stat.user_ticks, stat.system_ticks),
             (Raw::new(100), Raw::new(31), Raw::new(7))
         );
+
         assert_eq!((stat.priority, stat.nice, stat.threads), (Raw::new(20), Raw::new(0), Raw::new(1)));
         assert_eq!((stat.start_ticks, stat.rss_bytes), (9794, Raw::new(394 * 4096)));
         assert_eq!((stat.core, stat.policy, stat.disk_wait_ticks), (Raw::new(1), Raw::new(0), Raw::new(4)));
@@ -129,10 +132,11 @@ mod tests {
 
     #[test]
     fn a_hostile_name_fakes_no_field() {
-        let line = b"77 (x) R 1 (\n\x1b[2J) S 5 1 1 0 -1 64 1 0 2 0 3 4 0 0 20 0 1 0 99 4096 1 0";
+        let line = b"77 (x) R 1 (\n\x1b[2J) S 5 1 1 0 -1 64 1 7 2 0 3 4 0 0 20 0 1 0 99 4096 1 0";
         let stat = parse(line, 4096).expect("a whole line");
         assert_eq!(stat.name, b"x) R 1 (\n\x1b[2J");
         assert_eq!((stat.ppid, stat.start_ticks), (Raw::new(5), 99));
+        assert_eq!(stat.children_faults, Raw::new(7));
         assert_eq!(stat.core, Raw::ABSENT, "what is cut off is absent");
     }
 }

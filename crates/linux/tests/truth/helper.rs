@@ -55,6 +55,12 @@ impl Drop for Helper {
     }
 }
 
+/// What the kernel, or the test itself, says beside what we say; `scripts/truth` gathers these lines.
+pub fn agrees(metric: &str, truth: f64, ours: f64, within: f64) {
+    println!("truth\t{metric}\t{truth}\t{ours}");
+    assert!((ours - truth).abs() <= within, "{metric}: {truth} is true, we say {ours}");
+}
+
 pub fn seconds(time: libc::timeval) -> f64 {
     time.tv_sec as f64 + time.tv_usec as f64 / 1e6
 }

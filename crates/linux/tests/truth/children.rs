@@ -1,0 +1,203 @@
+//! Truths about children: what belongs to them and what to those who wait for them.
+
+use super::helper::{Helper, agrees, cpu_seconds, wait_for_go};
+use super::{CORE, wanting};
+use dozor_core::aside::aside;
+use dozor_core::catalogue::{Instances, find, process_metric};
+use dozor_core::reading::Reading;
+use dozor_core::row::Row as _;
+use dozor_core::sample::Sample;
+use dozor_core::source::Source as _;
+use dozor_core::wanted::Part;
+use dozor_linux::LiveSource;
+use std::io::{BufRead as _, BufReader, Write as _};
+use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+/// A process whose four threads end between two readings, and it with them.
+pub fn pool_that_ends() {
+    wait_for_go();
+    let work = || {
+        let begin = Instant::now();
+        while begin.elapsed() < Duration::from_millis(400) {
+            std::hint::black_box(begin);
+        }
+    };
+    std::thread::scope(|scope| {
+        for _ in 0..4 {
+            scope.spawn(work);
+        }
+    });
+    println!("> {}", cpu_seconds());
+    std::process::exit(0);
+}
+
+/// A process with a child that nobody will wait for.
+pub fn not_waited_for() {
+    // SAFETY: the child calls the C library alone, and dies with its parent.
+    unsafe {
+        libc::signal(libc::SIGCHLD, libc::SIG_IGN);
+        let child = libc::fork();
+        if child == 0 {
+            libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
+            while cpu_seconds() < 3.0 {}
+            libc::pause();
+            libc::_exit(0);
+        }
+        println!("> {child}");
+    }
+}
+
+fn is_root() -> bool {
+    rustix::process::geteuid().is_root()
+}
+
+/// A shell that waits for a line, runs a script, says that it is done, and waits again.
+struct Shell {
+    child: Child,
+    said: BufReader<std::process::ChildStdout>,
+}
+
+impl Shell {
+    fn new(script: &str) -> Shell {
+        let script = format!("read go; {script}; echo done; read go");
+        let mut child = Command::new("sh")
+            .args(["-c", &script])
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .spawn()
+            .expect("a shell");
+        let said = BufReader::new(child.stdout.take().expect("its output"));
+        Shell { child, said }
+    }
+
+    fn run(&mut self) {
+        self.child.stdin.as_mut().expect("its input").write_all(b"go\n").expect("it listens");
+        self.said.read_line(&mut String::new()).expect("its answer");
+    }
+
+    fn pid(&self) -> i64 {
+        i64::from(self.child.id())
+    }
+}
+
+impl Drop for Shell {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+fn sample(source: &LiveSource, before: Reading, now: Reading) -> Sample {
+    Sample::new(Arc::new(source.host()), Some(Arc::new(before)), Arc::new(now))
+}
+
+/// What a metric of one process sums up to over the sample; nothing where it is unknown.
+fn of(sample: &Sample, pid: i64, alias: &str) -> Option<f64> {
+    let at = sample.now.processes.iter().position(|row| row.pid.value() == Some(pid)).expect("a row");
+    let value = process_metric(alias).expect("a metric").of(&sample.process(at));
+    Some(value.number()? * sample.seconds()?)
+}
+
+/// The same over all that ended and descend from a process.
+fn of_ended(sample: &Sample, alias: &str, is_meant: impl Fn(&str) -> bool) -> f64 {
+    let aside = aside(sample);
+    let metric = process_metric(alias).expect("a metric");
+    let values = (0..aside.now.processes.len()).filter(|at| is_meant(&aside.now.processes[*at].name));
+    let sum: f64 = values.filter_map(|at| metric.of(&aside.process(at)).number()).sum();
+    sum * sample.seconds().unwrap_or(0.0)
+}
+
+/// A shell that writes nothing, whose grandchildren write 48 MiB: the kernel adds all of it to the shell.
+#[test]
+fn what_grandchildren_wrote_is_not_the_shells() {
+    let _core = CORE.lock();
+    let folder = std::path::Path::new(env!("CARGO_TARGET_TMPDIR"));
+    let target = folder.join(format!("grandchildren-{}", std::process::id()));
+    let write = |count: u32| {
+        format!(
+            "sh -c 'dd if=/dev/zero of={}-{count} bs=1M count={count} 2>/dev/null; true'",
+            target.display()
+        )
+    };
+    let mut shell = Shell::new(&format!("{}; {}", write(32), write(16)));
+    let mut source = wanting(&[Part::Ended]);
+    let before = source.read();
+    let truth = f64::from(48 << 20);
+    shell.run();
+    let now = source.read();
+    let sample = sample(&source, before, now);
+    for metric in ["write", "write_any", "disk"] {
+        let at_the_shell = of(&sample, shell.pid(), metric).expect("its own bytes are known");
+        agrees(&format!("{metric} of a shell whose grandchildren write, bytes"), 0.0, at_the_shell, 4096.0);
+    }
+    if is_root() {
+        let at_the_writers = of_ended(&sample, "write", |name| name == "dd");
+        agrees("write of grandchildren that came and went, bytes", truth, at_the_writers, truth * 0.01);
+        let again = source.read();
+        let later = self::sample(&source, (*sample.now).clone(), again);
+        assert_eq!(of_ended(&later, "write", |name| name == "dd"), 0.0, "they are counted once");
+    }
+    for count in [32, 16] {
+        let _ = std::fs::remove_file(format!("{}-{count}", target.display()));
+    }
+}
+
+/// Four threads of a process that ends between two readings.
+#[test]
+fn a_process_that_is_gone_has_the_cpu_time_of_all_its_threads() {
+    let _core = CORE.lock();
+    let mut child = Helper::start("pool that ends");
+    child.says();
+    let mut source = wanting(&[Part::Ended]);
+    let before = source.read();
+    let name = before.processes.iter().find(|row| row.pid.value() == Some(child.pid())).expect("a row");
+    let name = name.name.to_string();
+    child.go();
+    let truth: f64 = child.says().parse().expect("its own account");
+    // The end of the process comes a moment after its last word.
+    let mut status = 0;
+    // SAFETY: it is our own child, and the pointer is good.
+    unsafe { libc::waitpid(child.pid() as i32, &raw mut status, 0) };
+    let now = source.read();
+    let sample = sample(&source, before, now);
+    if is_root() {
+        let ours = of_ended(&sample, "cpu", |row| row == name) / 100.0;
+        agrees("cpu of a process that ended, with its threads, s", truth, ours, truth * 0.03 + 0.02);
+    }
+}
+
+/// Three seconds of CPU time long ago are not this sample's, though nobody takes them over.
+#[test]
+fn the_end_of_a_child_that_nobody_waits_for_moves_no_old_cpu_time_into_the_sample() {
+    let _core = CORE.lock();
+    for parts in [&[Part::Ended][..], &[]] {
+        let mut parent = Helper::start("not waited for");
+        parent.says();
+        let child: i64 = parent.says().parse().expect("a number");
+        let mut source = wanting(parts);
+        let used = |reading: &Reading| {
+            let row = reading.processes.iter().find(|row| row.pid.value() == Some(child)).expect("a row");
+            row.user_ticks.value().unwrap_or(0) + row.system_ticks.value().unwrap_or(0)
+        };
+        let begin = Instant::now();
+        while used(&source.read()) < 280 {
+            assert!(begin.elapsed() < Duration::from_secs(60), "it does not work");
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        std::thread::sleep(Duration::from_millis(200));
+        let before = source.read();
+        // SAFETY: a signal to the child of our own child, which it dies of.
+        unsafe { libc::kill(child as i32, libc::SIGKILL) };
+        std::thread::sleep(Duration::from_millis(500));
+        let now = source.read();
+        assert!(now.processes.iter().all(|row| row.pid.value() != Some(child)), "it is gone");
+        let sample = sample(&source, before, now);
+        let metric = find("unaccounted").expect("a metric");
+        let Instances::One(value) = metric.of_system(&sample) else { panic!("one value") };
+        let ours = value.number().expect("a share") / 100.0 * sample.seconds().expect("an interval");
+        agrees("unaccounted when a child that nobody waits for ends, s", 0.0, ours, 0.3);
+        assert!(sample.now.processes.iter().any(|row| row.key().pid == parent.pid()));
+    }
+}
