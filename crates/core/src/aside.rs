@@ -23,10 +23,16 @@ const WORTH_A_ROW: f64 = 5.0;
 
 /// The sample of those who are gone. Their counters are exact where the kernel reported their end, else unknown.
 pub fn aside(sample: &Sample) -> Sample {
-    let mut now = Reading { system: sample.now.system.clone(), ..Reading::default() };
+    // The machine's counters bound what processes can have done.
+    let of = |reading: &Reading| Reading {
+        system: reading.system.clone(),
+        disks: reading.disks.clone(),
+        ..Reading::default()
+    };
+    let mut now = of(&sample.now);
     let mut earlier = Reading::default();
     if let Some(before) = &sample.before {
-        earlier.system = before.system.clone();
+        earlier = of(before);
         let ended: HashMap<Raw, &EndedRow> = sample.now.ended.iter().map(|row| (row.pid, row)).collect();
         for row in before.processes.iter().filter(|row| row.pid.value().is_some()) {
             if sample.find(row.key()).is_none() {

@@ -2,6 +2,7 @@
 
 use super::{Combine, Eval, Kind, Metric, Unit, Value};
 use crate::known::{Known, Raw};
+use crate::reading::ProcessRow;
 use crate::sample::{ProcessView, STATES, Sample, process_state};
 use crate::wanted::Part;
 
@@ -58,6 +59,64 @@ fn cpu(view: &ProcessView<'_>) -> Value {
         Some(coarse) if coarse > exact + two_ticks => ticks,
         _ => Value::Number(exact),
     }
+}
+
+/// Bytes per second that the whole disks took, and by which what waits to be written grew: more cannot have been
+/// written. Nothing where neither is known.
+fn storage_took(sample: &Sample) -> Option<f64> {
+    let disks = sample.parts(|reading| &reading.disks[..]).filter(|disk| disk.now.whole.is_empty());
+    let taken: Vec<f64> = disks.filter_map(|disk| disk.rate(|d| d.write_bytes).value()).collect();
+    let seconds = sample.seconds()?;
+    let waits = |reading: &crate::reading::Reading| reading.system.mem_dirty.value();
+    let grown = waits(&sample.now).zip(waits(sample.before.as_deref()?)).map(|(now, before)| now - before);
+    if taken.is_empty() && grown.is_none() {
+        return None;
+    }
+    Some(taken.iter().sum::<f64>() + grown.unwrap_or(0).max(0) as f64 / seconds)
+}
+
+/// What the bytes that a process wrote are taken from.
+pub const WRITTEN_BY: [&str; 3] = ["pages", "calls", "devices"];
+
+/// Bytes per second that a process wrote, and what they are taken from.
+///
+/// The kernel counts pages that became dirty. Since pages are kept in large folios, a small write may make a large one
+/// dirty, and again after every time that it was written out: then it counts many times what was written. What a process
+/// wrote is at most what it handed to write calls, but for those that write otherwise (shared mappings, asynchronous
+/// requests); it is also at most what the devices took and what newly waits to be written. Calls on sockets hand over bytes
+/// too, but not all that is sent goes through write calls; where that matters, the devices decide.
+fn written(view: &ProcessView<'_>) -> Known<(f64, &'static str)> {
+    let [pages, calls, devices] = WRITTEN_BY;
+    let of = |counter: fn(&ProcessRow) -> Raw| view.io_rate(counter, None).value();
+    let dirtied = match view.io_rate(|row| row.write_bytes, Some(|row| row.write_bytes)) {
+        Known::Value(dirtied) => dirtied,
+        Known::Absent => return Known::Absent,
+        Known::Denied => return Known::Denied,
+    };
+    let net = (dirtied - of(|row| row.cancelled_bytes).unwrap_or(0.0)).max(0.0);
+    let Some(handed) = of(|row| row.write_any_bytes) else { return Known::Value((net, pages)) };
+    let sent = view.rate(|row| row.net_out_bytes).value().unwrap_or(0.0);
+    let surely = (handed - sent).max(0.0);
+    if net <= surely {
+        return Known::Value((net, pages));
+    }
+    let took = storage_took(view.sample);
+    let otherwise = match view.now.writes_otherwise.value() {
+        Some(code) => code != 0,
+        None => handed <= 0.0,
+    };
+    let (most, by) = match took {
+        None if otherwise => (net, pages),
+        None => (handed, calls),
+        Some(took) if otherwise => (handed.max(took), devices),
+        Some(took) if took < handed && sent > 0.0 => (surely.max(took), devices),
+        Some(_) => (handed, calls),
+    };
+    Known::Value(if net <= most { (net, pages) } else { (most, by) })
+}
+
+fn write(view: &ProcessView<'_>) -> Known<f64> {
+    written(view).map(|(bytes, _)| bytes)
 }
 
 fn has_datagrams(view: &ProcessView<'_>) -> bool {
@@ -220,8 +279,18 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "Bytes fetched from storage. Reads answered from the cache do not count; see read_any for those.",
         "/proc/PID/io read_bytes", |p| p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)).into()),
     entry("write", "process.disk.io{write}", "write/s", BytesPerSecond, Rate,
-        "Bytes sent to storage. The kernel counts them when memory becomes dirty, often before the disk sees them.",
+        "Bytes sent towards storage, often before the disk sees them; those of pages that it dropped again are taken off. The kernel counts pages that became dirty (see dirtied), which can be many times what was written: it is at most what was handed to write calls, and for those that write otherwise at most what the devices took and what waits to be written. See write_by for which of them it is.",
+        "/proc/PID/io write_bytes, cancelled_write_bytes, wchar", |p| write(p).into()),
+    entry("dirtied", "process.disk.dirtied", "dirtied/s", BytesPerSecond, Rate,
+        "Bytes of pages that it made dirty, as the kernel counts them. Kernels that keep files in large folios count the whole folio for each small write, and again after it was written out: it can be a hundred times what was written.",
         "/proc/PID/io write_bytes", |p| p.io_rate(|r| r.write_bytes, Some(|r| r.write_bytes)).into()),
+    entry("write_by", "process.disk.io{write}.source", "write by", Text, Label,
+        "What write is taken from: pages that became dirty, bytes handed to write calls where those are fewer, or what the devices took where it writes in other ways (shared mappings, asynchronous requests) or sends over the network as well.",
+        "/proc/PID/io, /proc/PID/maps, /proc/PID/fd, /proc/diskstats", |p| match written(p) {
+            Known::Value((_, by)) => Value::Word(by),
+            Known::Absent => Value::Absent,
+            Known::Denied => Value::Denied,
+        }).among(&WRITTEN_BY),
     entry("read_calls", "process.io.calls{read}", "read calls/s", PerSecond, Rate,
         "Read calls of any kind, also on pipes and sockets. Very many calls with few bytes cost system time.",
         "/proc/PID/io syscr", |p| p.io_rate(|r| r.read_calls, None).into()),
@@ -236,7 +305,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/io wchar", |p| p.io_rate(|r| r.write_any_bytes, None).into()),
     entry("disk", "process.disk.io{total}", "disk/s", BytesPerSecond, Rate,
         "Bytes fetched from and sent to storage together. See read and write for what each of them leaves out.",
-        "/proc/PID/io read_bytes + write_bytes", |p| sum(p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)), p.io_rate(|r| r.write_bytes, Some(|r| r.write_bytes)))),
+        "/proc/PID/io", |p| sum(p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)), write(p))),
     entry("disk_wait", "process.disk.wait", "disk wait%", Percent, Rate,
         "Share of the time that it waited for block devices. It is always zero where the kernel's delay accounting is off.",
         "/proc/PID/stat delayacct_blkio_ticks", |p| p.share(|r| r.disk_wait_ticks).into()).combining(Combine::Most),

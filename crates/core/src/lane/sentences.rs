@@ -104,9 +104,14 @@ pub fn sentences(everybody: &Everybody<'_>) -> Vec<(Severity, Lane, String)> {
         let severity = lane.point(sample).severity;
         Some((severity, lane, of_lane(lane, everybody)?))
     });
-    let others = [hot_core(sample), short_lived(sample), full_filesystem(sample), killed(sample)]
-        .into_iter()
-        .flatten();
+    let others = [
+        hot_core(sample),
+        short_lived(sample),
+        rewriter(sample),
+        full_filesystem(sample),
+        killed(sample),
+    ];
+    let others = others.into_iter().flatten();
     let mut all: Vec<_> = lanes.chain(others).collect();
     all.sort_by_key(|(severity, ..)| std::cmp::Reverse(*severity));
     all
@@ -245,6 +250,28 @@ fn short_lived(sample: &Sample) -> Option<(Severity, Lane, String)> {
         parent.unwrap_or_default()
     );
     Some((severity, Lane::Cpu, text))
+}
+
+/// Who writes the same pages again and again, so that the kernel counts many times what reaches the disk.
+fn rewriter(sample: &Sample) -> Option<(Severity, Lane, String)> {
+    /// Bytes per second, and times what is written, from which on it is worth a word.
+    const MUCH: f64 = 64e6;
+    const TIMES: f64 = 8.0;
+    let (dirtied, write) = (listed("dirtied"), listed("write"));
+    let (at, pages, bytes) = (0..sample.now.processes.len())
+        .filter_map(|at| {
+            let pages = dirtied.of(&sample.process(at)).number().filter(|pages| *pages >= MUCH)?;
+            let bytes = write.of(&sample.process(at)).number()?;
+            (pages >= TIMES * bytes).then_some((at, pages, bytes))
+        })
+        .max_by(|a, b| a.1.total_cmp(&b.1))?;
+    let who = label(&sample.now.processes[at]);
+    let text = format!(
+        "{who} rewrites the same pages: {}/s dirtied, {}/s written.",
+        long_bytes(pages),
+        long_bytes(bytes)
+    );
+    Some((Severity::Notice, Lane::Disk, text))
 }
 
 fn full_filesystem(sample: &Sample) -> Option<(Severity, Lane, String)> {

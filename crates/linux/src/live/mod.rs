@@ -8,6 +8,7 @@ mod own_io;
 mod processes;
 mod system;
 mod threads;
+mod writing;
 
 use crate::{Roots, host};
 use dozor_core::known::Raw;

@@ -6,7 +6,7 @@
 //! files that are asked at every reading stay open, within a budget.
 
 use super::own_io::{Files, OwnIo};
-use super::threads;
+use super::{threads, writing};
 use crate::Roots;
 use crate::proc::mountinfo::Places;
 use crate::proc::{
@@ -40,6 +40,12 @@ const NEW: u64 = 3;
 const LOOKS: u32 = 256;
 /// Files of threads that are read in one reading for what processes with several read and wrote themselves.
 const THREAD_FILES: usize = 512;
+/// Processes that are asked in one reading whether they write otherwise than by write calls, and readings for which the answer
+/// stands.
+const WRITERS: u32 = 4;
+const WRITER_TURN: u64 = 64;
+/// Bytes since the last reading by which a process must have dirtied more than it handed over to be asked.
+const TOO_MUCH: i64 = 1 << 20;
 /// Share of a core from which on a process whose main thread sleeps is asked which of its threads runs.
 const BUSY: f64 = 0.25;
 /// Descriptors that are left to everything else.
@@ -82,6 +88,7 @@ pub struct Processes {
     busy_ticks: f64,
     looks: u32,
     thread_files: usize,
+    writers: u32,
     in_full: bool,
     forget: bool,
     mountinfo: PathBuf,
@@ -113,6 +120,7 @@ impl Processes {
             busy_ticks: f64::INFINITY,
             looks: 0,
             thread_files: 0,
+            writers: 0,
             in_full: false,
             forget: false,
         })
@@ -134,7 +142,7 @@ impl Processes {
         let seconds =
             self.began.replace(began).map_or(f64::INFINITY, |before| (began - before).as_secs_f64());
         self.busy_ticks = (seconds * rustix::param::clock_ticks_per_second() as f64 * BUSY).max(1.0);
-        (self.looks, self.thread_files) = (LOOKS, THREAD_FILES);
+        (self.looks, self.thread_files, self.writers) = (LOOKS, THREAD_FILES, WRITERS);
         if wanted.has(Part::Mounts) {
             self.places = Places::new(&read_file(&self.mountinfo).unwrap_or_default());
         }
@@ -237,6 +245,7 @@ impl Processes {
         row.run_ns = ran.filter(|_| single).and_then(|text| number(words(&text).next()?)).into();
         let kept = known.as_mut().and_then(|known| known.io.take());
         let io = self.input_output(kept, &mut row, buffer);
+        self.ways_of_writing(known.as_ref(), &mut row);
         let status = read_pid(&self.proc, pid, "status", buffer).map(pid_status::parse).unwrap_or_default();
         (row.shared_bytes, row.swap_bytes) = (status.shared, status.swap);
         (row.switches_wait, row.switches_forced) = (status.switches_wait, status.switches_forced);
@@ -349,6 +358,19 @@ impl Processes {
         (row.read_any_bytes, row.write_any_bytes) = (read_any, write_any);
         row.io_unknown = read.as_ref().map_or(Raw::ABSENT, |io| Raw::new(io.unknown));
         read.ok()
+    }
+
+    /// Whether a process that dirtied more than it handed to write calls writes in other ways too.
+    fn ways_of_writing(&mut self, known: Option<&Tracked>, row: &mut ProcessRow) {
+        let Some(known) = known else { return };
+        row.writes_otherwise = known.row.writes_otherwise;
+        let grown = |field: fn(&ProcessRow) -> Raw| Some(field(row).value()? - field(&known.row).value()?);
+        let pages = grown(|row| row.write_bytes).zip(grown(|row| row.write_any_bytes));
+        let asks = pages.is_some_and(|(pages, calls)| pages - calls >= TOO_MUCH);
+        let stands = row.writes_otherwise.value().is_some() && !known.age.is_multiple_of(WRITER_TURN);
+        let Some(pid) = row.pid.value().filter(|_| asks && !stands && self.writers > 0) else { return };
+        self.writers -= 1;
+        row.writes_otherwise = writing::otherwise(&self.proc, pid).map(i64::from).into();
     }
 
     fn texts(

@@ -5,6 +5,7 @@
 
 mod children;
 mod helper;
+mod storage;
 
 use dozor_core::catalogue::{Value, process_metric};
 use dozor_core::known::Known;
@@ -62,6 +63,9 @@ fn child() {
         }
         "pool" => pool(),
         "pool that ends" => children::pool_that_ends(),
+        "rewrite" => storage::rewrite(false),
+        "rewrite a mapping" => storage::rewrite(true),
+        "write directly" => storage::write_directly(),
         "not waited for" => children::not_waited_for(),
         "datagrams" => {
             let here = std::net::UdpSocket::bind("127.0.0.1:0").expect("a port");
