@@ -96,6 +96,8 @@ rows! {
         faults_major: "count" Counter;
         /// Processes killed because memory ran out; proc_vmstat(5) oom_kill.
         oom_kills: "count" Counter;
+        /// Taken away from caches and programs because memory was wanted; proc_vmstat(5) pgsteal_*.
+        reclaimed: "bytes" Counter;
         /// Users logged in.
         users: "count" Level;
         /// TCP segments sent again; proc_net(5) snmp RetransSegs.
@@ -528,7 +530,7 @@ rows! {
         threads: "count" Level;
         /// Address space; proc_pid_stat(5) vsize.
         virtual_bytes: "bytes" Level;
-        /// Memory held in RAM; proc_pid_stat(5) rss, which the kernel counts roughly under load.
+        /// Memory held in RAM; proc_pid_status(5) VmRSS, which the kernel counts roughly under load.
         rss_bytes: "bytes" Level;
         /// Part of the resident memory shared with others or backed by files; proc_pid_status(5) RssFile + RssShmem.
         shared_bytes: "bytes" Level;
@@ -560,9 +562,9 @@ rows! {
         read_any_bytes: "bytes" Counter;
         /// Bytes handed to write calls, cached or not; proc_pid_io(5) wchar.
         write_any_bytes: "bytes" Counter;
-        /// Context switches because it waited; proc_pid_status(5) voluntary_ctxt_switches.
+        /// Context switches because it waited, of all its threads; /proc/PID/task/TID/status voluntary_ctxt_switches.
         switches_wait: "count" Counter;
-        /// Context switches because its turn was over; proc_pid_status(5) nonvoluntary_ctxt_switches.
+        /// Context switches because its turn was over, of all its threads; /proc/PID/task/TID/status nonvoluntary_ctxt_switches.
         switches_forced: "count" Counter;
         /// Session; proc_pid_stat(5).
         session: "" Label;

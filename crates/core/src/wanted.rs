@@ -28,6 +28,8 @@ pub enum Part {
     Mounts,
     /// Threads of processes with several.
     Threads,
+    /// Context switches of all threads of each process.
+    Switches,
 }
 
 impl Part {
@@ -44,12 +46,13 @@ impl Part {
             Part::Gpu => "a look at the open files of each process that ran",
             Part::Ended => "a notification for each process that ends",
             Part::Mounts => "a look at every open file of each process that ran: expensive",
+            Part::Switches => "one file for each thread of a process that ran and has several",
             Part::Threads => "two files for each thread at each reading: expensive",
         }
     }
 
     /// All parts.
-    pub const ALL: [Part; 12] = [
+    pub const ALL: [Part; 13] = [
         Part::Interrupts,
         Part::Filesystems,
         Part::Sockets,
@@ -62,6 +65,7 @@ impl Part {
         Part::Ended,
         Part::Mounts,
         Part::Threads,
+        Part::Switches,
     ];
 }
 

@@ -481,6 +481,7 @@ impl SimulatedMachine {
             swap_out: whole(machine.swap_out),
             faults_major: whole(machine.faults_major),
             oom_kills: raw(machine.oom_kills),
+            reclaimed: whole(machine.swap_out * 1.4),
             users: raw(2),
             tcp_retransmits: whole(machine.retransmits),
             tcp_segments: whole(machine.segments),

@@ -104,13 +104,8 @@ pub fn sentences(everybody: &Everybody<'_>) -> Vec<(Severity, Lane, String)> {
         let severity = lane.point(sample).severity;
         Some((severity, lane, of_lane(lane, everybody)?))
     });
-    let others = [
-        hot_core(sample),
-        short_lived(sample),
-        rewriter(sample),
-        full_filesystem(sample),
-        killed(sample),
-    ];
+    let others =
+        [hot_core(sample), short_lived(sample), rewriter(sample), full_filesystem(sample), killed(sample)];
     let others = others.into_iter().flatten();
     let mut all: Vec<_> = lanes.chain(others).collect();
     all.sort_by_key(|(severity, ..)| std::cmp::Reverse(*severity));

@@ -37,6 +37,8 @@ pub struct LiveSource {
     network: Network,
     ended: Ended,
     wanted: Wanted,
+    /// Bytes that were swapped and reclaimed up to the last reading.
+    reclaimed: [i64; 3],
 }
 
 impl LiveSource {
@@ -45,7 +47,15 @@ impl LiveSource {
         let processes = Processes::open(&roots)
             .map_err(|source| OpenError { path: roots.proc.display().to_string(), source })?;
         let (system, network, ended) = (System::open(&roots), Network::default(), Ended::default());
-        Ok(LiveSource { system, processes, network, ended, roots, wanted: Wanted::NOTHING })
+        Ok(LiveSource {
+            system,
+            processes,
+            network,
+            ended,
+            roots,
+            wanted: Wanted::NOTHING,
+            reclaimed: [0; 3],
+        })
     }
 
     /// Reads every process in full at every reading. For comparing: it costs several times as much.
@@ -63,7 +73,10 @@ impl Source for LiveSource {
 
     fn read(&mut self) -> Reading {
         let mut reading = self.system.read(&self.roots, self.wanted);
-        let processes = self.processes.read(self.wanted);
+        let reclaimed = [&reading.system.swap_in, &reading.system.swap_out, &reading.system.reclaimed]
+            .map(|raw| raw.value().unwrap_or(0));
+        let reclaims = std::mem::replace(&mut self.reclaimed, reclaimed) != reclaimed;
+        let processes = self.processes.read(self.wanted, reclaims);
         if self.wanted.has(Part::Filesystems) {
             reading.filesystems = self.system.filesystems(&self.roots);
         }

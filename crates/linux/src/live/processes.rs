@@ -1,9 +1,10 @@
 //! The processes.
 //!
 //! A process that vanishes between listing and reading is normal and simply not in the reading. A process with a
-//! single thread that did not run since the last reading (`schedstat` says so in nanoseconds) keeps its row;
-//! what others can change without it running (its parent, niceness, resident memory) is refreshed by turns. The
-//! files that are asked at every reading stay open, within a budget.
+//! single thread that did not run since the last reading (`schedstat` says so in nanoseconds) keeps its row. What others can
+//! change without it running is looked at by turns: its memory every few seconds (`statm`), and at once while the machine
+//! reclaims memory; its parent, niceness and the like more rarely, and at once when its parent ends. The files that are asked
+//! most stay open, within a budget.
 
 use super::own_io::{Files, OwnIo};
 use super::{threads, writing};
@@ -29,9 +30,11 @@ use std::sync::Arc;
 use std::time::Instant;
 
 /// What others can change of an idle process is looked at every so many readings.
-const TURN: u64 = 16;
-/// It is read in full every so many readings: also its memory in swap, which reclaim moves.
-const FULL_TURN: u64 = 128;
+const TURN: u64 = 32;
+/// It is read in full every so many readings.
+const FULL_TURN: u64 = 256;
+/// Its memory is looked at at least as often as this.
+const MEMORY_SECONDS: f64 = 5.0;
 /// Texts are refreshed every so many readings, and while the process is new: it may still start its program.
 const TEXT_TURN: u64 = 128;
 /// Readings after the first in which a process counts as new.
@@ -54,8 +57,10 @@ const RESERVED: u64 = 256;
 /// What is kept of a process between readings.
 struct Tracked {
     row: Arc<ProcessRow>,
-    /// The open `schedstat` and its text at the last full reading; none where it does not serve.
-    idle: Option<(OwnedFd, [u8; IDLE_TEXT])>,
+    /// The open `schedstat` and `statm` with their texts at the last full reading; none where they do not serve.
+    idle: Option<Idle>,
+    /// Context switches of each of its threads, where it has several and they are wanted.
+    switches: HashMap<i64, [i64; 2]>,
     io: Option<OwnIo>,
     uids: (Option<u32>, Option<u32>),
     /// The thread that was found running last.
@@ -65,8 +70,30 @@ struct Tracked {
     seen: u64,
 }
 
-/// Bytes of `schedstat` that are compared: three numbers of at most 20 digits.
+/// Bytes of `schedstat` and of the beginning of `statm` that are compared: three numbers of at most 20 digits.
 const IDLE_TEXT: usize = 64;
+
+/// An open file of a process and what it said.
+struct Watched {
+    file: OwnedFd,
+    text: [u8; IDLE_TEXT],
+}
+
+impl Watched {
+    /// Whether it says the same now; `None` when the process is gone.
+    fn same(&self, buffer: &mut [u8]) -> Option<bool> {
+        idle_text(&self.file, buffer).map(|text| text == self.text)
+    }
+}
+
+/// The files that tell whether a process is idle.
+struct Idle {
+    ran: Watched,
+    memory: Watched,
+}
+
+/// Descriptors of one [`Idle`].
+const IDLE_FILES: u64 = 2;
 
 /// Reads the processes.
 pub struct Processes {
@@ -80,6 +107,10 @@ pub struct Processes {
     lib: PathBuf,
     tracked: HashMap<i64, Tracked>,
     pids: Vec<i64>,
+    /// Those of the last reading that are gone.
+    vanished: Vec<i64>,
+    /// In how many turns the memory of all idle processes is looked at.
+    memory_turns: u64,
     buffer: Vec<u8>,
     kept: u64,
     budget: u64,
@@ -113,6 +144,8 @@ impl Processes {
             lib: roots.lib.clone(),
             tracked: HashMap::new(),
             pids: vec![],
+            vanished: vec![],
+            memory_turns: 1,
             buffer: vec![0; 16 << 10],
             kept: 0,
             budget: descriptor_budget(),
@@ -136,18 +169,24 @@ impl Processes {
         self.forget = true;
     }
 
-    pub fn read(&mut self, wanted: Wanted) -> Vec<Arc<ProcessRow>> {
+    /// All processes. `reclaims`: the machine took memory away from somebody since the last reading.
+    pub fn read(&mut self, wanted: Wanted, reclaims: bool) -> Vec<Arc<ProcessRow>> {
         self.turn += 1;
         let began = Instant::now();
         let seconds =
             self.began.replace(began).map_or(f64::INFINITY, |before| (began - before).as_secs_f64());
         self.busy_ticks = (seconds * rustix::param::clock_ticks_per_second() as f64 * BUSY).max(1.0);
+        let turns = (MEMORY_SECONDS / seconds) as u64;
+        self.memory_turns = if reclaims { 1 } else { turns.clamp(1, FULL_TURN) };
         (self.looks, self.thread_files, self.writers) = (LOOKS, THREAD_FILES, WRITERS);
         if wanted.has(Part::Mounts) {
             self.places = Places::new(&read_file(&self.mountinfo).unwrap_or_default());
         }
-        let mut pids = std::mem::take(&mut self.pids);
+        let earlier = std::mem::take(&mut self.pids);
+        let mut pids = Vec::with_capacity(earlier.len() + 16);
         self.list(&mut pids);
+        self.vanished.clear();
+        self.vanished.extend(earlier.iter().filter(|pid| pids.binary_search(pid).is_err()));
         let mut buffer = std::mem::take(&mut self.buffer);
         let mut rows = Vec::with_capacity(pids.len());
         for pid in &pids {
@@ -159,6 +198,7 @@ impl Processes {
             let turn = self.turn;
             self.tracked.retain(|_, tracked| tracked.seen == turn);
             self.kept = self.tracked.values().filter(|tracked| tracked.idle.is_some()).count() as u64;
+            self.kept *= IDLE_FILES;
         }
         self.forget = false;
         rows
@@ -198,12 +238,17 @@ impl Processes {
     /// The row of an idle process, if it is one. At its turn, what others can change is looked at.
     fn idle_row(&mut self, pid: i64, buffer: &mut Vec<u8>) -> Option<Arc<ProcessRow>> {
         let tracked = self.tracked.get_mut(&pid)?;
-        let (file, before) = tracked.idle.as_ref()?;
-        if self.in_full || self.forget || tracked.age < NEW || idle_text(file, buffer)? != *before {
+        let idle = tracked.idle.as_ref()?;
+        if self.in_full || self.forget || tracked.age < NEW || !idle.ran.same(buffer)? {
             return None;
         }
         let my_turn = (pid as u64).wrapping_add(self.turn);
-        if my_turn.is_multiple_of(TURN) {
+        if my_turn.is_multiple_of(self.memory_turns) && !idle.memory.same(buffer)? {
+            return None;
+        }
+        let orphaned = !self.vanished.is_empty()
+            && tracked.row.ppid.value().is_some_and(|parent| self.vanished.binary_search(&parent).is_ok());
+        if orphaned || my_turn.is_multiple_of(TURN) {
             if my_turn.is_multiple_of(FULL_TURN) {
                 return None;
             }
@@ -222,14 +267,16 @@ impl Processes {
             return Some(row);
         }
         let mut known = self.tracked.remove(&pid);
-        let idle_file = known.as_mut().and_then(|known| known.idle.take()).map(|(file, _)| file);
+        let kept = known.as_mut().and_then(|known| known.idle.take());
         // A kept descriptor of a process that is gone says so; the PID may belong to another by now.
-        let idle_file = idle_file.filter(|file| idle_text(file, buffer).is_some());
+        let kept = kept.filter(|idle| idle.ran.same(buffer).is_some());
+        let opened = kept.is_some();
         // The file speaks for one thread only, so it is of no use for a process with several.
         let several = known.as_ref().is_some_and(|known| known.row.threads.value() > Some(1));
-        let idle_file = if several { idle_file } else { idle_file.or_else(|| self.open_idle_file(pid)) };
-        // Read before the counters: what runs in between shows up as having run next time.
-        let ran = idle_file.as_ref().and_then(|file| idle_text(file, buffer));
+        // Read before the counters: what changes in between shows up as having changed next time.
+        let idle = if several { kept } else { kept.or_else(|| self.open_idle(pid)) };
+        let opened = opened || idle.is_some();
+        let idle = idle.and_then(|idle| idle.now(buffer));
         let stat = pid_stat::parse(read_pid(&self.proc, pid, "stat", buffer).ok()?, self.page)?;
         let mut known = known.filter(|known| known.row.start_ticks == Raw::new(stat.start_ticks));
         let (kernel_thread, tty) = (stat.is_kernel_thread, stat.tty);
@@ -242,13 +289,22 @@ impl Processes {
         }
         let single = row.threads == Raw::new(1);
         let worker = self.state_of_several(known.as_ref(), &mut row, buffer);
-        row.run_ns = ran.filter(|_| single).and_then(|text| number(words(&text).next()?)).into();
+        let ran = idle.as_ref().filter(|_| single).map(|idle| idle.ran.text);
+        row.run_ns = ran.and_then(|text| number(words(&text).next()?)).into();
         let kept = known.as_mut().and_then(|known| known.io.take());
         let io = self.input_output(kept, &mut row, buffer);
         self.ways_of_writing(known.as_ref(), &mut row);
         let status = read_pid(&self.proc, pid, "status", buffer).map(pid_status::parse).unwrap_or_default();
         (row.shared_bytes, row.swap_bytes) = (status.shared, status.swap);
-        (row.switches_wait, row.switches_forced) = (status.switches_wait, status.switches_forced);
+        row.rss_bytes = if status.resident.value().is_some() { status.resident } else { row.rss_bytes };
+        let switches = if single {
+            (row.switches_wait, row.switches_forced) = (status.switches_wait, status.switches_forced);
+            HashMap::new()
+        } else if wanted.has(Part::Switches) {
+            self.switches_of_several(known.as_mut(), &mut row, buffer)
+        } else {
+            HashMap::new()
+        };
         let uids = (status.uid, status.real_uid);
         let text_turn = (pid as u64).wrapping_add(self.turn).is_multiple_of(TEXT_TURN);
         if let Some(known) = known.as_ref().filter(|known| {
@@ -274,13 +330,12 @@ impl Processes {
             Some(known) if *known.row == row => known.row.clone(),
             _ => Arc::new(row),
         };
-        let opened = idle_file.is_some();
-        let idle = idle_file.zip(ran).filter(|_| single);
+        let idle = idle.filter(|_| single);
         if opened && idle.is_none() {
-            self.kept = self.kept.saturating_sub(1);
+            self.kept = self.kept.saturating_sub(IDLE_FILES);
         }
         let age = known.map_or(0, |known| known.age + 1);
-        let tracked = Tracked { row: row.clone(), idle, io, uids, worker, age, seen: self.turn };
+        let tracked = Tracked { row: row.clone(), idle, switches, io, uids, worker, age, seen: self.turn };
         self.tracked.insert(pid, tracked);
         Some(row)
     }
@@ -327,13 +382,44 @@ impl Processes {
         last
     }
 
-    fn open_idle_file(&mut self, pid: i64) -> Option<OwnedFd> {
-        if self.kept >= self.budget {
+    /// Context switches of all threads of a process. They only grow: what an ended thread counted stays, but for what it
+    /// counted since the last reading.
+    fn switches_of_several(
+        &self,
+        known: Option<&mut Tracked>,
+        row: &mut ProcessRow,
+        buffer: &mut Vec<u8>,
+    ) -> HashMap<i64, [i64; 2]> {
+        let Some(pid) = row.pid.value() else { return HashMap::new() };
+        let (mut now, mut before, mut sums) = (HashMap::new(), HashMap::new(), [0; 2]);
+        if let Some(known) = known.filter(|known| !known.switches.is_empty()) {
+            before = std::mem::take(&mut known.switches);
+            sums = [&known.row.switches_wait, &known.row.switches_forced].map(|raw| raw.value().unwrap_or(0));
+        }
+        for thread in threads::numbers(&self.proc, pid) {
+            let Ok(text) = read_pid(&self.proc, pid, &format!("task/{thread}/status"), buffer) else {
+                continue;
+            };
+            let status = pid_status::parse(text);
+            let counted = [status.switches_wait, status.switches_forced].map(|raw| raw.value().unwrap_or(0));
+            let earlier = before.get(&thread).copied().unwrap_or_default();
+            for at in 0..sums.len() {
+                sums[at] += (counted[at] - earlier[at]).max(0);
+            }
+            now.insert(thread, counted);
+        }
+        [row.switches_wait, row.switches_forced] = sums.map(Raw::new);
+        now
+    }
+
+    fn open_idle(&mut self, pid: i64) -> Option<Idle> {
+        if self.kept + IDLE_FILES > self.budget {
             return None;
         }
-        let file = open_pid(&self.proc, pid, "schedstat").ok()?;
-        self.kept += 1;
-        Some(file)
+        let open = |name| Some(Watched { file: open_pid(&self.proc, pid, name).ok()?, text: [0; IDLE_TEXT] });
+        let idle = Idle { ran: open("schedstat")?, memory: open("statm")? };
+        self.kept += IDLE_FILES;
+        Some(idle)
     }
 
     /// Puts what a process read and wrote itself into its row; gives what is kept of it.
@@ -486,12 +572,20 @@ fn descriptor_budget() -> u64 {
     now.unwrap_or(u64::MAX).saturating_sub(RESERVED).min(1 << 20)
 }
 
-/// What the open `schedstat` says now; `None` when the process is gone.
+impl Idle {
+    /// With what the files say now; `None` when the process is gone.
+    fn now(mut self, buffer: &mut [u8]) -> Option<Idle> {
+        self.ran.text = idle_text(&self.ran.file, buffer)?;
+        self.memory.text = idle_text(&self.memory.file, buffer)?;
+        Some(self)
+    }
+}
+
+/// The beginning of what an open file says now; `None` when the process is gone.
 fn idle_text(file: &OwnedFd, buffer: &mut [u8]) -> Option<[u8; IDLE_TEXT]> {
-    let got = rustix::io::pread(file, &mut *buffer, 0).ok()?;
+    let got = rustix::io::pread(file, buffer.get_mut(..IDLE_TEXT)?, 0).ok()?;
     let mut text = [0; IDLE_TEXT];
-    let line = buffer.get(..got)?.trim_ascii_end();
-    text.get_mut(..line.len())?.copy_from_slice(line);
+    text[..got].copy_from_slice(&buffer[..got]);
     Some(text)
 }
 
@@ -503,10 +597,10 @@ fn changed_by_others(row: &mut Arc<ProcessRow>, stat: &pid_stat::ProcessStat<'_>
     if ran || Raw::new(stat.start_ticks) != row.start_ticks || row.name.as_bytes() != stat.name {
         return false;
     }
-    let now = (stat.ppid, stat.state, stat.priority, stat.nice, stat.policy, stat.rss_bytes, stat.core);
-    if now != (row.ppid, row.state, row.priority, row.nice, row.policy, row.rss_bytes, row.core) {
+    let now = (stat.ppid, stat.state, stat.priority, stat.nice, stat.policy, stat.core);
+    if now != (row.ppid, row.state, row.priority, row.nice, row.policy, row.core) {
         let row = Arc::make_mut(row);
-        (row.ppid, row.state, row.priority, row.nice, row.policy, row.rss_bytes, row.core) = now;
+        (row.ppid, row.state, row.priority, row.nice, row.policy, row.core) = now;
     }
     true
 }

@@ -82,6 +82,7 @@ impl System {
             swap_out: paging.swap_out,
             faults_major: paging.faults_major,
             oom_kills: paging.oom_kills,
+            reclaimed: paging.reclaimed,
             users: sessions::count(&roots.run),
             tcp_retransmits: protocols.tcp_retransmits,
             tcp_segments: protocols.tcp_segments,

@@ -10,6 +10,8 @@ pub struct Status {
     pub real_uid: Option<u32>,
     /// Effective user.
     pub uid: Option<u32>,
+    /// Resident memory; absent for a kernel thread.
+    pub resident: Raw,
     /// Resident memory backed by files or shared; absent for a kernel thread.
     pub shared: Raw,
     /// Memory in swap; absent for a kernel thread.
@@ -31,6 +33,7 @@ pub fn parse(bytes: &[u8]) -> Status {
                 let mut uid = || words.next().and_then(number).and_then(|uid| u32::try_from(uid).ok());
                 (status.real_uid, status.uid) = (uid(), uid());
             }
+            Some(b"VmRSS:") => status.resident = scaled(next(&mut words), 1024),
             Some(b"RssFile:") => file = scaled(next(&mut words), 1024),
             Some(b"RssShmem:") => shmem = scaled(next(&mut words), 1024),
             Some(b"VmSwap:") => status.swap = scaled(next(&mut words), 1024),
@@ -52,6 +55,7 @@ mod tests {
         let status = parse(include_bytes!("../../tests/fixtures/pid_status"));
         assert_eq!((status.real_uid, status.uid), (Some(1000), Some(0)));
         assert_eq!((status.shared, status.swap), (Raw::new(1632 * 1024), Raw::new(8 * 1024)));
+        assert_eq!(status.resident, Raw::new(1744 * 1024));
         assert_eq!((status.switches_wait, status.switches_forced), (Raw::new(5), Raw::new(7)));
     }
 

@@ -1,6 +1,6 @@
 //! `/proc/vmstat`; `proc_vmstat(5)`.
 
-use super::{lines, next, scaled, words};
+use super::{lines, next, number, scaled, words};
 use dozor_core::known::Raw;
 
 /// Paging since boot.
@@ -14,11 +14,14 @@ pub struct Vmstat {
     pub faults_major: Raw,
     /// Processes killed because memory ran out.
     pub oom_kills: Raw,
+    /// Bytes that were taken away from their users because memory was wanted, whoever looked for it.
+    pub reclaimed: Raw,
 }
 
 /// Reads the file's text; swap traffic is in pages.
 pub fn parse(bytes: &[u8], page: i64) -> Vmstat {
     let mut stat = Vmstat::default();
+    let mut reclaimed: Option<i64> = None;
     for line in lines(bytes) {
         let mut words = words(line);
         match words.next() {
@@ -26,9 +29,16 @@ pub fn parse(bytes: &[u8], page: i64) -> Vmstat {
             Some(b"pswpout") => stat.swap_out = scaled(next(&mut words), page),
             Some(b"pgmajfault") => stat.faults_major = next(&mut words),
             Some(b"oom_kill") => stat.oom_kills = next(&mut words),
+            // By kind of page these count the same once more.
+            Some(b"pgsteal_anon" | b"pgsteal_file") => {}
+            Some(name) if name.starts_with(b"pgsteal_") => {
+                let pages = words.next().and_then(number).unwrap_or(0);
+                reclaimed = Some(reclaimed.unwrap_or(0).saturating_add(pages));
+            }
             _ => {}
         }
     }
+    stat.reclaimed = scaled(reclaimed.into(), page);
     stat
 }
 
@@ -41,5 +51,8 @@ mod tests {
         let stat = parse(include_bytes!("../../tests/fixtures/vmstat"), 4096);
         assert_eq!((stat.swap_in, stat.swap_out), (Raw::new(3 * 4096), Raw::new(5 * 4096)));
         assert_eq!((stat.faults_major, stat.oom_kills), (Raw::new(1914), Raw::new(0)));
+        let sums = parse(b"pgsteal_kswapd 5\npgsteal_direct 2\npgsteal_anon 3\npgsteal_file 4\n", 4096);
+        assert_eq!(sums.reclaimed, Raw::new(7 * 4096));
+        assert_eq!(parse(b"pswpin 5\n", 4096).reclaimed, Raw::ABSENT);
     }
 }

@@ -65,6 +65,8 @@ fn child() {
         "pool that ends" => children::pool_that_ends(),
         "rewrite" => storage::rewrite(false),
         "rewrite a mapping" => storage::rewrite(true),
+        "map and sleep" => storage::map_and_sleep(),
+        "wait often" => storage::wait_often(),
         "write directly" => storage::write_directly(),
         "not waited for" => children::not_waited_for(),
         "datagrams" => {

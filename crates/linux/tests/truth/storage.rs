@@ -9,6 +9,7 @@ use dozor_core::rank::Everybody;
 use dozor_core::reading::Reading;
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
+use dozor_core::wanted::Part;
 use std::io::{Seek as _, SeekFrom, Write as _};
 use std::os::unix::fs::{FileExt as _, OpenOptionsExt as _};
 use std::sync::Arc;
@@ -99,9 +100,12 @@ fn run(name: &str) -> (Sample, i64, f64) {
     let before: Reading = source.read();
     child.go();
     // A process is asked how it writes after it has written.
-    while source.read().processes.iter().all(|row| {
-        row.pid.value() != Some(child.pid()) || row.write_bytes.value() == Some(0)
-    }) {
+    while source
+        .read()
+        .processes
+        .iter()
+        .all(|row| row.pid.value() != Some(child.pid()) || row.write_bytes.value() == Some(0))
+    {
         std::thread::sleep(Duration::from_millis(20));
     }
     let truth: f64 = child.says().parse().expect("bytes");
@@ -122,7 +126,10 @@ fn who_rewrites_the_same_pages_wrote_what_it_handed_over() {
     let _core = CORE.lock();
     let (loop_, pid, truth) = run("rewrite");
     agrees("write of a loop of pwrite and fdatasync, bytes", truth, of(&loop_, pid, "write"), truth * 0.01);
-    println!("truth\tdirtied of the same loop, as the kernel counts\t{truth}\t{}", of(&loop_, pid, "dirtied"));
+    println!(
+        "truth\tdirtied of the same loop, as the kernel counts\t{truth}\t{}",
+        of(&loop_, pid, "dirtied")
+    );
     let (direct, writer, bytes) = run("write directly");
     agrees("write past the cache, bytes", bytes, of(&direct, writer, "write"), bytes * 0.01);
     // Where folios are large, both differ much and a sentence says so.
@@ -151,4 +158,125 @@ fn who_writes_through_a_mapping_wrote_no_more_than_the_devices_took() {
         assert_eq!(row.writes_otherwise.value(), Some(1));
         assert!(ours >= truth * 0.9 && ours <= took + f64::from(32 << 20), "{truth} {ours} {took}");
     }
+}
+
+/// Maps a file that exists and touches all of it, then sleeps.
+pub fn map_and_sleep() {
+    use std::os::fd::AsRawFd as _;
+    let path = std::env::var("DOZOR_TEST_FILE").expect("a file");
+    let file = std::fs::File::open(path).expect("a file");
+    // SAFETY: a mapping of our own open file, which is that long until somebody cuts it off; then it is not touched.
+    unsafe {
+        let at = libc::mmap(
+            std::ptr::null_mut(),
+            FILE_BYTES,
+            libc::PROT_READ,
+            libc::MAP_SHARED | libc::MAP_POPULATE,
+            file.as_raw_fd(),
+            0,
+        );
+        assert_ne!(at, libc::MAP_FAILED);
+        // The harness has threads of its own; the process to look at has one.
+        let child = libc::fork();
+        if child == 0 {
+            libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
+            let mut sum = 0u8;
+            for page in 0..FILE_BYTES / 4096 {
+                sum = sum.wrapping_add(at.cast::<u8>().add(page * 4096).read_volatile());
+            }
+            std::hint::black_box(sum);
+            loop {
+                libc::pause();
+            }
+        }
+        println!("> {child}");
+        wait_for_go();
+        libc::kill(child, libc::SIGKILL);
+        libc::waitpid(child, std::ptr::null_mut(), 0);
+    }
+}
+
+/// What was taken away from a process that sleeps is seen within five seconds, whatever the interval.
+#[test]
+fn memory_that_a_sleeping_process_loses_is_seen_within_five_seconds() {
+    let path =
+        std::path::Path::new(env!("CARGO_TARGET_TMPDIR")).join(format!("mapped-{}", std::process::id()));
+    std::fs::write(&path, vec![1; FILE_BYTES]).expect("room");
+    let mut command = std::process::Command::new(std::env::current_exe().expect("our own path"));
+    command.env("DOZOR_TEST_FILE", &path);
+    let mut child = Helper::spawn(command, "map and sleep");
+    child.says();
+    let pid: i64 = child.says().parse().expect("a number");
+    let mut source = wanting(&[]);
+    let resident = |source: &mut dozor_linux::LiveSource| {
+        let reading = source.read();
+        let row = reading.processes.iter().find(|row| row.pid.value() == Some(pid)).expect("a row");
+        let (rss, shared) = (row.rss_bytes.value().expect("rss"), row.shared_bytes.value().expect("shared"));
+        assert!(rss >= shared, "{rss} {shared}");
+        rss
+    };
+    // By then it is no longer new, and idle.
+    for _ in 0..6 {
+        std::thread::sleep(Duration::from_millis(100));
+        resident(&mut source);
+    }
+    let before = resident(&mut source);
+    assert!(before >= FILE_BYTES as i64, "{before}");
+    let file = std::fs::OpenOptions::new().write(true).open(&path).expect("our file");
+    file.set_len(0).expect("it is cut off");
+    let begin = Instant::now();
+    let mut seen = before;
+    while seen > before - FILE_BYTES as i64 + (1 << 20) {
+        assert!(begin.elapsed() < Duration::from_secs(7), "{before} before, still {seen}");
+        std::thread::sleep(Duration::from_millis(700));
+        seen = resident(&mut source);
+    }
+    println!(
+        "truth\tseconds until lost memory of a sleeping process is seen (at most 5)\t5\t{}",
+        begin.elapsed().as_secs_f64()
+    );
+    let _ = std::fs::remove_file(&path);
+}
+
+/// A thread that waits two thousand times.
+pub fn wait_often() {
+    println!("> there");
+    wait_for_go();
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            for _ in 0..2_000 {
+                std::thread::sleep(Duration::from_micros(50));
+            }
+            std::thread::park_timeout(Duration::from_secs(60));
+        });
+        std::thread::sleep(Duration::from_millis(600));
+        // SAFETY: rusage is a plain C struct of numbers, for which zeros are valid, and the pointer is good.
+        let usage = unsafe {
+            let mut usage: libc::rusage = std::mem::zeroed();
+            libc::getrusage(libc::RUSAGE_SELF, &raw mut usage);
+            usage
+        };
+        println!("> {}", usage.ru_nvcsw);
+        wait_for_go();
+    });
+}
+
+#[test]
+fn context_switches_are_those_of_all_threads_or_unknown() {
+    let mut child = Helper::start("wait often");
+    child.says();
+    child.says();
+    let mut source = wanting(&[Part::Switches]);
+    let before = source.read();
+    child.go();
+    let truth: f64 = child.says().parse().expect("a number");
+    let now = source.read();
+    let unasked = wanting(&[]).read();
+    let sample = Sample::new(Arc::new(source.host()), Some(Arc::new(before)), Arc::new(now));
+    let first = sample.before.as_ref().expect("a reading").processes.iter();
+    let first = first.clone().find(|row| row.pid.value() == Some(child.pid())).expect("a row");
+    let ours = of(&sample, child.pid(), "switches_wait") + first.switches_wait.value().expect("known") as f64;
+    agrees("switches_wait of a process with threads", truth, ours, 5.0);
+    let row = unasked.processes.iter().find(|row| row.pid.value() == Some(child.pid())).expect("a row");
+    assert_eq!(row.switches_wait, dozor_core::known::Raw::ABSENT, "not asked for, so not known");
 }
