@@ -72,6 +72,11 @@ fn gone(sample: &Sample, last: &ProcessRow, ended: Option<&EndedRow>) -> Process
         state: Raw::new(DEAD),
         ..ProcessRow::default()
     };
+    if let Some(ended) = ended {
+        row.net_in_bytes = ended.net_in_bytes;
+        row.net_out_bytes = ended.net_out_bytes;
+        row.datagram_sockets = last.datagram_sockets;
+    }
     let growth_known = last.io_unknown.value().unwrap_or(0) == 0;
     // Bytes of records are of whole KiB, so they may be a little behind what was read before.
     let bytes = |ended: Raw, before: Raw| -> Raw {

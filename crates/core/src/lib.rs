@@ -14,6 +14,7 @@ pub mod expr;
 pub mod known;
 pub mod lane;
 pub mod parts;
+pub mod ports;
 pub mod query;
 pub mod rank;
 pub mod reading;

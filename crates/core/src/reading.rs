@@ -375,11 +375,13 @@ rows! {
         local;
         /// Address and port of the other side.
         remote;
+        /// PIDs of others who hold it as well, separated by blanks.
+        others;
     }
     fields {
         /// Names the socket for its whole life.
         cookie: "" Label;
-        /// The process that holds it; absent where that is not known.
+        /// The process that holds it, of several the youngest; absent where that is not known.
         pid: "" Label;
         /// Its state as the kernel's number; net/tcp_states.h.
         state: "" Label;
@@ -387,6 +389,39 @@ rows! {
         in_bytes: "bytes" Counter;
         /// Bytes sent, each once, headers excluded.
         out_bytes: "bytes" Counter;
+        /// Its network namespace, where that is not our own; network_namespaces(7).
+        namespace: "" Label;
+    }
+}
+
+rows! {
+    /// One TCP socket that waits for connections, or one UDP socket; sock_diag(7).
+    ListenerRow "listener" key i64: |row| row.cookie.value().unwrap_or(-1);
+    texts {
+        /// Address and port of this side.
+        local;
+        /// Address and port of the other side, of a UDP socket that is tied to one.
+        remote;
+        /// PIDs of others who hold it as well, separated by blanks.
+        others;
+    }
+    fields {
+        /// Names the socket for its whole life.
+        cookie: "" Label;
+        /// 6 for TCP, 17 for UDP; netinet/in.h.
+        protocol: "" Label;
+        /// Port of this side.
+        port: "" Label;
+        /// The process that holds it, of several the youngest; absent where that is not known.
+        pid: "" Label;
+        /// Connections that wait to be accepted; for UDP bytes that wait to be read.
+        queue: "" Level;
+        /// Most connections that may wait to be accepted; absent for UDP.
+        queue_most: "" Level;
+        /// Connections or datagrams that were dropped for want of room; SK_MEMINFO_DROPS in linux/sock_diag.h.
+        drops: "count" Counter;
+        /// Its network namespace, where that is not our own; network_namespaces(7).
+        namespace: "" Label;
     }
 }
 
@@ -426,6 +461,10 @@ rows! {
         read_any_bytes: "bytes" Level;
         /// Bytes handed to write calls, cached or not.
         write_any_bytes: "bytes" Level;
+        /// Bytes received over TCP, of a process that a reading has shown.
+        net_in_bytes: "bytes" Level;
+        /// Bytes sent over TCP, of a process that a reading has shown.
+        net_out_bytes: "bytes" Level;
     }
 }
 
@@ -580,12 +619,18 @@ rows! {
         pss_bytes: "bytes" Level;
         /// Bytes received over TCP, headers excluded; tcp_info tcpi_bytes_received.
         net_in_bytes: "bytes" Counter;
-        /// Bytes sent over TCP and acknowledged; tcp_info tcpi_bytes_acked.
+        /// Bytes sent over TCP, each once, headers excluded; tcp_info tcpi_bytes_sent − tcpi_bytes_retrans.
         net_out_bytes: "bytes" Counter;
         /// TCP connections and listening sockets.
         connections: "count" Level;
         /// UDP sockets; the kernel counts no bytes for them.
         datagram_sockets: "count" Level;
+        /// Datagrams that its UDP sockets dropped for want of room; SK_MEMINFO_DROPS in linux/sock_diag.h.
+        datagram_drops: "count" Counter;
+        /// Sockets that others hold as well.
+        shared_sockets: "count" Level;
+        /// Its network namespace where that is not our own, 0 where it is; network_namespaces(7).
+        net_namespace: "" Label;
         /// Time that graphics processors worked for it; Documentation/gpu/drm-usage-stats.rst drm-engine-*.
         gpu_ns: "ns" Counter;
         /// Memory of graphics processors in use; Documentation/gpu/drm-usage-stats.rst.
@@ -670,6 +715,8 @@ macro_rules! all_parts {
             process {
                 /// TCP connections by cookie.
                 connections: ConnectionRow, Connection;
+                /// TCP sockets that wait for connections, and UDP sockets, by cookie.
+                listeners: ListenerRow, Listener;
                 /// Processes that ended since the reading before.
                 ended: EndedRow, Ended;
                 /// Threads of processes with several, by number; only where they are asked for.

@@ -4,12 +4,13 @@
 //! went back, a row that was not there before, a suspend or a clock change give *unknown*, never a huge number.
 
 use crate::known::{Known, Raw};
+use crate::ports::Ports;
 use crate::reading::{EndedRow, HostFacts, ProcessKey, ProcessRow, Reading};
 use crate::row::Row;
 use crate::units::NANOS;
 use std::cmp::Ordering;
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 /// Why two consecutive readings must not be compared.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -98,6 +99,8 @@ pub struct Sample {
     gone: HashMap<i64, Vec<u32>>,
     /// Places of the records of ended processes, by their parent's PID.
     ended: HashMap<i64, Vec<u32>>,
+    /// Ports by process, once somebody asks.
+    ports: OnceLock<Ports>,
 }
 
 impl Sample {
@@ -117,7 +120,7 @@ impl Sample {
                 ended.entry(parent).or_default().push(place as u32);
             }
         }
-        Sample { host, before, now, gap, seconds, previous, gone, ended }
+        Sample { host, before, now, gap, seconds, previous, gone, ended, ports: OnceLock::new() }
     }
 
     /// A sample over several readings, the newest last: its rates are means over all of the time between the first and
@@ -159,6 +162,11 @@ impl Sample {
     /// Real time between the two readings, in seconds.
     pub fn seconds(&self) -> Option<f64> {
         self.seconds
+    }
+
+    /// Ports of processes.
+    pub fn ports(&self) -> &Ports {
+        self.ports.get_or_init(|| Ports::new(&self.now))
     }
 
     /// Growth per second of a counter of the whole machine.

@@ -123,6 +123,9 @@ pub struct Metric {
     pub words: &'static [&'static str],
     /// Says of which processes the value is only the least that it may be.
     pub least: Option<fn(&ProcessView<'_>) -> bool>,
+    /// All values that a process has at once, where there may be several: a comparison holds where it does for any of
+    /// them. Nothing where they are not known.
+    pub several: Option<fn(&ProcessView<'_>) -> Option<Vec<f64>>>,
 }
 
 impl Metric {
@@ -157,6 +160,12 @@ impl Metric {
     /// The same entry, which for some processes is only the least that it may be.
     const fn at_least(mut self, of: fn(&ProcessView<'_>) -> bool) -> Metric {
         self.least = Some(of);
+        self
+    }
+
+    /// The same entry, of which a process may have several values.
+    const fn several(mut self, all: fn(&ProcessView<'_>) -> Option<Vec<f64>>) -> Metric {
+        self.several = Some(all);
         self
     }
 

@@ -34,6 +34,7 @@ const fn entry(
         combine: Combine::Same,
         words: &[],
         least: None,
+        several: None,
     }
 }
 

@@ -310,6 +310,10 @@ impl SimulatedMachine {
             totals.waits += (wish.read_calls + wish.write_calls).min(400.0) * STEP;
             totals.forced += (crowding - 0.6).max(0.0) * 40.0 * (user + system);
             totals.graphics += wish.graphics * STEP;
+            // Who writes the log comes to read it too late while the machine swaps.
+            if process.program.name == "logkeeper" && happens(&story::LEAK, seconds) {
+                totals.dropped += 14.0 * STEP;
+            }
             load.written += wish.write * disk_granted * STEP;
             load.read += wish.read * STEP;
             load.graphics += wish.graphics;
@@ -420,6 +424,7 @@ impl SimulatedMachine {
         self.machine.rows(self.seed, seconds, &mut reading);
         for process in &self.processes {
             process.connections(self.seed, &mut reading.connections);
+            process.listeners(seconds, &mut reading.listeners);
             if self.wanted.has(Part::Threads) {
                 process.threads(&mut reading.threads);
             }

@@ -3,7 +3,9 @@
 use super::chance::share;
 use super::hardware::{Classes, STEP, ticks};
 use super::programs::{Program, Role};
-use crate::reading::{ConnectionRow, ProcessRow, ThreadRow, raw};
+use super::story::{LEAK, happens};
+use crate::known::Raw;
+use crate::reading::{ConnectionRow, ListenerRow, ProcessRow, ThreadRow, raw};
 use crate::text::Text;
 use std::sync::Arc;
 
@@ -21,6 +23,9 @@ const PEERS: [&str; 9] = [
 ];
 /// The other observatory.
 const VAULT: &str = "198.51.100.77:7070";
+/// Numbers of protocols; netinet/in.h.
+const TCP: i64 = 6;
+const UDP: i64 = 17;
 /// Numbers of threads begin here, above all PIDs.
 const FIRST_THREAD: i64 = 100_000;
 /// A process shows so many connections; the others are idle.
@@ -46,6 +51,7 @@ pub struct Totals {
     pub waits: f64,
     pub forced: f64,
     pub graphics: f64,
+    pub dropped: f64,
 }
 
 pub struct Process {
@@ -124,8 +130,39 @@ impl Process {
                 state: raw(1),
                 in_bytes: raw((self.totals.net_in * part) as i64),
                 out_bytes: raw((self.totals.net_out * part) as i64),
+                ..ConnectionRow::default()
             });
         }
+    }
+
+    /// Where it waits for others: protocol, address, and how many may wait.
+    fn listens(&self) -> Option<(i64, &'static str, Option<i64>)> {
+        Some(match self.program.name {
+            "sshd" => (TCP, "0.0.0.0:22", Some(128)),
+            "catalogd" => (TCP, "192.0.2.2:7440", Some(64)),
+            "skyboard" => (TCP, "0.0.0.0:8443", Some(511)),
+            "skyboard-cache" => (TCP, "127.0.0.1:11800", Some(32)),
+            "timeward" => (UDP, "0.0.0.0:123", None),
+            "logkeeper" => (UDP, "0.0.0.0:514", None),
+            _ => return None,
+        })
+    }
+
+    /// Its sockets that wait for others.
+    pub fn listeners(&self, seconds: f64, out: &mut Vec<ListenerRow>) {
+        let Some((protocol, local, most)) = self.listens() else { return };
+        let floods = self.program.name == "logkeeper" && happens(&LEAK, seconds);
+        out.push(ListenerRow {
+            local: local.into(),
+            cookie: raw(self.pid * 100),
+            protocol: raw(protocol),
+            port: local.rsplit(':').next().and_then(|port| port.parse().ok()).map_or(Raw::ABSENT, raw),
+            pid: raw(self.pid),
+            queue: raw(if floods { 212_992 } else { 0 }),
+            queue_most: most.into(),
+            drops: raw(self.totals.dropped as i64),
+            ..ListenerRow::default()
+        });
     }
 
     /// File systems that it has files on, as the live source writes them.
@@ -245,7 +282,10 @@ impl Process {
             net_in_bytes: whole(totals.net_in),
             net_out_bytes: whole(totals.net_out),
             connections: raw(program.connections),
-            datagram_sockets: raw(i64::from(program.role == Role::Datagrams)),
+            datagram_sockets: raw(i64::from(self.listens().is_some_and(|(protocol, ..)| protocol == UDP))),
+            datagram_drops: whole(self.totals.dropped),
+            shared_sockets: raw(0),
+            net_namespace: raw(0),
             gpu_ns: if program.role == Role::Graphics { whole(totals.graphics * 1e9) } else { raw(0) },
             ..ProcessRow::default()
         };

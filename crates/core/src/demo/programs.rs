@@ -51,8 +51,6 @@ pub enum Role {
     Uploader,
     /// Computes on the graphics processor.
     Graphics,
-    /// Speaks in datagrams, whose bytes nobody counts.
-    Datagrams,
 }
 
 const MIB: f64 = 1_048_576.0;
@@ -115,14 +113,7 @@ pub const PROGRAMS: &[Program] = &[
         user_share: 0.003,
         ..PLAIN
     },
-    Program {
-        name: "timeward",
-        arguments: "--receiver gnss",
-        rss: 6.0 * MIB,
-        nice: -10,
-        role: Role::Datagrams,
-        ..PLAIN
-    },
+    Program { name: "timeward", arguments: "--receiver gnss", rss: 6.0 * MIB, nice: -10, ..PLAIN },
     Program {
         name: "logkeeper",
         arguments: "--spool /data/log",

@@ -148,7 +148,14 @@ fn leaf(test: &Test, process: &ProcessView<'_>, me: &str) -> Option<bool> {
         Test::Condition(Condition::Active) => Some(is_active(process)),
         Test::Condition(Condition::KernelThread) => row.kernel.value().map(|kernel| kernel == 1),
         Test::Condition(Condition::Replaced) => row.replaced.value().map(|replaced| replaced == 1),
-        Test::Number { subject, how, values } => number(&subject.metric.of(process), *how, values),
+        Test::Number { subject, how, values } => match subject.metric.several {
+            Some(all) => {
+                let all = all(process)?;
+                let any = |wanted: &f64| all.iter().any(|value| equal_or(*value, *wanted, *how));
+                Some(turned(*how, values.iter().any(any)))
+            }
+            None => number(&subject.metric.of(process), *how, values),
+        },
         Test::Text { subject, among, values } => {
             let value = subject.metric.of(process);
             let text = value.text()?;

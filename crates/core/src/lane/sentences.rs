@@ -104,8 +104,14 @@ pub fn sentences(everybody: &Everybody<'_>) -> Vec<(Severity, Lane, String)> {
         let severity = lane.point(sample).severity;
         Some((severity, lane, of_lane(lane, everybody)?))
     });
-    let others =
-        [hot_core(sample), short_lived(sample), rewriter(sample), full_filesystem(sample), killed(sample)];
+    let others = [
+        hot_core(sample),
+        short_lived(sample),
+        rewriter(sample),
+        loses_datagrams(sample),
+        full_filesystem(sample),
+        killed(sample),
+    ];
     let others = others.into_iter().flatten();
     let mut all: Vec<_> = lanes.chain(others).collect();
     all.sort_by_key(|(severity, ..)| std::cmp::Reverse(*severity));
@@ -267,6 +273,25 @@ fn rewriter(sample: &Sample) -> Option<(Severity, Lane, String)> {
         long_bytes(bytes)
     );
     Some((Severity::Notice, Lane::Disk, text))
+}
+
+/// Who loses datagrams because it does not read them in time.
+fn loses_datagrams(sample: &Sample) -> Option<(Severity, Lane, String)> {
+    let drops = listed("udp_drops");
+    let (at, lost) = (0..sample.now.processes.len())
+        .filter_map(|at| Some((at, drops.of(&sample.process(at)).number().filter(|lost| *lost >= 1.0)?)))
+        .max_by(|a, b| a.1.total_cmp(&b.1))?;
+    let row = &sample.now.processes[at];
+    let socket = sample.parts(|reading| &reading.listeners[..]).filter(|socket| socket.now.pid == row.pid);
+    let lossy =
+        socket.filter_map(|socket| Some((socket.now.local.clone(), socket.rate(|s| s.drops).value()?)));
+    let place = lossy.max_by(|a, b| a.1.total_cmp(&b.1)).map(|(local, _)| format!(" on {local}"));
+    let text = format!(
+        "{} loses {lost:.0} datagrams a second{}: it reads too slowly.",
+        label(row),
+        place.unwrap_or_default()
+    );
+    Some((Severity::Notice, Lane::Network, text))
 }
 
 fn full_filesystem(sample: &Sample) -> Option<(Severity, Lane, String)> {

@@ -43,6 +43,8 @@ pub enum PartId {
     Peer(Text),
     /// A TCP connection, by its cookie.
     Connection(i64),
+    /// A socket that waits for others, by its cookie.
+    Listener(i64),
     /// TCP traffic that no process could be found for.
     Unattributed,
     /// A sensor.

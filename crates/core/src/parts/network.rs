@@ -3,9 +3,9 @@
 use super::peers::{address, connection_rates};
 use super::{Column, Look, PartId, Section, figures, peers};
 use crate::catalogue::{Unit, Value};
-use crate::known::Known;
-use crate::lane::{RESENT, UNDELIVERED, interface_severity};
-use crate::reading::ConnectionRow;
+use crate::known::{Known, Raw};
+use crate::lane::{RESENT, Severity, UNDELIVERED, interface_severity};
+use crate::reading::{ConnectionRow, ListenerRow};
 use crate::sample::{PartView, Sample};
 use crate::text::Text;
 use std::collections::{BTreeSet, HashMap};
@@ -14,7 +14,7 @@ use std::collections::{BTreeSet, HashMap};
 const CONNECTIONS: usize = 500;
 
 pub fn sections(sample: &Sample) -> Vec<Section> {
-    vec![interfaces(sample), by_peer(sample), connections(sample), protocols(sample)]
+    vec![interfaces(sample), by_peer(sample), listeners(sample), connections(sample), protocols(sample)]
 }
 
 fn interfaces(sample: &Sample) -> Section {
@@ -58,6 +58,15 @@ fn state_word(row: &ConnectionRow) -> Value {
         Some(10) => "listening",
         _ => return Value::Absent,
     })
+}
+
+/// The holder of a socket, and how many others hold it too.
+fn holder(sample: &Sample, pid: Raw, others: &str) -> Value {
+    let count = others.split(' ').filter(|pid| !pid.is_empty()).count();
+    match owner(sample, pid.value()) {
+        Value::Text(name) if count > 0 => Value::Text(format!("{name} +{count}").into()),
+        owner => owner,
+    }
 }
 
 fn owner(sample: &Sample, pid: Option<i64>) -> Value {
@@ -148,12 +157,63 @@ fn connections(sample: &Sample) -> Section {
         let values = rows.iter().map(|(connection, _)| value(connection.now));
         section.values(Column { heading, unit: Unit::Text, look: Look::Text(width), keep }, values);
     };
-    column("process", 26, 1, &|row| owner(sample, row.pid.value()));
+    column("process", 26, 1, &|row| holder(sample, row.pid, &row.others));
     column("state", 14, 3, &state_word);
     column("here", 40, 4, &|row| Value::from(&row.local));
     if left_out > 0 {
         section.note = Some(format!("{left_out} quieter ones are left out"));
     }
+    section
+}
+
+/// Number of a protocol; netinet/in.h.
+const UDP: Raw = Raw::new(17);
+
+/// Who waits for others: the TCP sockets that listen, and the UDP sockets.
+fn listeners(sample: &Sample) -> Section {
+    let mut section = Section::new("listeners", "here", 26);
+    let mut rows: Vec<PartView<'_, ListenerRow>> = sample.parts(|reading| &reading.listeners[..]).collect();
+    let drops = |row: &PartView<'_, ListenerRow>| row.rate(|r| r.drops).value().unwrap_or(0.0);
+    rows.sort_by(|a, b| {
+        let port = |row: &PartView<'_, ListenerRow>| (row.now.protocol == UDP, row.now.port.value());
+        drops(b).total_cmp(&drops(a)).then_with(|| port(a).cmp(&port(b)))
+    });
+    let left_out = rows.len().saturating_sub(CONNECTIONS);
+    rows.truncate(CONNECTIONS);
+    for row in &rows {
+        let cookie = row.now.cookie.value().unwrap_or(-1);
+        let full = row.now.queue.value().zip(row.now.queue_most.value());
+        let part = section.add(PartId::Listener(cookie), &row.now.local);
+        part.severity = if drops(row) > 0.0 || full.is_some_and(|(now, most)| most > 0 && now > most) {
+            Severity::Notice
+        } else {
+            Severity::Fine
+        };
+    }
+    let text = |width, heading, keep| Column { heading, unit: Unit::Text, look: Look::Text(width), keep };
+    let number = |heading, unit, keep| Column { heading, unit, look: Look::Number, keep };
+    let protocol = |row: &ListenerRow| Value::Word(if row.protocol == UDP { "UDP" } else { "TCP" });
+    section.values(text(4, "over", 2), rows.iter().map(|row| protocol(row.now)));
+    section
+        .values(text(26, "process", 0), rows.iter().map(|row| holder(sample, row.now.pid, &row.now.others)));
+    let waiting = |row: &ListenerRow| match row.protocol == UDP {
+        true => Value::Absent,
+        false => row.queue.into(),
+    };
+    section.values(number("waiting", Unit::Number, 1), rows.iter().map(|row| waiting(row.now)));
+    section.values(number("at most", Unit::Number, 3), rows.iter().map(|row| row.now.queue_most.into()));
+    let queue = |row: &ListenerRow| match row.protocol == UDP {
+        true => row.queue.into(),
+        false => Value::Absent,
+    };
+    section.values(number("unread", Unit::Bytes, 4), rows.iter().map(|row| queue(row.now)));
+    section
+        .values(number("drops/s", Unit::PerSecond, 0), rows.iter().map(|row| row.rate(|r| r.drops).into()));
+    section.note = Some(if left_out > 0 {
+        format!("{left_out} more are left out")
+    } else {
+        "drops: connections or datagrams for which its queue had no room".to_owned()
+    });
     section
 }
 

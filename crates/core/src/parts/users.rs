@@ -5,6 +5,7 @@ use super::cpu::main_core;
 use super::disk::mounts_of;
 use super::peers::address;
 use crate::catalogue::{Metric, Value, listed};
+use crate::known::Raw;
 use crate::reading::{ProcessRow, mount_word};
 use crate::sample::Sample;
 use crate::text::Text;
@@ -22,6 +23,14 @@ pub enum Users {
 
 fn pids(pids: HashSet<i64>, words: String) -> Users {
     Users::Those(Box::new(move |row| row.pid.value().is_some_and(|pid| pids.contains(&pid))), words)
+}
+
+/// Those who hold a socket.
+fn holders(row: Option<(Raw, &Text, String)>, gone: &'static str) -> Users {
+    let Some((pid, others, words)) = row else { return Users::Unknown(gone) };
+    let Some(pid) = pid.value() else { return Users::Unknown("no process that may be seen holds it") };
+    let others = others.split(' ').filter_map(|other| other.parse().ok());
+    pids(others.chain([pid]).collect(), words)
 }
 
 fn on_core(core: i64, words: String) -> Users {
@@ -50,11 +59,13 @@ pub fn users(part: &PartId, sample: &Sample) -> Users {
         }
         PartId::Connection(cookie) => {
             let row = sample.now.connections.iter().find(|row| row.cookie.value() == Some(*cookie));
-            match row.map(|row| (row.pid.value(), &row.remote)) {
-                Some((Some(pid), remote)) => pids([pid].into(), format!("of the connection to {remote}")),
-                Some((None, _)) => Users::Unknown("no process that may be seen holds it"),
-                None => Users::Unknown("the connection is gone"),
-            }
+            let row = row.map(|row| (row.pid, &row.others, format!("of the connection to {}", row.remote)));
+            holders(row, "the connection is gone")
+        }
+        PartId::Listener(cookie) => {
+            let row = sample.now.listeners.iter().find(|row| row.cookie.value() == Some(*cookie));
+            let row = row.map(|row| (row.pid, &row.others, format!("listening on {}", row.local)));
+            holders(row, "the socket is gone")
         }
         PartId::Unattributed => {
             Users::Those(Box::new(|row| row.pid.value().is_none()), "of nobody known".to_owned())
@@ -129,6 +140,7 @@ pub fn lens(part: &PartId) -> Option<&'static Metric> {
         "faults.major" => "faults_major",
         "mem.dirty" => "write",
         "tcp.retransmits" => "net_out",
+        "udp.errors" => "udp_drops",
         _ => return None,
     };
     Some(listed(alias))

@@ -185,6 +185,7 @@ impl Selection {
         only.processes.retain(|row| self.meant.contains(&row.key()));
         let pids: HashSet<_> = only.processes.iter().map(|row| row.pid).collect();
         only.connections.retain(|row| pids.contains(&row.pid));
+        only.listeners.retain(|row| pids.contains(&row.pid));
         only.threads.retain(|row| pids.contains(&row.pid));
         only.ended.retain(|row| pids.contains(&row.ppid));
         Arc::new(only)

@@ -151,6 +151,7 @@ impl Ended {
             cancelled_bytes,
             read_any_bytes,
             write_any_bytes,
+            ..EndedRow::default()
         }
     }
 

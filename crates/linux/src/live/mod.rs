@@ -91,6 +91,11 @@ impl Source for LiveSource {
         }
         if is_here && self.wanted.has(Part::Ended) {
             reading.ended = self.ended.take(&reading.processes);
+            for row in &mut reading.ended {
+                if let Some((received, sent)) = row.pid.value().and_then(|pid| self.network.of_gone(pid)) {
+                    (row.net_in_bytes, row.net_out_bytes) = (Raw::new(received), Raw::new(sent));
+                }
+            }
             if let Some(lost) = self.ended.lost() {
                 reading.system.notifications_lost = Raw::new((lost + self.network.lost()) as i64);
             }

@@ -5,6 +5,7 @@
 
 pub mod events;
 pub mod exits;
+mod listening;
 pub mod sockets;
 
 use rustix::io::Errno;

@@ -3,6 +3,7 @@
 //! A dump gives every socket with its `tcp_info`. A notification gives the last counts of a socket that was
 //! destroyed, but no inode; its cookie ties it to what an earlier dump said.
 
+use super::listening::Listening;
 use super::{
     DUMP, Message, NLMSG_DONE, NLMSG_ERROR, Received, Socket, attributes, bytes_at, messages, u32_at, u64_at,
 };
@@ -12,13 +13,20 @@ use rustix::net::netlink;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 
 const SOCK_DIAG_BY_FAMILY: u16 = 20;
+/// The older question for TCP sockets, which gives those of both families in one walk over the kernel's tables.
+const TCPDIAG_GETSOCK: u16 = 18;
 const AF_INET: u8 = 2;
 const AF_INET6: u8 = 10;
 const INET_DIAG_INFO: u16 = 2;
+const INET_DIAG_SKMEMINFO: u16 = 7;
+/// Place of the drops among the numbers of `INET_DIAG_SKMEMINFO`; linux/sock_diag.h.
+const DROPS_AT: usize = 8 * 4;
 /// Groups of destroyed TCP sockets, IPv4 and IPv6; `SKNLGRP_*` in linux/sock_diag.h.
-const DESTROYED: u32 = 1 << 0 | 1 << 2;
+pub(super) const DESTROYED: u32 = 1 << 0 | 1 << 2;
 /// Offsets in `struct inet_diag_msg`.
 const MESSAGE_BYTES: usize = 72;
+const QUEUE_AT: usize = 56;
+const QUEUE_MOST_AT: usize = 60;
 const INODE_AT: usize = 68;
 const UID_AT: usize = 64;
 /// Offsets in `struct tcp_info`.
@@ -29,6 +37,7 @@ const BYTES_RETRANSMITTED_AT: usize = 208;
 /// States in which the other side's end of data was received and counted as a byte; net/tcp_states.h.
 const AFTER_FIN: [u8; 5] = [6, 7, 8, 9, 11];
 const LISTEN: u8 = 10;
+const TIME_WAIT: u8 = 6;
 
 /// What a socket speaks; netinet/in.h.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -59,6 +68,12 @@ pub struct InetSocket {
     pub received: u64,
     /// Bytes of data sent, each counted once; zero for datagrams.
     pub sent: u64,
+    /// Connections that wait to be accepted, of a socket that listens; else bytes that wait to be read.
+    pub queue: u32,
+    /// Most connections that may wait to be accepted, of a socket that listens; else bytes that wait to be sent.
+    pub queue_most: u32,
+    /// Connections or datagrams that were dropped for want of room; nothing where the kernel does not tell.
+    pub drops: Option<u32>,
 }
 
 impl InetSocket {
@@ -66,12 +81,19 @@ impl InetSocket {
     pub fn listens(&self) -> bool {
         self.state == LISTEN
     }
+
+    /// Whether it is only the memory of a connection that is over, which nobody holds.
+    pub fn is_remembered(&self) -> bool {
+        self.state == TIME_WAIT
+    }
 }
 
 /// Asks for sockets and hears of destroyed ones.
 pub struct Diagnostics {
     questions: Socket,
-    destroyed: Option<Socket>,
+    destroyed: Option<Listening>,
+    /// Whether the question for both families is refused.
+    by_family: bool,
 }
 
 impl Diagnostics {
@@ -79,8 +101,8 @@ impl Diagnostics {
     /// between two dumps are not known.
     pub fn open() -> Result<Diagnostics, Errno> {
         let questions = Socket::open(netlink::SOCK_DIAG, 0)?;
-        let destroyed = Socket::open(netlink::SOCK_DIAG, DESTROYED).ok();
-        let mut diagnostics = Diagnostics { questions, destroyed };
+        let destroyed = Listening::start().ok();
+        let mut diagnostics = Diagnostics { questions, destroyed, by_family: false };
         diagnostics.dump(Protocol::Tcp, &mut vec![])?;
         Ok(diagnostics)
     }
@@ -88,6 +110,15 @@ impl Diagnostics {
     /// All sockets of a protocol now.
     pub fn dump(&mut self, protocol: Protocol, sockets: &mut Vec<InetSocket>) -> Result<(), Errno> {
         sockets.clear();
+        if protocol == Protocol::Tcp && !self.by_family {
+            self.questions.send(TCPDIAG_GETSOCK, DUMP, &question_for_both())?;
+            match self.answers(sockets) {
+                Ok(()) => return Ok(()),
+                Err(Errno::TIMEDOUT) => return Err(Errno::TIMEDOUT),
+                Err(_) => self.by_family = true,
+            }
+            sockets.clear();
+        }
         for family in [AF_INET, AF_INET6] {
             self.questions.send(SOCK_DIAG_BY_FAMILY, DUMP, &question(family, protocol))?;
             self.answers(sockets)?;
@@ -116,18 +147,25 @@ impl Diagnostics {
     /// Sockets destroyed since the last call, with their last counts; and how often notifications were lost.
     pub fn destroyed(&mut self, sockets: &mut Vec<InetSocket>) -> u64 {
         sockets.clear();
-        let mut overruns = 0;
-        let Some(socket) = &mut self.destroyed else { return 0 };
-        loop {
-            match socket.receive() {
-                Ok(Received::Bytes(bytes)) => {
-                    sockets.extend(messages(bytes).filter_map(|message| parse(&message)));
-                }
-                Ok(Received::Overrun) => overruns += 1,
-                Ok(Received::Nothing) | Err(_) => return overruns,
-            }
-        }
+        self.destroyed.as_ref().map_or(0, |listening| listening.take(sockets))
     }
+}
+
+impl Diagnostics {
+    /// Whether destroyed sockets are told.
+    pub fn tells_ends(&self) -> bool {
+        self.destroyed.is_some()
+    }
+}
+
+const EXTENSIONS: u8 = 1 << (INET_DIAG_INFO - 1) | 1 << (INET_DIAG_SKMEMINFO - 1);
+
+/// `struct inet_diag_req` for all states with `tcp_info`.
+fn question_for_both() -> [u8; 60] {
+    let mut request = [0; 60];
+    (request[0], request[3]) = (AF_INET, EXTENSIONS);
+    request[52..56].copy_from_slice(&u32::MAX.to_ne_bytes());
+    request
 }
 
 /// `struct inet_diag_req_v2` for all states with `tcp_info`.
@@ -135,7 +173,7 @@ fn question(family: u8, protocol: Protocol) -> [u8; 56] {
     let mut request = [0; 56];
     request[0] = family;
     request[1] = protocol as u8;
-    request[2] = 1 << (INET_DIAG_INFO - 1);
+    request[2] = EXTENSIONS;
     request[4..8].copy_from_slice(&u32::MAX.to_ne_bytes());
     request
 }
@@ -150,10 +188,12 @@ fn address(family: u8, bytes: [u8; 16], port: [u8; 2]) -> SocketAddr {
 }
 
 /// `struct inet_diag_msg` and its attributes; `None` for what is no such socket.
-fn parse(message: &Message<'_>) -> Option<InetSocket> {
+pub(super) fn parse(message: &Message<'_>) -> Option<InetSocket> {
     let bytes = message.payload;
     let (family, state) = (*bytes.first()?, *bytes.get(1)?);
-    if message.kind != SOCK_DIAG_BY_FAMILY || ![AF_INET, AF_INET6].contains(&family) {
+    if ![SOCK_DIAG_BY_FAMILY, TCPDIAG_GETSOCK].contains(&message.kind)
+        || ![AF_INET, AF_INET6].contains(&family)
+    {
         return None;
     }
     let cookie = u64::from(u32_at(bytes, 44)?) | u64::from(u32_at(bytes, 48)?) << 32;
@@ -166,9 +206,16 @@ fn parse(message: &Message<'_>) -> Option<InetSocket> {
         remote: address(family, bytes_at(bytes, 24)?, bytes_at(bytes, 6)?),
         received: 0,
         sent: 0,
+        queue: u32_at(bytes, QUEUE_AT)?,
+        queue_most: u32_at(bytes, QUEUE_MOST_AT)?,
+        drops: None,
     };
-    if let Some((_, info)) = attributes(bytes.get(MESSAGE_BYTES..)?).find(|(kind, _)| *kind == INET_DIAG_INFO)
-    {
+    let attribute = |wanted: u16| {
+        let mut all = attributes(bytes.get(MESSAGE_BYTES..).unwrap_or_default());
+        all.find(|(kind, _)| *kind == wanted).map(|(_, bytes)| bytes)
+    };
+    socket.drops = attribute(INET_DIAG_SKMEMINFO).and_then(|memory| u32_at(memory, DROPS_AT));
+    if let Some(info) = attribute(INET_DIAG_INFO) {
         let received = u64_at(info, BYTES_RECEIVED_AT).unwrap_or(0);
         // The other side's end of data is counted like a byte.
         socket.received = if AFTER_FIN.contains(&state) { received.saturating_sub(1) } else { received };

@@ -5,6 +5,7 @@
 
 mod children;
 mod helper;
+mod network;
 mod storage;
 
 use dozor_core::catalogue::{Value, process_metric};
@@ -29,6 +30,9 @@ use std::time::{Duration, Instant};
 
 /// Held by tests that keep a core busy, or that count on one.
 static CORE: std::sync::Mutex<()> = std::sync::Mutex::new(());
+
+/// Held by tests that make connections: who opened one that no reading saw is told by what else goes on.
+static NETWORK: std::sync::Mutex<()> = std::sync::Mutex::new(());
 
 /// Processes that the helper `start` starts.
 const SHORT_LIVED: usize = 600;
@@ -68,6 +72,13 @@ fn child() {
         "map and sleep" => storage::map_and_sleep(),
         "wait often" => storage::wait_often(),
         "write directly" => storage::write_directly(),
+        "serve" => network::serve(),
+        "fetch" => network::fetch(),
+        "close and hold" => network::close_and_hold(),
+        "hand on" => network::hand_on(),
+        "apart" => network::apart(),
+        "lose datagrams" => network::lose_datagrams(),
+        "let wait" => network::let_wait(),
         "not waited for" => children::not_waited_for(),
         "datagrams" => {
             let here = std::net::UdpSocket::bind("127.0.0.1:0").expect("a port");
@@ -365,6 +376,7 @@ fn wanting(parts: &[Part]) -> LiveSource {
 #[test]
 fn tcp_bytes_of_both_ends_are_exact_even_when_the_connection_closes_between_readings() {
     const BYTES: usize = 10_000_000;
+    let _network = NETWORK.lock();
     let mut child = Helper::start("receive");
     child.says();
     let address = child.says();
@@ -422,41 +434,6 @@ fn traffic_in_datagrams_is_unknown_and_with_other_traffic_the_least_that_it_may_
     assert_eq!(talks.says(), "sent");
     let [(_, (value, is_least)), _] = values(&mut source);
     assert!(is_least && value.number().is_some_and(|rate| rate > 0.0), "{value:?}");
-}
-
-#[test]
-fn a_connection_that_no_reading_saw_is_counted_as_unattributed() {
-    let mut source = wanting(&[Part::Sockets]);
-    let before = source.read().system.unattributed_in.value().expect("a count");
-    let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
-    let mut client =
-        std::net::TcpStream::connect(listener.local_addr().expect("an address")).expect("a connection");
-    let (mut server, _) = listener.accept().expect("the other side");
-    client.write_all(&vec![7; 50_000]).expect("room");
-    drop(client);
-    std::io::copy(&mut server, &mut std::io::sink()).expect("all bytes");
-    drop(server);
-    let grown =
-        |source: &mut LiveSource| source.read().system.unattributed_in.value().expect("a count") - before;
-    let mut all = grown(&mut source);
-    for _ in 0..200 {
-        if all >= 50_000 {
-            break;
-        }
-        std::thread::sleep(Duration::from_millis(10));
-        all = grown(&mut source);
-    }
-    // Other tests may add to it; the bytes of this one are in it.
-    assert!(all >= 50_000, "{all}");
-    let reading = source.read();
-    let row = reading.processes.iter().find(|row| row.pid.value().is_none()).expect("a row of its own");
-    assert_eq!((&*row.name, row.net_in_bytes), ("unattributed", reading.system.unattributed_in));
-    let listed = reading.processes.len() as u32;
-    assert_eq!(
-        Sample::new(Arc::default(), None, Arc::new(reading)).tasks().total,
-        listed - 1,
-        "it is no task"
-    );
 }
 
 /// With permission every short-lived process is named; without, their CPU time shows up at their parent.

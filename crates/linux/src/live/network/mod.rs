@@ -1,0 +1,591 @@
+//! Traffic of processes: sockets with their bytes, tied to processes by inode.
+//!
+//! Only sockets that are new are looked for, first among the processes that ran since the last reading, then once
+//! among all. A connection that came and went between two readings is known by its end alone, which names no process: what
+//! came in through a port where somebody listens is that one's; what went out is that of whoever opens such connections to
+//! the same address. What cannot be tied to a process is counted as such, never dropped.
+
+mod guesses;
+mod holders;
+mod spaces;
+
+use crate::netlink::sockets::{InetSocket, Protocol};
+use crate::users::Users;
+use dozor_core::known::Raw;
+use dozor_core::reading::{ConnectionRow, ListenerRow, ProcessKey, ProcessRow, Reading, no_text};
+use dozor_core::row::Row as _;
+use dozor_core::text::Text;
+use guesses::{Guesses, Whose};
+use holders::{Holders, youngest};
+use spaces::{Place, Spaces};
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::path::Path;
+use std::sync::Arc;
+
+/// Every so many readings it is looked again who holds the sockets that moved bytes, and all processes are asked for sockets
+/// that nobody was found for.
+const ASK_ALL_EVERY: u64 = 8;
+/// Sockets in no list that are looked at themselves in one reading, of all processes and of one.
+const LOOKED_AT: usize = 32;
+const LOOKED_AT_OF_ONE: usize = 4;
+/// PIDs of further holders that a row names.
+const NAMED: usize = 64;
+
+/// A socket, by the number of its namespace and its cookie: older kernels count cookies in each namespace.
+type SocketKey = (i64, u64);
+
+/// A process of the present reading, with what is kept of it.
+struct Member {
+    key: ProcessKey,
+    /// Its row as it was read, and as it was given last.
+    base: Arc<ProcessRow>,
+    given: Option<Arc<ProcessRow>>,
+    place: Option<Place>,
+    /// Whether it ran since the last reading, and since holders were looked at.
+    ran: bool,
+    ran_since_look: bool,
+}
+
+impl Member {
+    fn new(base: Arc<ProcessRow>) -> Member {
+        Member { key: base.key(), base, given: None, place: None, ran: true, ran_since_look: true }
+    }
+}
+
+/// A socket that a dump has shown.
+struct Known {
+    inode: u32,
+    protocol: Protocol,
+    /// All who hold it; bytes are counted for the youngest.
+    holders: Vec<ProcessKey>,
+    remote: (std::net::SocketAddr, bool),
+    counted: Bytes,
+    drops: u32,
+    /// What waits for an owner.
+    unowned: Bytes,
+    /// How often an owner was looked for.
+    searches: u8,
+    /// Whether it moved bytes since its holders were looked at.
+    moved: bool,
+    /// Number of the reading that showed it first, and last.
+    first: u64,
+    seen: u64,
+}
+
+impl Known {
+    fn owner(&self) -> Option<ProcessKey> {
+        youngest(&self.holders)
+    }
+}
+
+/// What sockets counted.
+#[derive(Clone, Copy, Default, Debug, PartialEq, Eq)]
+struct Bytes {
+    received: u64,
+    sent: u64,
+    /// Datagrams.
+    dropped: u64,
+}
+
+impl Bytes {
+    fn add(&mut self, other: Bytes) {
+        self.received += other.received;
+        self.sent += other.sent;
+        self.dropped += other.dropped;
+    }
+
+    fn since(self, before: Bytes) -> Bytes {
+        Bytes {
+            received: self.received.saturating_sub(before.received),
+            sent: self.sent.saturating_sub(before.sent),
+            dropped: self.dropped.saturating_sub(before.dropped),
+        }
+    }
+}
+
+fn counts(socket: &InetSocket) -> Bytes {
+    Bytes { received: socket.received, sent: socket.sent, dropped: 0 }
+}
+
+/// Counts traffic by process.
+#[derive(Default)]
+pub struct Network {
+    spaces: Spaces,
+    reading: u64,
+    members: Vec<Member>,
+    sockets: HashMap<SocketKey, Known>,
+    accounts: HashMap<ProcessKey, Bytes>,
+    /// Those of processes that ended since the last reading.
+    gone: HashMap<ProcessKey, Bytes>,
+    guesses: Guesses,
+    /// Sockets in no list that processes had at the last look.
+    unlisted: HashMap<ProcessKey, Vec<(i32, u32)>>,
+    /// What no process was found for, by user where that is known.
+    unattributed: BTreeMap<Option<u32>, Bytes>,
+    users: Users,
+    lost: u64,
+    /// Rows of the last readings, given again where nothing moved.
+    connections: Vec<ConnectionRow>,
+    listeners: Vec<ListenerRow>,
+}
+
+impl Network {
+    /// How often notifications were lost so far.
+    pub fn lost(&self) -> u64 {
+        self.lost
+    }
+
+    /// Adds traffic to a reading whose processes are complete.
+    pub fn complete(&mut self, proc: &Path, reading: &mut Reading) {
+        self.meet(&reading.processes);
+        let Some((destroyed, lost)) = self.spaces.ask(proc, &mut self.members) else { return };
+        self.reading += 1;
+        self.lost += lost;
+        let fresh = self.spaces.open.iter().any(|space| space.fresh);
+        self.take_in_all();
+        for (space, socket) in &destroyed {
+            self.take_last(*space, socket);
+        }
+        self.forget_gone();
+        if fresh || self.reading <= 2 {
+            self.find_owners(proc);
+        }
+        if self.reading.is_multiple_of(ASK_ALL_EVERY) {
+            self.look_again(proc);
+        }
+        if self.guesses.wonders() {
+            self.look_for_hasty(proc);
+        }
+        let resolved = self.guesses.resolve(self.reading, &self.members);
+        for (owner, bytes) in resolved {
+            match owner {
+                Whose::Process(owner) => self.accounts.entry(owner).or_default().add(bytes),
+                Whose::Nobody(user) => self.unattributed.entry(user).or_default().add(bytes),
+            }
+        }
+        if fresh {
+            self.list();
+        }
+        let looked = self.reading.is_multiple_of(ASK_ALL_EVERY);
+        if fresh || looked || !self.gone.is_empty() {
+            self.name_owners();
+        }
+        (reading.connections, reading.listeners) = (self.connections.clone(), self.listeners.clone());
+        self.fill(reading);
+    }
+
+    /// Takes over what is known of the processes that are still there; both lists are in order.
+    fn meet(&mut self, processes: &[Arc<ProcessRow>]) {
+        let mut earlier = std::mem::take(&mut self.members).into_iter().peekable();
+        self.members.reserve(processes.len());
+        for row in processes {
+            let key = row.key();
+            while earlier.next_if(|member| member.key < key).is_some() {}
+            self.members.push(match earlier.next_if(|member| member.key == key) {
+                Some(mut member) => {
+                    member.ran = !Arc::ptr_eq(&member.base, row);
+                    member.ran_since_look |= member.ran;
+                    member.base = row.clone();
+                    member
+                }
+                None => Member::new(row.clone()),
+            });
+        }
+    }
+
+    fn take_in_all(&mut self) {
+        let mut spaces = std::mem::take(&mut self.spaces.open);
+        for space in spaces.iter_mut().filter(|space| space.fresh) {
+            for socket in space.tcp.iter().filter(|socket| !socket.is_remembered()) {
+                self.take_in(space.number(), socket, Protocol::Tcp, space.first);
+            }
+            for socket in &space.udp {
+                self.take_in(space.number(), socket, Protocol::Udp, space.first);
+            }
+            space.first = false;
+        }
+        self.spaces.open = spaces;
+    }
+
+    /// A socket of a dump. What it counted before the first dump is not ours to tell.
+    fn take_in(&mut self, space: i64, socket: &InetSocket, protocol: Protocol, first: bool) {
+        let reading = self.reading;
+        let listens = protocol == Protocol::Tcp && socket.listens();
+        let known = self.sockets.entry((space, socket.cookie)).or_insert_with(|| Known {
+            inode: socket.inode,
+            protocol,
+            holders: vec![],
+            remote: (socket.remote, listens),
+            counted: if first { counts(socket) } else { Bytes::default() },
+            drops: if first { socket.drops.unwrap_or(0) } else { 0 },
+            unowned: Bytes::default(),
+            searches: 0,
+            moved: true,
+            first: reading,
+            seen: 0,
+        });
+        known.seen = reading;
+        known.remote.0 = socket.remote;
+        if socket.inode != 0 && known.inode == 0 {
+            known.inode = socket.inode;
+        }
+        if listens {
+            self.guesses.listens((space, socket.cookie), socket.local);
+        } else if protocol == Protocol::Tcp && known.first == reading && !first {
+            self.guesses.belongs(space, socket.remote, socket.uid, reading);
+        }
+        let mut grown = grown(known, socket);
+        if protocol == Protocol::Udp {
+            let drops = socket.drops.unwrap_or(0);
+            // The kernel counts in 32 bits and goes round.
+            grown.dropped = u64::from(drops.wrapping_sub(known.drops));
+            known.drops = drops;
+        }
+        // Who listens, or takes datagrams, shows no growth when it forks.
+        known.moved |= grown != Bytes::default() || listens || protocol == Protocol::Udp;
+        match known.owner() {
+            Some(owner) => self.accounts.entry(owner).or_default().add(grown),
+            None => known.unowned.add(grown),
+        }
+    }
+
+    /// The last counts of a socket that is gone. One that no dump saw names no process, nor does one that nobody was found for.
+    fn take_last(&mut self, space: i64, socket: &InetSocket) {
+        let key = (space, socket.cookie);
+        let (owner, rest) = match self.sockets.remove(&key) {
+            Some(mut known) => {
+                let mut rest = grown(&mut known, socket);
+                rest.add(known.unowned);
+                (known.owner(), rest)
+            }
+            None => (None, counts(socket)),
+        };
+        self.guesses.ended(key, self.reading);
+        match owner {
+            Some(owner) => self.accounts.entry(owner).or_default().add(rest),
+            None => self.guesses.wait(space, socket, rest, self.reading),
+        }
+    }
+
+    /// Holders that are gone, and sockets that are gone without a word. A socket that is closed but still held is in no dump;
+    /// it is kept until its end is told, or its holder is gone.
+    fn forget_gone(&mut self) {
+        let mut sockets = std::mem::take(&mut self.sockets);
+        let (reading, mut nobodys) = (self.reading, Bytes::default());
+        sockets.retain(|(space, _), known| {
+            let had = known.holders.len();
+            known.holders.retain(|key| self.is_there(*key));
+            if had > 0 && known.holders.is_empty() {
+                // It belongs to a child that took it over, or to nobody.
+                known.searches = 0;
+            }
+            let space = self.spaces.open.iter().find(|open| open.number() == *space);
+            let stays = space.is_some_and(|space| {
+                let listed = !space.fresh || known.seen == reading;
+                let told = space.tells_ends() && known.protocol == Protocol::Tcp;
+                listed || told && (!known.holders.is_empty() || known.seen + 2 >= reading)
+            });
+            if !stays {
+                nobodys.add(known.unowned);
+            }
+            stays
+        });
+        self.sockets = sockets;
+        self.nobodys(nobodys);
+        let accounts = std::mem::take(&mut self.accounts);
+        let (there, gone) = accounts.into_iter().partition(|(key, _)| self.is_there(*key));
+        (self.accounts, self.gone) = (there, gone);
+    }
+
+    fn is_there(&self, key: ProcessKey) -> bool {
+        self.members.binary_search_by_key(&key, |member| member.key).is_ok()
+    }
+
+    /// Bytes received and sent of a process that the last reading showed and this one does not.
+    pub fn of_gone(&self, pid: i64) -> Option<(i64, i64)> {
+        let (_, bytes) = self.gone.iter().find(|(key, _)| key.pid == pid)?;
+        Some((bytes.received as i64, bytes.sent as i64))
+    }
+
+    fn find_owners(&mut self, proc: &Path) {
+        let unknown = |known: &Known, searches: u8| {
+            known.holders.is_empty() && known.inode != 0 && known.searches == searches
+        };
+        // Asking everybody is left to now and then, so that sockets whose owner cannot be found cost little.
+        let rounds = if self.reading <= 2 || self.reading.is_multiple_of(ASK_ALL_EVERY) { 2 } else { 1 };
+        for round in 0..rounds {
+            let mut wanted: Holders = HashMap::new();
+            for known in self.sockets.values_mut().filter(|known| unknown(known, round)) {
+                known.searches += 1;
+                wanted.insert(known.inode, vec![]);
+            }
+            // Whoever made or took over a socket ran; only the second round asks everybody.
+            let asks = |member: &&Member| round == 1 || self.reading == 1 || member.ran;
+            holders::look(proc, self.members.iter().filter(asks), &mut wanted);
+            self.hand_out(&wanted);
+        }
+        let mut nobodys = Bytes::default();
+        for known in self.sockets.values_mut() {
+            if known.holders.is_empty() && known.searches >= 2 {
+                nobodys.add(std::mem::take(&mut known.unowned));
+            }
+        }
+        self.nobodys(nobodys);
+    }
+
+    fn nobodys(&mut self, bytes: Bytes) {
+        if bytes != Bytes::default() {
+            self.unattributed.entry(None).or_default().add(bytes);
+        }
+    }
+
+    /// Who holds the sockets that moved bytes: they may have been handed on, or are shared with a child by now.
+    fn look_again(&mut self, proc: &Path) {
+        let mut wanted: Holders = HashMap::new();
+        let mut asked: Vec<ProcessKey> = vec![];
+        for known in self.sockets.values_mut() {
+            if std::mem::take(&mut known.moved) && known.inode != 0 && !known.holders.is_empty() {
+                wanted.insert(known.inode, vec![]);
+                asked.extend(&known.holders);
+            }
+        }
+        asked.sort_unstable();
+        let asks = |member: &&Member| member.ran_since_look || asked.binary_search(&member.key).is_ok();
+        holders::look(proc, self.members.iter().filter(asks), &mut wanted);
+        wanted.retain(|_, holders| !holders.is_empty());
+        self.hand_out(&wanted);
+        for member in &mut self.members {
+            member.ran_since_look = false;
+        }
+    }
+
+    /// Who opens connections faster than lists are read: a socket that a process has now and that is in no list is looked at
+    /// itself. One that was there at the last look is not young: it was closed and is held.
+    fn look_for_hasty(&mut self, proc: &Path) {
+        let sockets = self.spaces.open.iter().flat_map(|space| space.tcp.iter().chain(&space.udp));
+        let mut listed: HashSet<u32> = sockets.map(|socket| socket.inode).collect();
+        listed.extend(self.sockets.values().map(|known| known.inode));
+        let mut unlisted = HashMap::new();
+        let mut left = LOOKED_AT;
+        for member in self.members.iter().filter(|member| member.ran && member.base.kernel.value() != Some(1))
+        {
+            let found = holders::unlisted(proc, member.key.pid, &listed);
+            let before = self.unlisted.get(&member.key);
+            let young = |socket: &&(i32, u32)| before.is_none_or(|before| !before.contains(socket));
+            for (descriptor, _) in found.iter().filter(young).take(LOOKED_AT_OF_ONE.min(left)) {
+                left -= 1;
+                if let Some(remote) = holders::other_side(member.key.pid, *descriptor) {
+                    let space = match member.place {
+                        Some(Place::In(id)) => id,
+                        _ => self.spaces.own().unwrap_or(0),
+                    };
+                    self.guesses.opens(space, remote, member.key, self.reading);
+                }
+            }
+            if !found.is_empty() {
+                unlisted.insert(member.key, found);
+            }
+        }
+        self.unlisted = unlisted;
+    }
+
+    fn hand_out(&mut self, found: &Holders) {
+        for (key, known) in &mut self.sockets {
+            let Some(holders) = found.get(&known.inode).filter(|holders| !holders.is_empty()) else {
+                continue;
+            };
+            known.holders.clone_from(holders);
+            let Some(owner) = known.owner() else { continue };
+            let waiting = std::mem::take(&mut known.unowned);
+            self.accounts.entry(owner).or_default().add(waiting);
+            let (remote, listens) = known.remote;
+            if listens {
+                self.guesses.owned(*key, holders);
+            } else if known.protocol == Protocol::Tcp && known.first > 1 {
+                self.guesses.opens(key.0, remote, owner, self.reading);
+            }
+        }
+    }
+
+    /// Rows of connections and of those who wait for them, from the last dumps.
+    fn list(&mut self) {
+        (self.connections, self.listeners) = (vec![], vec![]);
+        for space in &self.spaces.open {
+            let foreign = Raw::from(self.spaces.foreign(space.number()));
+            let label = |cookie: u64| label(cookie, foreign);
+            for socket in space.tcp.iter().filter(|socket| !socket.listens()) {
+                self.connections.push(ConnectionRow {
+                    local: socket.local.to_string().into(),
+                    remote: socket.remote.to_string().into(),
+                    others: no_text(),
+                    cookie: Raw::new(label(socket.cookie) as i64),
+                    pid: Raw::ABSENT,
+                    state: i64::from(socket.state).into(),
+                    in_bytes: Raw::new(socket.received as i64),
+                    out_bytes: Raw::new(socket.sent as i64),
+                    namespace: foreign,
+                });
+            }
+            let streams = space.tcp.iter().filter(|socket| socket.listens()).map(|s| (s, Protocol::Tcp));
+            for (socket, protocol) in streams.chain(space.udp.iter().map(|s| (s, Protocol::Udp))) {
+                let connected = socket.remote.port() != 0;
+                let most = (protocol == Protocol::Tcp).then_some(i64::from(socket.queue_most));
+                self.listeners.push(ListenerRow {
+                    local: socket.local.to_string().into(),
+                    remote: if connected { socket.remote.to_string().into() } else { no_text() },
+                    others: no_text(),
+                    cookie: Raw::new(label(socket.cookie) as i64),
+                    protocol: Raw::new(protocol as i64),
+                    port: i64::from(socket.local.port()).into(),
+                    pid: Raw::ABSENT,
+                    queue: i64::from(socket.queue).into(),
+                    queue_most: most.into(),
+                    drops: socket.drops.map(i64::from).into(),
+                    namespace: foreign,
+                });
+            }
+        }
+    }
+
+    /// Puts holders into the rows of sockets.
+    fn name_owners(&mut self) {
+        let mut by_label: HashMap<i64, &Known> = HashMap::with_capacity(self.sockets.len());
+        for ((space, cookie), known) in &self.sockets {
+            let label = label(*cookie, self.spaces.foreign(*space).into());
+            by_label.insert(label as i64, known);
+        }
+        let holders = |cookie: Raw| -> (Raw, Text) {
+            let known = cookie.value().and_then(|cookie| by_label.get(&cookie));
+            let Some((known, owner)) = known.and_then(|known| Some((known, known.owner()?))) else {
+                return (Raw::ABSENT, no_text());
+            };
+            if known.holders.len() == 1 {
+                return (Raw::new(owner.pid), no_text());
+            }
+            let others = known.holders.iter().filter(|key| **key != owner).take(NAMED);
+            let others: Vec<String> = others.map(|key| key.pid.to_string()).collect();
+            (Raw::new(owner.pid), others.join(" ").into())
+        };
+        for row in &mut self.connections {
+            (row.pid, row.others) = holders(row.cookie);
+        }
+        for row in &mut self.listeners {
+            (row.pid, row.others) = holders(row.cookie);
+        }
+    }
+
+    /// Puts the accounts into the rows; a row that does not change is the one given last time.
+    fn fill(&mut self, reading: &mut Reading) {
+        let mut numbers: HashMap<ProcessKey, [i64; 3]> = HashMap::new();
+        for known in self.sockets.values() {
+            for holder in &known.holders {
+                let [connections, datagrams, shared] = numbers.entry(*holder).or_default();
+                match known.protocol {
+                    Protocol::Tcp => *connections += 1,
+                    Protocol::Udp => *datagrams += 1,
+                }
+                *shared += i64::from(known.holders.len() > 1);
+            }
+        }
+        let datagrams_known = self.spaces.open.first().is_some_and(|space| space.datagrams_known);
+        let own = self.spaces.own();
+        let mut members = std::mem::take(&mut self.members);
+        for (row, member) in reading.processes.iter_mut().zip(&mut members) {
+            let account = self.accounts.get(&member.key).copied().unwrap_or_default();
+            let [count, datagrams, shared] = numbers.get(&member.key).copied().unwrap_or_default();
+            let nothing = count + datagrams == 0 && account == Bytes::default();
+            // Whose descriptors may not be read has sockets that may not be told from others'.
+            let denied = row.read_bytes == Raw::DENIED && nothing;
+            let known = self.spaces.knows(member.place);
+            let value = |number: i64| match (denied, known) {
+                (true, _) => Raw::DENIED,
+                (false, true) => Raw::new(number),
+                (false, false) => Raw::ABSENT,
+            };
+            let told = |number| if datagrams_known { value(number) } else { Raw::ABSENT };
+            let traffic = [
+                value(account.received as i64),
+                value(account.sent as i64),
+                value(count),
+                value(shared),
+                told(datagrams),
+                told(account.dropped as i64),
+                match member.place {
+                    Some(Place::In(id)) if Some(id) != own => Raw::new(id),
+                    Some(Place::In(_)) => Raw::new(0),
+                    Some(Place::Denied) => Raw::DENIED,
+                    _ => Raw::ABSENT,
+                },
+            ];
+            match &member.given {
+                Some(given) if !member.ran && traffic_of(given) == traffic => *row = given.clone(),
+                _ => {
+                    let changed = Arc::make_mut(row);
+                    [
+                        changed.net_in_bytes,
+                        changed.net_out_bytes,
+                        changed.connections,
+                        changed.shared_sockets,
+                        changed.datagram_sockets,
+                        changed.datagram_drops,
+                        changed.net_namespace,
+                    ] = traffic;
+                    member.given = Some(row.clone());
+                }
+            }
+        }
+        self.members = members;
+        let mut all = Bytes::default();
+        let mut rows = vec![];
+        for (user, bytes) in &self.unattributed {
+            all.add(*bytes);
+            if bytes.received + bytes.sent == 0 {
+                continue;
+            }
+            let (received, sent) = (Raw::new(bytes.received as i64), Raw::new(bytes.sent as i64));
+            let mut row = ProcessRow::unattributed(received, sent);
+            if let Some(uid) = user {
+                row.user = self.users.name(*uid);
+                row.service = self.only_service(&row.user);
+                row.start_ticks = Raw::new(i64::from(*uid));
+            }
+            rows.push(Arc::new(row));
+        }
+        reading.processes.splice(0..0, rows);
+        reading.system.unattributed_in = Raw::new(all.received as i64);
+        reading.system.unattributed_out = Raw::new(all.sent as i64);
+    }
+
+    /// The service that all processes of a user belong to, where it is one.
+    fn only_service(&self, user: &Text) -> Text {
+        let mut services = self.members.iter().filter(|member| member.base.user == *user);
+        let first = services.next().map_or_else(no_text, |member| member.base.service.clone());
+        if services.all(|member| member.base.service == first) { first } else { no_text() }
+    }
+}
+
+/// The cookie of a socket in the rows; those of other namespaces are made different.
+fn label(cookie: u64, foreign: Raw) -> u64 {
+    foreign.value().map_or(cookie, |namespace| cookie ^ (namespace as u64) << 32)
+}
+
+fn traffic_of(row: &ProcessRow) -> [Raw; 7] {
+    [
+        row.net_in_bytes,
+        row.net_out_bytes,
+        row.connections,
+        row.shared_sockets,
+        row.datagram_sockets,
+        row.datagram_drops,
+        row.net_namespace,
+    ]
+}
+
+/// What a socket counted since it was looked at last. What it says may go back at its end, when it is only growth that counts.
+fn grown(known: &mut Known, socket: &InetSocket) -> Bytes {
+    let now = counts(socket);
+    let grown = now.since(known.counted);
+    known.counted.received = known.counted.received.max(now.received);
+    known.counted.sent = known.counted.sent.max(now.sent);
+    grown
+}

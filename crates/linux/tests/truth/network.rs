@@ -1,0 +1,376 @@
+//! Truths about traffic: bytes that helpers themselves sent and received, and the kernel's tables of sockets.
+
+use super::helper::{Helper, agrees, wait_for_go};
+use super::{NETWORK, find, wanting};
+use dozor_core::expr::Expression;
+use dozor_core::reading::{ProcessRow, Reading};
+use dozor_core::sample::Sample;
+use dozor_core::source::Source as _;
+use dozor_core::wanted::Part;
+use dozor_linux::LiveSource;
+use std::io::{Read as _, Write as _};
+use std::net::{Shutdown, TcpListener, TcpStream, UdpSocket};
+use std::os::fd::AsRawFd as _;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+const PAGE: usize = 30_000;
+const PAGES: usize = 8_000;
+
+fn connect(address: &str) -> TcpStream {
+    TcpStream::connect(address).expect("a connection")
+}
+
+/// A web server: a short answer over each connection.
+pub fn serve() {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    println!("> {}", listener.local_addr().expect("an address"));
+    for _ in 0..PAGES {
+        let (mut peer, _) = listener.accept().expect("a connection");
+        peer.write_all(&[7; PAGE]).expect("it goes");
+    }
+    println!("> served");
+    wait_for_go();
+}
+
+/// Its reader.
+pub fn fetch() {
+    let address = std::env::var("DOZOR_TEST_ADDRESS").expect("an address");
+    wait_for_go();
+    let mut all = 0;
+    for _ in 0..PAGES {
+        all += std::io::copy(&mut connect(&address), &mut std::io::sink()).expect("it comes");
+    }
+    println!("> {all}");
+}
+
+/// Both ends of connections that are shut down but held: one that a reading sees, one that none sees.
+pub fn close_and_hold() {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let address = listener.local_addr().expect("an address").to_string();
+    let pair = || (connect(&address), listener.accept().expect("the other side").0);
+    let exchange = |a: &mut TcpStream, b: &mut TcpStream| {
+        std::thread::scope(|scope| {
+            scope.spawn(|| a.write_all(&vec![7; 1_000_000]).expect("it goes"));
+            b.read_exact(&mut vec![0; 1_000_000]).expect("it comes");
+        });
+    };
+    let (mut seen, mut seen_there) = pair();
+    println!("> there");
+    wait_for_go();
+    exchange(&mut seen, &mut seen_there);
+    let (mut unseen, mut unseen_there) = pair();
+    exchange(&mut unseen, &mut unseen_there);
+    for socket in [&seen, &seen_there, &unseen, &unseen_there] {
+        let _ = socket.shutdown(Shutdown::Both);
+    }
+    println!("> shut");
+    wait_for_go();
+    drop((seen, seen_there, unseen, unseen_there));
+    println!("> closed");
+    wait_for_go();
+    drop(listener);
+}
+
+/// A server that leaves its connection to a child, which it shares it with first.
+pub fn hand_on() {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let mut client = connect(&listener.local_addr().expect("an address").to_string());
+    let (server, _) = listener.accept().expect("the other side");
+    let (mut begin, mut end) = ([0; 2], [0; 2]);
+    // SAFETY: the arrays have room for two descriptors; the child calls the C library alone and dies with its parent.
+    let child = unsafe {
+        libc::pipe(begin.as_mut_ptr());
+        libc::pipe(end.as_mut_ptr());
+        let child = libc::fork();
+        if child == 0 {
+            libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
+            libc::close(client.as_raw_fd());
+            let (mut byte, block) = (0u8, [7u8; 10_000]);
+            loop {
+                libc::read(begin[0], (&raw mut byte).cast(), 1);
+                for _ in 0..300 {
+                    libc::write(server.as_raw_fd(), block.as_ptr().cast(), block.len());
+                }
+                libc::write(end[1], (&raw const byte).cast(), 1);
+            }
+        }
+        child
+    };
+    println!("> {child}");
+    let mut server = Some(server);
+    for round in 0..2 {
+        wait_for_go();
+        if round == 1 {
+            server = None;
+        }
+        let mut byte = 0u8;
+        // SAFETY: the descriptors are open and there is room for a byte.
+        unsafe { libc::write(begin[1], (&raw const byte).cast(), 1) };
+        client.read_exact(&mut vec![0; 3_000_000]).expect("it comes");
+        // SAFETY: as above.
+        unsafe { libc::read(end[0], (&raw mut byte).cast(), 1) };
+        println!("> sent");
+    }
+    wait_for_go();
+    drop(server);
+    // SAFETY: it is our own child, which is waited for.
+    unsafe {
+        libc::kill(child, libc::SIGKILL);
+        libc::waitpid(child, std::ptr::null_mut(), 0);
+    }
+}
+
+/// Ten megabytes within a network namespace of its own.
+pub fn apart() {
+    std::thread::spawn(|| {}).join().expect("a thread");
+    // SAFETY: plain calls; the request is a C struct of numbers with room for the name.
+    let refused = unsafe {
+        let child = libc::fork();
+        if child > 0 {
+            println!("> {child}");
+            libc::waitpid(child, std::ptr::null_mut(), 0);
+            return;
+        }
+        libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
+        let refused = libc::unshare(libc::CLONE_NEWNET) != 0;
+        let socket = libc::socket(libc::AF_INET, libc::SOCK_DGRAM, 0);
+        let mut request: libc::ifreq = std::mem::zeroed();
+        request.ifr_name[0] = b'l' as libc::c_char;
+        request.ifr_name[1] = b'o' as libc::c_char;
+        request.ifr_ifru.ifru_flags = (libc::IFF_UP | libc::IFF_RUNNING) as i16;
+        libc::ioctl(socket, libc::SIOCSIFFLAGS, &raw const request);
+        refused
+    };
+    if refused {
+        std::process::exit(0);
+    }
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let mut client = connect(&listener.local_addr().expect("an address").to_string());
+    let (mut server, _) = listener.accept().expect("the other side");
+    println!("> there");
+    wait_for_go();
+    let block = vec![7; 100_000];
+    for _ in 0..100 {
+        client.write_all(&block).expect("it goes");
+        server.read_exact(&mut vec![0; 100_000]).expect("it comes");
+    }
+    println!("> 10000000");
+    wait_for_go();
+    std::process::exit(0);
+}
+
+/// A socket that reads nothing of what comes.
+pub fn lose_datagrams() {
+    let here = UdpSocket::bind("127.0.0.1:0").expect("a port");
+    let address = here.local_addr().expect("an address");
+    println!("> {}", address.port());
+    wait_for_go();
+    let there = UdpSocket::bind("127.0.0.1:0").expect("a port");
+    for _ in 0..2_000 {
+        there.send_to(&[7; 1_000], address).expect("it goes");
+    }
+    println!("> sent");
+    wait_for_go();
+}
+
+/// A server that accepts nobody, with three who wait.
+pub fn let_wait() {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let address = listener.local_addr().expect("an address");
+    // SAFETY: listen on our own socket once more changes how many may wait.
+    assert_eq!(unsafe { libc::listen(listener.as_raw_fd(), 7) }, 0);
+    let waiting: Vec<TcpStream> = (0..3).map(|_| connect(&address.to_string())).collect();
+    println!("> {}", address.port());
+    wait_for_go();
+    drop(waiting);
+}
+
+fn told(row: &ProcessRow) -> (f64, f64) {
+    (row.net_in_bytes.value().unwrap_or(0) as f64, row.net_out_bytes.value().unwrap_or(0) as f64)
+}
+
+fn nobodys(reading: &Reading) -> f64 {
+    let system = &reading.system;
+    (system.unattributed_in.value().unwrap_or(0) + system.unattributed_out.value().unwrap_or(0)) as f64
+}
+
+/// Reads until something holds, or long enough.
+fn read_until(source: &mut LiveSource, holds: impl Fn(&Reading) -> bool) -> Reading {
+    let begin = Instant::now();
+    loop {
+        let reading = source.read();
+        if holds(&reading) || begin.elapsed() > Duration::from_secs(8) {
+            return reading;
+        }
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
+
+/// Connections that live for a millisecond: what went over them is the server's and the reader's.
+#[test]
+fn a_server_of_short_connections_has_its_bytes() {
+    let _network = NETWORK.lock();
+    let mut server = Helper::start("serve");
+    server.says();
+    let address = server.says();
+    let mut command = std::process::Command::new(std::env::current_exe().expect("our own path"));
+    command.env("DOZOR_TEST_ADDRESS", address);
+    let mut reader = Helper::spawn(command, "fetch");
+    reader.says();
+    let mut source = wanting(&[Part::Sockets]);
+    source.read();
+    let pids = [server.pid(), reader.pid()];
+    reader.go();
+    let done = std::thread::spawn(move || {
+        let got: f64 = reader.says().parse().expect("bytes");
+        (reader, got)
+    });
+    while !done.is_finished() {
+        source.read();
+        std::thread::sleep(Duration::from_millis(40));
+    }
+    let (_reader, truth) = done.join().expect("the reader");
+    let all = |reading: &Reading| pids.map(|pid| told(find(reading, pid)));
+    let last = read_until(&mut source, |reading| {
+        let [(_, sent), (got, _)] = all(reading);
+        sent >= truth && got >= truth
+    });
+    let [(_, sent), (got, _)] = all(&last);
+    agrees("net_out of a server of short connections, bytes", truth, sent, truth * 0.05);
+    agrees("net_in of who fetched from it, bytes", truth, got, truth * 0.05);
+}
+
+/// The kernel no longer lists a socket that both sides shut down; its bytes count once, whoever closes it when.
+#[test]
+fn a_socket_that_is_closed_but_held_counts_once() {
+    let _network = NETWORK.lock();
+    let mut child = Helper::start("close and hold");
+    child.says();
+    child.says();
+    let mut source = wanting(&[Part::Sockets]);
+    let before = source.read();
+    let pid = child.pid();
+    let nobodys_before = nobodys(&before);
+    child.go();
+    child.says();
+    for _ in 0..10 {
+        source.read();
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    child.go();
+    child.says();
+    // Of two megabytes each way one end of the connection that nobody saw is known to have come to the listener.
+    let last = read_until(&mut source, |reading| told(find(reading, pid)).0 >= 2e6);
+    let (received, _) = told(find(&last, pid));
+    agrees("net_in over sockets that were shut down and held, bytes", 2e6, received, 0.0);
+    // The other end is nobody's, once; other tests may add to what is nobody's.
+    let mut all = 0.0;
+    for _ in 0..12 {
+        let reading = source.read();
+        all = told(find(&reading, pid)).1 + nobodys(&reading) - nobodys_before;
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    assert!(all >= 2e6, "{all}");
+    let sent = told(find(&source.read(), pid)).1;
+    assert!(sent <= 2e6, "nothing is counted twice: {sent}");
+}
+
+/// Parent and child hold one connection: the child has its bytes, and both are named. Then the child has it alone.
+#[test]
+fn a_connection_that_is_handed_on_belongs_to_who_holds_it() {
+    let _network = NETWORK.lock();
+    let mut child = Helper::start("hand on");
+    child.says();
+    let grandchild: i64 = child.says().parse().expect("a number");
+    let mut source = wanting(&[Part::Sockets]);
+    let pid = child.pid();
+    let first = source.read();
+    let shared = first.connections.iter().filter(|row| row.pid.value() == Some(grandchild));
+    assert!(shared.clone().any(|row| *row.others == *pid.to_string()), "{:?}", first.connections);
+    assert!(find(&first, pid).shared_sockets.value() >= Some(1));
+    let before = told(find(&first, grandchild)).1;
+    child.go();
+    child.says();
+    child.go();
+    child.says();
+    let alone = |reading: &Reading| {
+        reading.connections.iter().any(|row| row.pid.value() == Some(grandchild) && row.others.is_empty())
+    };
+    let last = read_until(&mut source, alone);
+    let sent = told(find(&last, grandchild)).1 - before;
+    agrees("net_out of a child that serves its parent's connection, bytes", 6e6, sent, 0.0);
+    assert!(alone(&last), "its parent closed it");
+}
+
+/// Sockets of another network namespace are asked for from within.
+#[test]
+fn traffic_within_another_network_namespace_is_exact_or_unknown() {
+    let _network = NETWORK.lock();
+    if !rustix::process::geteuid().is_root() {
+        return;
+    }
+    let mut child = Helper::start("apart");
+    child.says();
+    let pid: i64 = child.says().parse().expect("a number");
+    assert_eq!(child.says(), "there", "root may make a network namespace");
+    let mut source = wanting(&[Part::Sockets]);
+    let before = source.read();
+    child.go();
+    let truth: f64 = child.says().parse().expect("bytes");
+    let now = source.read();
+    let grown = |of: fn((f64, f64)) -> f64| of(told(find(&now, pid))) - of(told(find(&before, pid)));
+    agrees("net_in within another network namespace, bytes", truth, grown(|told| told.0), 0.0);
+    agrees("net_out within another network namespace, bytes", truth, grown(|told| told.1), 0.0);
+    assert!(find(&now, pid).net_namespace.value() > Some(0));
+    assert_eq!(find(&now, i64::from(std::process::id())).net_namespace.value(), Some(0));
+    assert!(now.listeners.iter().any(|row| row.pid.value() == Some(pid) && row.namespace.value().is_some()));
+}
+
+/// Drops by the kernel's own table; proc_net(5) udp.
+#[test]
+fn who_loses_datagrams_is_known() {
+    let _network = NETWORK.lock();
+    let mut child = Helper::start("lose datagrams");
+    child.says();
+    let port: u16 = child.says().parse().expect("a port");
+    let mut source = wanting(&[Part::Sockets]);
+    let before = source.read();
+    child.go();
+    child.says();
+    let now = source.read();
+    let table = std::fs::read_to_string("/proc/net/udp").expect("the kernel's table");
+    let line =
+        table.lines().find(|line| line.contains(&format!(":{port:04X} 00000000:0000"))).expect("its line");
+    let truth: f64 = line.split_whitespace().last().and_then(|drops| drops.parse().ok()).expect("a number");
+    assert!(truth > 0.0, "its queue is full");
+    let drops =
+        |reading: &Reading| find(reading, child.pid()).datagram_drops.value().expect("a count") as f64;
+    agrees("udp_drops, datagrams", truth, drops(&now) - drops(&before), 0.0);
+    let row = now.listeners.iter().find(|row| row.port.value() == Some(i64::from(port))).expect("its socket");
+    assert_eq!(row.drops.value().map(|drops| drops as f64), Some(truth));
+    assert!(row.queue.value() > Some(0), "what waits to be read");
+}
+
+#[test]
+fn who_listens_is_listed_with_those_who_wait_and_found_by_the_port() {
+    let _network = NETWORK.lock();
+    let mut child = Helper::start("let wait");
+    child.says();
+    let port: i64 = child.says().parse().expect("a port");
+    let mut source = wanting(&[Part::Sockets]);
+    source.read();
+    let reading = source.read();
+    let row = reading.listeners.iter().find(|row| row.port.value() == Some(port)).expect("its socket");
+    assert_eq!(row.pid.value(), Some(child.pid()));
+    agrees("connections that wait to be accepted", 3.0, row.queue.value().expect("known") as f64, 0.0);
+    agrees("connections that may wait", 7.0, row.queue_most.value().expect("known") as f64, 0.0);
+    let expression = Expression::parse(&format!("port = {port}")).expect("an expression");
+    let sample = Sample::new(Arc::default(), None, Arc::new(reading));
+    let bound = expression.bind(&sample, "");
+    let held: Vec<i64> = (0..sample.now.processes.len())
+        .filter(|at| bound.holds(&sample.process(*at)) == Some(true))
+        .filter_map(|at| sample.now.processes[at].pid.value())
+        .collect();
+    assert_eq!(held, [child.pid()]);
+}
