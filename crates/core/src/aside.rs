@@ -7,7 +7,6 @@ use crate::catalogue::unaccounted;
 use crate::known::Raw;
 use crate::lane::unseen;
 use crate::reading::{EndedRow, ProcessKey, ProcessRow, Reading};
-use crate::row::Row as _;
 use crate::sample::Sample;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -34,12 +33,11 @@ pub fn aside(sample: &Sample) -> Sample {
     if let Some(before) = &sample.before {
         earlier = of(before);
         let ended: HashMap<Raw, &EndedRow> = sample.now.ended.iter().map(|row| (row.pid, row)).collect();
-        for row in before.processes.iter().filter(|row| row.pid.value().is_some()) {
-            if sample.find(row.key()).is_none() {
-                now.processes.push(Arc::new(gone(sample, row, ended.get(&row.pid).copied())));
-                earlier.processes.push(row.clone());
-            }
+        for row in sample.gone_places().map(|place| &before.processes[place]) {
+            now.processes.push(Arc::new(gone(sample, row, ended.get(&row.pid).copied())));
+            earlier.processes.push(row.clone());
         }
+        earlier.sort();
     }
     now.processes.extend(short_lived(sample).into_iter().map(Arc::new));
     now.sort();

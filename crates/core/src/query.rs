@@ -1,6 +1,7 @@
 //! Questions to a timeline: values over time, their extremes with the time and the process, the spans in which a
 //! condition held. Over a gap nothing is interpolated: what is not known has no value.
 
+use crate::aside::aside;
 use crate::catalogue::{Eval, Instances, Kind, Metric, Unit, Value, all, named};
 use crate::expr::Expression;
 use crate::rank::{Total, total};
@@ -260,6 +261,9 @@ impl Query {
                 return;
             }
         }
+        let counts_gone =
+            |asked: &Asked| matches!(asked.metric.eval, Eval::Process(_)) && asked.metric.kind == Kind::Rate;
+        let gone = self.metrics.iter().any(counts_gone).then(|| aside(sample));
         for (place, asked) in self.metrics.iter().enumerate() {
             let mut put = |instance: Option<Text>, value, most, least| {
                 let point = Point { wall_ns, seconds: sample.seconds(), value, most, least };
@@ -277,15 +281,22 @@ impl Query {
                     }
                 },
                 Eval::Process(_) => {
-                    let (value, most, least) = self.of_processes(asked.metric, sample);
+                    let gone = gone.as_ref().filter(|_| counts_gone(asked));
+                    let (value, most, least) = self.of_processes(asked.metric, sample, gone);
                     put(None, value, most, least);
                 }
             }
         }
     }
 
-    /// What the processes that count have together, and those that have most and least of it.
-    fn of_processes(&self, metric: &'static Metric, sample: &Sample) -> (Value, Extreme, Extreme) {
+    /// What the processes that count have together, those who are gone among them, and those that have most and least of it:
+    /// of processes that are there, since who is gone may be several.
+    fn of_processes(
+        &self,
+        metric: &'static Metric,
+        sample: &Sample,
+        gone: Option<&Sample>,
+    ) -> (Value, Extreme, Extreme) {
         let bound = self.whom.as_ref().map(|whom| whom.bind(sample, &self.me));
         let views = (0..sample.now.processes.len()).map(|at| sample.process(at)).filter(|view| {
             // Traffic of nobody known is no process, but belongs to the sum.
@@ -307,6 +318,15 @@ impl Query {
             }
             rows.push(view.now);
             values.push(Total { value, partial: false });
+        }
+        if let Some(gone) = gone {
+            let bound = self.whom.as_ref().map(|whom| whom.bind(gone, &self.me));
+            let views = (0..gone.now.processes.len()).map(|at| gone.process(at));
+            let counted =
+                views.filter(|view| bound.as_ref().is_none_or(|bound| bound.holds(view) == Some(true)));
+            // What of them is not known makes the sum of the others no less known than it is on the screen.
+            let known = counted.map(|view| metric.of(&view)).filter(is_known);
+            values.extend(known.map(|value| Total { value, partial: false }));
         }
         let who = |found: Option<(f64, usize)>| {
             let (value, at) = found?;
@@ -384,7 +404,7 @@ fn peak(metric: &'static Metric, timeline: &Timeline, numbers: Range<usize>) -> 
                 let start = || (0, None);
                 let parts =
                     timeline.fold(block.numbers, threads, true, start, |(known, best), number, sample| {
-                        let (_, most, _) = alone.of_processes(metric, sample);
+                        let (_, most, _) = alone.of_processes(metric, sample, None);
                         let Some((value, who)) = most else { return };
                         *known += 1;
                         if best.as_ref().is_none_or(|(before, ..): &(f64, i64, Who)| value > *before) {
@@ -421,7 +441,9 @@ fn peak(metric: &'static Metric, timeline: &Timeline, numbers: Range<usize>) -> 
 
 /// Whether a metric needs nothing of cores, devices, sensors and interrupts.
 pub fn is_light(metric: &Metric) -> bool {
-    matches!(metric.eval, Eval::Process(_)) && metric.alias != "core_temp"
+    // What was written is held against what the devices took.
+    const HEAVY: [&str; 4] = ["core_temp", "write", "write_by", "disk"];
+    matches!(metric.eval, Eval::Process(_)) && !HEAVY.contains(&metric.alias)
 }
 
 fn is_known(value: &Value) -> bool {

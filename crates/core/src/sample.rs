@@ -174,6 +174,11 @@ impl Sample {
         rate(counter(&self.now), self.before.as_deref().map(counter), self.seconds)
     }
 
+    /// Places in the earlier reading of the processes that are gone.
+    pub fn gone_places(&self) -> impl Iterator<Item = usize> {
+        self.gone.values().flatten().map(|place| *place as usize)
+    }
+
     /// The process in this place of the reading.
     pub fn process(&self, at: usize) -> ProcessView<'_> {
         let now = &self.now.processes[at];
@@ -226,11 +231,13 @@ impl Sample {
     ) -> impl Iterator<Item = PartView<'a, R>> {
         let before = self.before.as_deref().map(&rows);
         let seconds = self.seconds;
+        // A kind that was not collected before has no row there; then nothing is new.
+        let begins = FROM_ZERO.contains(&R::GROUP) && before.is_some_and(|before| !before.is_empty());
         rows(&self.now).iter().map(move |now| {
             let before = before.and_then(|before| {
                 before.binary_search_by_key(&now.key(), Row::key).ok().map(|at| &before[at])
             });
-            PartView { now, before, seconds }
+            PartView { now, before, seconds, born: begins && before.is_none() }
         })
     }
 }
@@ -262,8 +269,10 @@ fn gone(before: &[Arc<ProcessRow>], previous: &[u32]) -> HashMap<i64, Vec<u32>> 
     let mut next = 0;
     for paired in previous.iter().copied().filter(|at| *at != NONE).chain([before.len() as u32]) {
         for place in next..paired {
-            if let Some(parent) = before[place as usize].ppid.value() {
-                gone.entry(parent).or_default().push(place);
+            // Traffic of nobody known is no process that could be gone.
+            let row = &before[place as usize];
+            if row.pid.value().is_some() {
+                gone.entry(row.ppid.value().unwrap_or(0)).or_default().push(place);
             }
         }
         next = paired + 1;
@@ -329,6 +338,10 @@ impl ProcessView<'_> {
     }
 }
 
+/// Kinds of parts whose counters begin at zero when they appear: those that have never counted are not listed. A core that
+/// comes back goes on where it was.
+const FROM_ZERO: [&str; 6] = ["disk", "interface", "interrupt", "softirq", "connection", "listener"];
+
 /// One part (a core, a disk, …) in a sample.
 pub struct PartView<'a, R> {
     /// Its counters now.
@@ -337,6 +350,8 @@ pub struct PartView<'a, R> {
     pub before: Option<&'a R>,
     /// Real time between the readings, in seconds.
     pub seconds: Option<f64>,
+    /// It appeared between the two readings, so all that it counted belongs to this sample.
+    pub born: bool,
 }
 
 impl<R> Clone for PartView<'_, R> {
@@ -350,7 +365,11 @@ impl<R> Copy for PartView<'_, R> {}
 impl<R> PartView<'_, R> {
     /// Growth per second of one of its counters.
     pub fn rate(&self, counter: impl Fn(&R) -> Raw) -> Known<f64> {
-        rate(counter(self.now), self.before.map(counter), self.seconds)
+        let before = match self.before {
+            None if self.born => Some(Raw::new(0)),
+            before => before.map(&counter),
+        };
+        rate(counter(self.now), before, self.seconds)
     }
 }
 

@@ -105,6 +105,12 @@ impl When {
     }
 }
 
+/// The time zone that a recording names: by its IANA name, or by the rules of the `TZ` variable where the host had no name
+/// for it; tzset(3). UTC where it is empty or not known here.
+pub fn zone(name: &str) -> TimeZone {
+    TimeZone::get(name).or_else(|_| TimeZone::posix(name)).unwrap_or(TimeZone::UTC)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -118,6 +124,20 @@ mod tests {
         let from = Standpoint { first: NIGHT + first * NANOS, newest: NIGHT + newest * NANOS, shown: NIGHT };
         let wall = When::parse(text).expect("a time").resolve(from, &zone).expect("a day that exists");
         (wall - NIGHT) / NANOS
+    }
+
+    #[test]
+    fn a_zone_is_known_by_its_name_and_by_its_rules() {
+        let offset = |name: &str, text: &str| {
+            let time: Timestamp = text.parse().expect("an instant");
+            zone(name).to_offset(time).seconds()
+        };
+        for name in ["CET-1CEST,M3.5.0,M10.5.0/3", "Europe/Berlin"] {
+            assert_eq!(offset(name, "2031-02-14T02:00:00Z"), 3600, "{name}");
+            assert_eq!(offset(name, "2031-07-14T02:00:00Z"), 7200, "{name}");
+        }
+        assert_eq!(offset("", "2031-07-14T02:00:00Z"), 0);
+        assert_eq!(offset("No/Such", "2031-07-14T02:00:00Z"), 0);
     }
 
     #[test]

@@ -7,7 +7,7 @@ use dozor_core::known::{Known, Raw};
 use dozor_core::lane::{Lane, Severity, sentences};
 use dozor_core::rank::{Everybody, Order};
 use dozor_core::reading::{
-    CoreRow, DiskRow, EndedRow, HostFacts, InterfaceRow, ProcessRow, Reading, SensorRow,
+    CoreRow, DiskRow, EndedRow, HostFacts, InterfaceRow, ProcessRow, Reading, SensorRow, raw,
 };
 use dozor_core::recording::Writer;
 use dozor_core::sample::Sample;
@@ -483,4 +483,53 @@ fn whoever_has_a_udp_socket_has_at_least_what_went_over_tcp() {
     assert_eq!(with(Raw::new(1), 0), (Value::Absent, false));
     assert_eq!(with(Raw::new(1), 4000), (Value::Number(2000.0), true));
     assert_eq!(with(Raw::ABSENT, 0), (Value::Number(0.0), false), "an older recording does not say");
+}
+
+#[test]
+fn what_was_written_is_at_most_what_was_handed_over_or_what_the_devices_took() {
+    let disk =
+        |written: i64| DiskRow { name: "nvme0n1".into(), write_bytes: raw(written), ..DiskRow::default() };
+    let of = |dirtied: i64, cancelled: i64, handed: i64, otherwise: Raw, took: i64, sent: i64| {
+        let row = |times: i64| {
+            process(7, |p| {
+                (p.io_unknown, p.writes_otherwise) = (raw(0), otherwise);
+                (p.write_bytes, p.cancelled_bytes) = (raw(dirtied * times), raw(cancelled * times));
+                (p.write_any_bytes, p.net_out_bytes) = (raw(handed * times), raw(sent * times));
+            })
+        };
+        let sample = sample(
+            |r| (r.processes, r.disks) = (vec![row(0)], vec![disk(0)]),
+            |r| (r.processes, r.disks) = (vec![row(2)], vec![disk(2 * took)]),
+        );
+        let at = sample.now.processes.iter().position(|row| row.pid == raw(7)).expect("the process");
+        let value = |alias: &str| process_metric(alias).expect("a metric").of(&sample.process(at));
+        let Value::Word(by) = value("write_by") else { panic!("a word") };
+        (value("write").number().expect("a number"), by)
+    };
+    let (unasked, no, yes) = (Raw::ABSENT, raw(0), raw(1));
+    assert_eq!(of(100, 0, 500, unasked, 0, 0), (100.0, "pages"), "what is dirty reaches the disk later");
+    assert_eq!(of(100, 30, 500, unasked, 0, 0), (70.0, "pages"), "what was dropped again never does");
+    assert_eq!(of(9_000, 0, 75, unasked, 76, 0), (75.0, "calls"));
+    assert_eq!(of(9_000, 0, 75, no, 400, 0), (75.0, "calls"));
+    assert_eq!(of(9_000, 0, 75, yes, 400, 0), (400.0, "devices"), "a shared mapping");
+    assert_eq!(of(60, 0, 0, unasked, 400, 0), (60.0, "pages"), "no write call, so in another way");
+    assert_eq!(of(9_000, 0, 100, no, 30, 80), (30.0, "devices"), "most of the calls were on sockets");
+    assert_eq!(of(9_000, 0, 100, no, 10, 60), (40.0, "devices"), "but not all of them");
+}
+
+#[test]
+fn a_device_that_appears_has_done_all_that_it_counted() {
+    let disk = |name: &str, written: i64| DiskRow {
+        name: name.into(),
+        write_bytes: raw(written),
+        ..DiskRow::default()
+    };
+    let appears = sample(
+        |r| r.disks = vec![disk("sda", 500)],
+        |r| r.disks = vec![disk("sda", 700), disk("sdb", 52_000)],
+    );
+    let Instances::Many(values) = system(&appears, "disk.write") else { panic!("one for each") };
+    assert_eq!(values, [("sda".into(), Value::Number(100.0)), ("sdb".into(), Value::Number(26_000.0))]);
+    let not_collected = sample(|r| r.disks = vec![], |r| r.disks = vec![disk("sda", 700)]);
+    assert_eq!(system(&not_collected, "disk.write"), Instances::Many(vec![("sda".into(), Value::Absent)]));
 }

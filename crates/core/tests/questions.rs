@@ -229,3 +229,49 @@ fn a_span_over_a_gap_is_its_longest_stretch() {
     let seconds = side.sample.seconds().expect("rates");
     assert!((seconds - 320.0).abs() < 0.5, "{seconds}");
 }
+
+/// Who came and went between two readings wrote as well.
+#[test]
+fn those_who_came_and_went_are_in_the_sums() {
+    use dozor_core::known::Raw;
+    use dozor_core::reading::{EndedRow, HostFacts, ProcessRow};
+    let host = Arc::new(HostFacts { ticks_per_second: 100, cores: 4, ..HostFacts::default() });
+    let mut timeline = Timeline::live(host);
+    let own = |written: i64| {
+        Arc::new(ProcessRow {
+            pid: 7.into(),
+            start_ticks: 1.into(),
+            ppid: 1.into(),
+            io_unknown: 0.into(),
+            write_bytes: written.into(),
+            write_any_bytes: written.into(),
+            ..ProcessRow::default()
+        })
+    };
+    for second in 1..=4i64 {
+        let mut reading = Reading::default();
+        let ns = Raw::new(second * 1_000_000_000);
+        (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (ns, ns, ns);
+        reading.system.notifications_lost = Raw::new(0);
+        reading.processes = vec![own(second * 1_000)];
+        let ended = |order: i64| EndedRow {
+            name: "copy".into(),
+            order: order.into(),
+            pid: (100 * second + order).into(),
+            ppid: 7.into(),
+            seen: 0.into(),
+            user: 10.into(),
+            system: 10.into(),
+            write_bytes: 50_000.into(),
+            write_any_bytes: 50_000.into(),
+            ..EndedRow::default()
+        };
+        reading.ended = vec![ended(0), ended(1)];
+        timeline.append(Arc::new(reading));
+    }
+    let query = |stat| Query { metrics: asked("write"), stat: Some(stat), ..Query::default() };
+    let answer = query(Stat::Sum).answer(&timeline, 0..4).expect("readable");
+    assert_eq!(answer.lines[0].value, Value::Number(3.0 * (1_000.0 + 100_000.0)));
+    let most = query(Stat::Max).answer(&timeline, 0..4).expect("readable");
+    assert_eq!(most.lines[0].value, Value::Number(1_000.0), "of a single process that is there");
+}

@@ -402,7 +402,7 @@ fn disks_are_judged_by_what_they_are_and_by_waiting() {
             busy_ms: raw(busy * 10),
             ..zero.clone()
         };
-        disk_severity(&PartView { now: &now, before: Some(&zero), seconds: Some(1.0) })
+        disk_severity(&PartView { now: &now, before: Some(&zero), seconds: Some(1.0), born: false })
     };
     assert_eq!(judged(1, 65, 100, 5), Severity::Notice, "a spinning disk hurts from 60 % on");
     assert_eq!(judged(0, 65, 100, 1), Severity::Fine, "a solid one does not yet");
@@ -425,7 +425,7 @@ fn interfaces_are_judged_by_their_link_and_their_errors() {
             ..InterfaceRow::default()
         };
         let now = InterfaceRow { in_bytes: raw(bytes), in_errors: raw(errors), ..zero.clone() };
-        interface_severity(&PartView { now: &now, before: Some(&zero), seconds: Some(1.0) })
+        interface_severity(&PartView { now: &now, before: Some(&zero), seconds: Some(1.0), born: false })
     };
     let gigabit = raw(1_000_000_000);
     assert_eq!(judged(50_000_000, 0, gigabit), Severity::Fine);

@@ -1,5 +1,6 @@
 //! Wall clock times as text, in the time zone of the host that they belong to.
 
+use dozor_core::when::zone;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
@@ -8,9 +9,9 @@ use jiff::tz::TimeZone;
 pub struct Zone(TimeZone);
 
 impl Zone {
-    /// The zone with this IANA name; UTC where it is empty or this machine does not know it.
+    /// The zone that a recording names; UTC where it is empty or this machine does not know it.
     pub fn named(name: &str) -> Zone {
-        Zone(TimeZone::get(name).unwrap_or(TimeZone::UTC))
+        Zone(zone(name))
     }
 
     /// The zone for reckoning.

@@ -4,6 +4,7 @@ use crate::proc::{cpuinfo, read_file};
 use crate::{Roots, proc};
 use dozor_core::reading::HostFacts;
 use dozor_core::text::clean;
+use jiff::tz::TimeZone;
 
 /// Collects the facts of this host. What cannot be found out stays empty.
 pub fn facts(roots: &Roots) -> HostFacts {
@@ -17,8 +18,24 @@ pub fn facts(roots: &Roots) -> HostFacts {
         cpu_model: model.unwrap_or_else(|| clean(names.machine().to_bytes())),
         cores: cores.unwrap_or(0) as u32,
         ticks_per_second: rustix::param::clock_ticks_per_second() as u32,
-        time_zone: jiff::tz::TimeZone::system().iana_name().unwrap_or_default().to_owned(),
+        time_zone: time_zone(),
         note: String::new(),
         inside: crate::sys::inside::hints(roots),
     }
+}
+
+/// The time zone by its IANA name, else by its rules as the `TZ` variable has them, or as the last line of `/etc/localtime`
+/// does; tzset(3), tzfile(5). Empty where there is none of them.
+fn time_zone() -> String {
+    if let Some(name) = TimeZone::system().iana_name() {
+        return name.to_owned();
+    }
+    let variable = std::env::var("TZ").ok();
+    let file = || {
+        let bytes = std::fs::read("/etc/localtime").ok()?;
+        let line = bytes.strip_suffix(b"\n")?.rsplit(|byte| *byte == b'\n').next()?;
+        String::from_utf8(line.to_vec()).ok()
+    };
+    let rules = variable.filter(|name| !name.is_empty()).or_else(file).unwrap_or_default();
+    if TimeZone::posix(&rules).is_ok() { rules } else { String::new() }
 }

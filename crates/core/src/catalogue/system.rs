@@ -43,7 +43,10 @@ pub fn cpu_share(sample: &Sample, class: impl Fn(&CoreRow) -> Raw) -> Known<f64>
     let row = |reading: &Reading| machine_as_core(reading);
     let now = row(&sample.now);
     let before = sample.before.as_deref().map(row);
-    core_share(&PartView { now: &now, before: before.as_ref(), seconds: sample.seconds() }, class)
+    core_share(
+        &PartView { now: &now, before: before.as_ref(), seconds: sample.seconds(), born: false },
+        class,
+    )
 }
 
 /// The machine's CPU counters in the shape of one core's.
@@ -352,7 +355,7 @@ use Unit::{
 #[rustfmt::skip]
 pub static SYSTEM_METRICS: &[Metric] = &[
     entry("cpu.total", "system.cpu.utilization", Percent, Rate,
-        "Share of all cores that did something. Waiting for a disk is not counted as busy.",
+        "Share of all cores that was not idle. Waiting for a disk is not counted as busy; time that the host gave to other virtual machines is, since this one wanted to run (see cpu.steal).",
         "/proc/stat", |s| one(cpu_busy(s))),
     entry("cpu.user", "system.cpu.utilization{user}", Percent, Rate,
         "Time in the programs' own code. It is what computing looks like.",
@@ -379,8 +382,8 @@ pub static SYSTEM_METRICS: &[Metric] = &[
         "Time that the host gave to other virtual machines while this one wanted to run. High values mean an oversold host.",
         "/proc/stat", |s| one(cpu_share(s, |c| c.steal))),
     entry("cpu.guest", "system.cpu.utilization{guest}", Percent, Rate,
-        "Time running virtual machines. It is already contained in user.",
-        "/proc/stat", |s| one(cpu_share(s, |c| c.guest))),
+        "Time running virtual machines, at any niceness. It is already contained in user and nice.",
+        "/proc/stat guest + guest_nice", |s| one(cpu_share(s, |c| c.guest).zip(cpu_share(s, |c| c.guest_nice)).map(|(guest, nice)| guest + nice))),
     entry("core.total", "system.cpu.logical.utilization", Percent, Rate,
         "Busy share of each core. One core at 100 with the others idle is a program with a single thread.",
         "/proc/stat", |s| cores(s, core_busy)),

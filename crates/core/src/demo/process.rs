@@ -151,6 +151,13 @@ impl Process {
     /// Its sockets that wait for others.
     pub fn listeners(&self, seconds: f64, out: &mut Vec<ListenerRow>) {
         let Some((protocol, local, most)) = self.listens() else { return };
+        // Several of one program share a socket; the youngest stands for them.
+        if let Some(row) = out.iter_mut().find(|row| *row.local == *local) {
+            let before = row.pid.value().map_or(String::new(), |pid| pid.to_string());
+            row.others = format!("{} {before}", row.others).trim().into();
+            row.pid = raw(self.pid);
+            return;
+        }
         let floods = self.program.name == "logkeeper" && happens(&LEAK, seconds);
         out.push(ListenerRow {
             local: local.into(),

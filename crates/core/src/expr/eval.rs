@@ -7,7 +7,7 @@ use super::tree::Condition;
 use crate::catalogue::{Eval, Instances, Metric, Value};
 use crate::rank::is_active;
 use crate::sample::{ProcessView, Sample};
-use jiff::tz::TimeZone;
+use crate::when::zone;
 use std::cmp::Ordering;
 
 /// An expression at one moment: what it says about the machine is decided, times are instants.
@@ -51,7 +51,7 @@ fn bind<'a>(test: &'a Test, sample: &Sample) -> Part<'a> {
             Part::Decided(of_instances(subject, sample, |value| number(value, *how, values)))
         }
         Test::Time { subject, how, values } => {
-            let zone = TimeZone::get(&sample.host.time_zone).unwrap_or(TimeZone::UTC);
+            let zone = zone(&sample.host.time_zone);
             let values = values.iter().map(|instant| instant.seconds(sample.now.wall_ns(), &zone)).collect();
             Part::Time { metric: subject.metric, how: *how, values }
         }

@@ -65,8 +65,17 @@ fn side(timeline: &mut Timeline, zone: &Zone, time: Option<&str>) -> anyhow::Res
         ))
         .into());
     }
-    let (first, last) = (timeline.at(from), timeline.at(until));
-    Ok(Side::of(timeline, first..=last)?)
+    // A span reaches from one reading to another, those that are nearest to what was asked for; its first sample is the one
+    // after the first of them.
+    let (first, last) = (nearest(timeline, from), nearest(timeline, until));
+    Ok(Side::of(timeline, (first + 1).min(last)..=last)?)
+}
+
+/// The reading that is nearest to a time.
+fn nearest(timeline: &Timeline, wall: i64) -> usize {
+    let at = timeline.at(wall);
+    let away = |number| timeline.moment(number).map_or(u64::MAX, |moment| moment.wall_ns.abs_diff(wall));
+    if away(at + 1) < away(at) { at + 1 } else { at }
 }
 
 impl Compare {

@@ -169,8 +169,8 @@ impl Query {
             Format::Csv => {
                 let mut csv = csv::Writer::from_writer(out);
                 csv.write_record([
-                    "from", "until", "metric", "instance", "stat", "value", "unit", "at", "pid", "name",
-                    "known", "unknown",
+                    "from", "until", "metric", "instance", "stat", "of", "value", "unit", "at", "pid",
+                    "name", "known", "unknown",
                 ])?;
                 for line in &answer.lines {
                     let time = |wall: Option<i64>| wall.map_or(String::new(), |wall| zone.rfc3339(wall));
@@ -180,6 +180,7 @@ impl Query {
                         line.metric.alias.to_owned(),
                         self.cells.text(line.instance.as_deref().unwrap_or_default()),
                         stat.map_or("", Stat::word).to_owned(),
+                        whose(line, stat).to_owned(),
                         self.cells.value(&line.value, |number| number.to_string()),
                         line.unit.word().to_owned(),
                         time(line.at_ns),
@@ -223,9 +224,9 @@ impl Query {
                     writeln!(out)?;
                 }
                 let instance = line.instance.as_ref().map_or(String::new(), |name| format!("{{{name}}}"));
-                let of = match (line.metric.eval, stat) {
-                    (Eval::Process(_), Some(Stat::Max | Stat::Min)) => ", of a single process",
-                    (Eval::Process(_), _) => ", of all processes together",
+                let of = match whose(line, stat) {
+                    "process" => ", of a single process",
+                    "processes" => ", of all processes together",
                     _ => "",
                 };
                 let how = stat.map_or(String::new(), |stat| format!(", {}", stat.word()));
@@ -409,6 +410,16 @@ fn unit_word(unit: Unit) -> &'static str {
     if word.is_empty() { "numbers" } else { word }
 }
 
+/// Whose a value is: the largest and the smallest of a metric of processes are those of a single one, so they may be below
+/// the mean of all of them together.
+fn whose(line: &Line, stat: Option<Stat>) -> &'static str {
+    match (line.metric.eval, stat) {
+        (Eval::System(_), _) => "machine",
+        (Eval::Process(_), Some(Stat::Max | Stat::Min)) => "process",
+        (Eval::Process(_), _) => "processes",
+    }
+}
+
 fn object(line: &Line, zone: &Zone, stat: Option<Stat>) -> Json {
     let mut object = Map::new();
     object.insert("from".to_owned(), zone.rfc3339(line.from_ns).into());
@@ -420,6 +431,7 @@ fn object(line: &Line, zone: &Zone, stat: Option<Stat>) -> Json {
     if let Some(stat) = stat {
         object.insert("stat".to_owned(), stat.word().into());
     }
+    object.insert("of".to_owned(), whose(line, stat).into());
     object.insert("value".to_owned(), json_value(&line.value));
     if line.value == Value::Denied {
         object.insert("denied".to_owned(), true.into());

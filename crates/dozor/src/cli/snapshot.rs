@@ -11,7 +11,8 @@ use dozor_core::known::Known;
 use dozor_core::lane::{Lane, sentences};
 use dozor_core::parts::peers;
 use dozor_core::rank::{Everybody, Listed, Narrowing, Order};
-use dozor_core::sample::Sample;
+use dozor_core::reading::ListenerRow;
+use dozor_core::sample::{PartView, ProcessView, Sample};
 use dozor_core::source::Source as _;
 use dozor_core::wanted::Wanted;
 use dozor_linux::LiveSource;
@@ -83,11 +84,13 @@ impl Snapshot {
             let sample = Sample::new(host.clone(), Some(before), now.clone());
             before = now;
             narrowing.follow(&sample);
-            let mut places = places(&sample, &narrowing, &self.order);
-            places.truncate(self.limit.unwrap_or(usize::MAX));
+            let gone = aside(&sample);
+            let everybody = Everybody::new(&sample, &gone);
+            let mut rows = rows(&everybody, &narrowing, &self.order);
+            rows.truncate(self.limit.unwrap_or(usize::MAX));
             match self.format {
-                Format::Table => table(&sample, &places, &zone, (chosen.as_ref(), &self.order), &mut out)?,
-                Format::Jsonl => writeln!(out, "{}", object(&sample, &places, &zone, metrics))?,
+                Format::Table => table(&everybody, &rows, &zone, (chosen.as_ref(), &self.order), &mut out)?,
+                Format::Jsonl => writeln!(out, "{}", object(&everybody, &rows, &zone, metrics))?,
                 Format::Json => {
                     let (open, close) = (number == 0, number + 1 == self.count);
                     let begin = if self.count == 1 {
@@ -98,9 +101,9 @@ impl Snapshot {
                         ","
                     };
                     let end = if close && self.count > 1 { "]" } else { "" };
-                    writeln!(out, "{begin}{}{end}", object(&sample, &places, &zone, metrics))?;
+                    writeln!(out, "{begin}{}{end}", object(&everybody, &rows, &zone, metrics))?;
                 }
-                Format::Csv => csv(&sample, &places, &zone, (metrics, self.cells), number == 0, &mut out)?,
+                Format::Csv => csv(&everybody, &rows, &zone, (metrics, self.cells), number == 0, &mut out)?,
             }
             out.flush()?;
         }
@@ -120,16 +123,14 @@ impl Snapshot {
     }
 }
 
-/// Places of the processes that are meant, in order.
-fn places(sample: &Sample, narrowing: &Narrowing, order: &Order) -> Vec<usize> {
-    let keeper = narrowing.at(sample);
-    let nobody = Sample::new(sample.host.clone(), None, Arc::default());
-    let everybody = Everybody::new(sample, &nobody);
-    let kept = |row: Listed| match row {
-        Listed::Here(at) => (keeper.keeps(&sample.process(at)) == Some(true)).then_some(at),
-        _ => None,
+/// The processes that are meant, in order; those who are just gone, or came and went between two readings, among them.
+fn rows(everybody: &Everybody<'_>, narrowing: &Narrowing, order: &Order) -> Vec<Listed> {
+    let (here, gone) = (narrowing.at(everybody.here), narrowing.at(everybody.gone));
+    let kept = |row: &Listed| {
+        let keeper = if matches!(row, Listed::Gone(_)) { &gone } else { &here };
+        keeper.keeps(&everybody.view(*row)) == Some(true)
     };
-    everybody.ordered(order).rows.into_iter().filter_map(kept).collect()
+    everybody.ordered(order).rows.into_iter().filter(kept).collect()
 }
 
 /// A number as JSON: whole ones without a point, others to six places.
@@ -150,8 +151,10 @@ pub fn json_value(value: &Value) -> Json {
     }
 }
 
-/// A sample as an object. What is not permitted is `null` like what is unknown, and named in `denied`.
-fn object(sample: &Sample, places: &[usize], zone: &Zone, metrics: &[&Metric]) -> Json {
+/// A sample as an object. What is not permitted is `null` like what is unknown, and named in `denied`. Those who are just
+/// gone, and programs that came and went, are apart from the processes that are there.
+fn object(everybody: &Everybody<'_>, rows: &[Listed], zone: &Zone, metrics: &[&Metric]) -> Json {
+    let sample = everybody.here;
     let host = &sample.host;
     let system: Map<String, Json> = SYSTEM_METRICS
         .iter()
@@ -165,25 +168,12 @@ fn object(sample: &Sample, places: &[usize], zone: &Zone, metrics: &[&Metric]) -
             (metric.alias.to_owned(), value)
         })
         .collect();
-    let processes: Vec<Json> = places
-        .iter()
-        .map(|place| {
-            let view = sample.process(*place);
-            let mut object = Map::new();
-            let mut denied = vec![];
-            for metric in metrics {
-                let value = metric.of(&view);
-                if value == Value::Denied {
-                    denied.push(metric.alias);
-                }
-                object.insert(metric.alias.to_owned(), json_value(&value));
-            }
-            if !denied.is_empty() {
-                object.insert("denied".to_owned(), json!(denied));
-            }
-            Json::Object(object)
-        })
-        .collect();
+    let told = |is_meant: fn(&Listed) -> bool| -> Vec<Json> {
+        let rows = rows.iter().filter(|row| is_meant(row));
+        rows.map(|row| process(&everybody.view(*row), metrics)).collect()
+    };
+    let processes = told(|row| matches!(row, Listed::Here(_)));
+    let gone = told(|row| matches!(row, Listed::Gone(_)));
     let known = |known: Known<f64>| json_value(&Value::from(known));
     let peers: Vec<Json> = peers(sample)
         .into_iter()
@@ -215,10 +205,46 @@ fn object(sample: &Sample, places: &[usize], zone: &Zone, metrics: &[&Metric]) -
         },
         "system": system,
         "processes": processes,
+        "gone": gone,
+        "listeners": listeners(sample),
         "connections": connections(sample),
         "peers": peers,
         "ended": ended,
     })
+}
+
+fn process(view: &ProcessView<'_>, metrics: &[&Metric]) -> Json {
+    let mut object = Map::new();
+    let mut denied = vec![];
+    for metric in metrics {
+        let value = metric.of(view);
+        if value == Value::Denied {
+            denied.push(metric.alias);
+        }
+        object.insert(metric.alias.to_owned(), json_value(&value));
+    }
+    if !denied.is_empty() {
+        object.insert("denied".to_owned(), json!(denied));
+    }
+    Json::Object(object)
+}
+
+/// Sockets that wait for others, with the processes that hold them.
+fn listeners(sample: &Sample) -> Vec<Json> {
+    let told = |row: PartView<'_, ListenerRow>| {
+        let others: Vec<i64> = row.now.others.split(' ').filter_map(|pid| pid.parse().ok()).collect();
+        let drops = json_value(&Value::from(row.rate(|socket| socket.drops)));
+        let udp = row.now.protocol.value() == Some(17);
+        let (waiting, unread) =
+            if udp { (None, row.now.queue.value()) } else { (row.now.queue.value(), None) };
+        json!({
+            "local": &*row.now.local, "protocol": if udp { "udp" } else { "tcp" },
+            "port": row.now.port.value(), "pid": row.now.pid.value(), "others": others,
+            "waiting": waiting, "waiting_at_most": row.now.queue_most.value(), "unread": unread,
+            "drops": drops, "namespace": row.now.namespace.value(),
+        })
+    };
+    sample.parts(|reading| &reading.listeners[..]).map(told).collect()
 }
 
 /// TCP connections with the process that holds them.
@@ -237,8 +263,8 @@ fn connections(sample: &Sample) -> Vec<Json> {
 }
 
 fn csv(
-    sample: &Sample,
-    places: &[usize],
+    everybody: &Everybody<'_>,
+    rows: &[Listed],
     zone: &Zone,
     (metrics, cells): (&[&Metric], Cells),
     heading: bool,
@@ -248,9 +274,9 @@ fn csv(
     if heading {
         writer.write_record(["time"].into_iter().chain(metrics.iter().map(|metric| metric.alias)))?;
     }
-    let time = zone.rfc3339(sample.now.wall_ns());
-    for place in places {
-        let view = sample.process(*place);
+    let time = zone.rfc3339(everybody.here.now.wall_ns());
+    for row in rows {
+        let view = everybody.view(*row);
         let row =
             metrics.iter().map(|metric| cells.value(&metric.of(&view), |value| number(value).to_string()));
         writer.write_record([time.clone()].into_iter().chain(row))?;
@@ -262,12 +288,13 @@ fn csv(
 const COLUMNS: [&str; 9] = ["pid", "user", "state", "cpu", "rss", "read", "write", "age", "command"];
 
 fn table(
-    sample: &Sample,
-    places: &[usize],
+    everybody: &Everybody<'_>,
+    rows: &[Listed],
     zone: &Zone,
     (chosen, order): (Option<&Vec<&'static Metric>>, &Order),
     out: &mut impl Write,
 ) -> anyhow::Result<()> {
+    let sample = everybody.here;
     let host = &sample.host;
     let seconds = sample.seconds().unwrap_or(0.0);
     writeln!(
@@ -283,8 +310,7 @@ fn table(
         let value = lane.label(&point);
         writeln!(out, "{} {:<8} {value:>9}  {first}  {second}", point.severity.sign(), lane.name())?;
     }
-    let gone = aside(sample);
-    for (.., text) in sentences(&Everybody::new(sample, &gone)) {
+    for (.., text) in sentences(everybody) {
         writeln!(out, "{text}")?;
     }
     let usual = || {
@@ -295,10 +321,10 @@ fn table(
         metrics
     };
     let metrics: Vec<&Metric> = chosen.cloned().unwrap_or_else(usual);
-    let rows: Vec<Vec<String>> = places
+    let rows: Vec<Vec<String>> = rows
         .iter()
-        .map(|place| {
-            let view = sample.process(*place);
+        .map(|row| {
+            let view = everybody.view(*row);
             metrics.iter().map(|metric| metric.of(&view).short(metric.unit)).collect()
         })
         .collect();

@@ -7,7 +7,6 @@ use crate::netlink::events::{Events, ProcessEvent};
 use crate::netlink::exits::{ExitRecord, Exits, divided};
 use dozor_core::known::Raw;
 use dozor_core::reading::{EndedRow, ProcessRow, no_text};
-use dozor_core::text::Text;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
@@ -45,14 +44,20 @@ fn bytes_of(record: &ExitRecord) -> [i64; 5] {
     ]
 }
 
+/// The process with this number; rows come in order.
+fn with_pid(rows: &[Arc<ProcessRow>], pid: i64) -> Option<&ProcessRow> {
+    let at = rows.partition_point(|row| row.pid.value().unwrap_or(-1) < pid);
+    rows.get(at).map(|row| &**row).filter(|row| row.pid.value() == Some(pid))
+}
+
 /// Hears of ends. Without permission it stays silent.
 #[derive(Default)]
 pub struct Ended {
     exits: Option<Exits>,
     tried: bool,
     lost: u64,
-    /// Names of those that the last reading showed.
-    names: HashMap<i64, Text>,
+    /// Those that the last reading showed.
+    shown: Vec<Arc<ProcessRow>>,
     /// Those that were there when listening began.
     old: HashSet<i64>,
     /// By process: what its ended threads used.
@@ -87,10 +92,8 @@ impl Ended {
         }
         let Some(exits) = &mut self.exits else { return vec![] };
         self.lost += exits.take(&mut self.records);
-        let mut alive: HashMap<i64, &ProcessRow> = HashMap::with_capacity(processes.len());
-        alive.extend(processes.iter().filter_map(|row| Some((row.pid.value()?, &**row))));
         if first {
-            self.old = alive.keys().copied().collect();
+            self.old = processes.iter().filter_map(|row| row.pid.value()).collect();
         }
         self.tell_older_apart();
         let mut rows = std::mem::take(&mut self.held);
@@ -105,9 +108,9 @@ impl Ended {
                 threads.add(&record);
                 continue;
             }
-            let row = self.row(pid, &record, &alive);
+            let row = self.row(pid, &record, processes);
             // One that ended after it was read is among the living of this reading.
-            match alive.get(&pid) {
+            match with_pid(processes, pid) {
                 Some(shown) if shown.state != ZOMBIE => self.held.push(row),
                 _ => rows.push(row),
             }
@@ -115,14 +118,16 @@ impl Ended {
         for (order, row) in rows.iter_mut().enumerate() {
             row.order = Raw::new(order as i64);
         }
-        self.threads.retain(|pid, _| alive.contains_key(pid));
-        self.old.retain(|pid| alive.contains_key(pid));
-        self.names.clear();
-        self.names.extend(alive.iter().map(|(pid, row)| (*pid, row.name.clone())));
+        if !rows.is_empty() {
+            self.threads.retain(|pid, _| with_pid(processes, *pid).is_some());
+            self.old.retain(|pid| with_pid(processes, *pid).is_some());
+        }
+        self.shown.clear();
+        self.shown.extend_from_slice(processes);
         rows
     }
 
-    fn row(&mut self, pid: i64, record: &ExitRecord, alive: &HashMap<i64, &ProcessRow>) -> EndedRow {
+    fn row(&mut self, pid: i64, record: &ExitRecord, alive: &[Arc<ProcessRow>]) -> EndedRow {
         let mut all = self.threads.remove(&pid).unwrap_or_default();
         // Threads that ended before anybody listened are in the group's CPU time alone.
         all.incomplete |= record.group_us.is_some() && self.old.contains(&pid);
@@ -134,14 +139,14 @@ impl Ended {
         let incomplete = all.incomplete || record.last.is_none() && record.group_us.is_some();
         let bytes = all.bytes.map(|bytes| if incomplete { Raw::ABSENT } else { Raw::new(bytes) });
         let [read_bytes, write_bytes, cancelled_bytes, read_any_bytes, write_any_bytes] = bytes;
-        let parent = alive.get(&record.ppid).map(|row| &row.name).or_else(|| self.names.get(&record.ppid));
+        let shown = |pid: i64| with_pid(alive, pid).or_else(|| with_pid(&self.shown, pid));
         EndedRow {
             name: record.name.clone(),
-            parent: parent.cloned().unwrap_or_else(no_text),
+            parent: shown(record.ppid).map_or_else(no_text, |row| row.name.clone()),
             order: Raw::ABSENT,
             pid: pid.into(),
             ppid: record.ppid.into(),
-            seen: i64::from(self.names.contains_key(&pid) || alive.contains_key(&pid)).into(),
+            seen: i64::from(shown(pid).is_some()).into(),
             elapsed: record.elapsed_us.into(),
             user: user.into(),
             system: system.into(),

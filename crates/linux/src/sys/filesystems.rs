@@ -14,8 +14,9 @@ use std::time::{Duration, Instant};
 
 /// A question may wait so long before its mount counts as not answering.
 pub const PATIENCE: Duration = Duration::from_secs(2);
-/// The first reading waits so long for answers, so that a single snapshot has them.
+/// A reading waits so long for answers: the first one longer, so that a single snapshot has them.
 const FIRST: Duration = Duration::from_millis(150);
+const LATER: Duration = Duration::from_millis(20);
 /// Never more threads than this wait for mounts that hang.
 const MOST_THREADS: usize = 8;
 
@@ -62,6 +63,8 @@ pub struct Filesystems {
     /// Mounts whose question holds a thread of its own.
     stuck: HashSet<PathBuf>,
     asked_before: bool,
+    /// Mounts that did not answer while a reading waited; they are not waited for again until they do.
+    slow: HashSet<PathBuf>,
 }
 
 impl Default for Filesystems {
@@ -77,19 +80,30 @@ fn lock(answers: &Mutex<Answers>) -> MutexGuard<'_, Answers> {
 impl Filesystems {
     /// Asks in this way.
     pub fn asking(ask: Ask) -> Filesystems {
-        Filesystems { ask, answers: Arc::default(), worker: None, stuck: HashSet::new(), asked_before: false }
+        Filesystems {
+            ask,
+            answers: Arc::default(),
+            worker: None,
+            stuck: HashSet::new(),
+            asked_before: false,
+            slow: HashSet::new(),
+        }
     }
 
-    /// Rows with the last answers; asks anew in the background.
+    /// Rows with the answers to a question of now; of those that do not answer at once the last one that they gave.
     pub fn read(&mut self, mounts: &[Mount]) -> Vec<FilesystemRow> {
         self.question(mounts);
-        if !std::mem::replace(&mut self.asked_before, true) {
-            let until = Instant::now() + FIRST;
-            while !lock(&self.answers).waiting.is_empty() && Instant::now() < until {
-                std::thread::sleep(Duration::from_millis(1));
-            }
+        let patience = if std::mem::replace(&mut self.asked_before, true) { LATER } else { FIRST };
+        let until = Instant::now() + patience;
+        let mut pause = Duration::from_micros(50);
+        let mut answers = lock(&self.answers);
+        while answers.waiting.keys().any(|path| !self.slow.contains(path)) && Instant::now() < until {
+            drop(answers);
+            std::thread::sleep(pause);
+            pause = (pause * 2).min(Duration::from_millis(2));
+            answers = lock(&self.answers);
         }
-        let answers = lock(&self.answers);
+        self.slow = answers.waiting.keys().cloned().collect();
         mounts.iter().map(|mount| row(mount, &answers)).collect()
     }
 
