@@ -13,6 +13,7 @@ pub mod demo;
 pub mod expr;
 pub mod known;
 pub mod lane;
+pub mod limits;
 pub mod parts;
 pub mod ports;
 pub mod query;

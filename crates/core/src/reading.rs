@@ -232,6 +232,82 @@ rows! {
 }
 
 rows! {
+    /// What one mounted network file system did; /proc/self/mountstats.
+    RemoteRow "remote" key Text: |row| row.mount.clone();
+    texts {
+        /// Where it is mounted.
+        mount;
+        /// Server and what it exports.
+        device;
+        /// Type of file system.
+        kind;
+    }
+    fields {
+        /// Bytes that came from the server.
+        read_bytes: "bytes" Counter;
+        /// Bytes that went to the server.
+        write_bytes: "bytes" Counter;
+        /// Operations.
+        operations: "count" Counter;
+        /// How often operations were sent: more often than there are operations where some were sent again.
+        transmissions: "count" Counter;
+        /// Operations that the server did not answer in time.
+        timeouts: "count" Counter;
+        /// Time that operations waited to be sent, summed over operations.
+        queue_ms: "ms" Counter;
+        /// Time until the server answered, summed over operations.
+        answer_ms: "ms" Counter;
+        /// Time of operations from their beginning to their end, summed over operations.
+        whole_ms: "ms" Counter;
+    }
+}
+
+rows! {
+    /// One control group that limits something; Documentation/admin-guide/cgroup-v2.rst, cgroup-v1/.
+    GroupRow "group" key Text: |row| row.path.clone();
+    texts {
+        /// Its path; of version 1 with the controller in front: `memory:/PATH`.
+        path;
+    }
+    fields {
+        /// CPU time that it may use, in hundredths of a percent of one core; cpu.max.
+        cpu_limit: "%/100" Level;
+        /// CPU time that it used; cpu.stat usage_usec.
+        cpu_us: "us" Counter;
+        /// Periods in which its limit was looked at; cpu.stat nr_periods.
+        periods: "count" Counter;
+        /// Periods in which it was held back; cpu.stat nr_throttled.
+        throttled_periods: "count" Counter;
+        /// Time for which it was held back, summed over cores; cpu.stat throttled_usec.
+        throttled_us: "us" Counter;
+        /// Most memory that it may hold; memory.max.
+        memory_limit: "bytes" Level;
+        /// Memory from which on the kernel takes it away again and slows it down; memory.high.
+        memory_high: "bytes" Level;
+        /// Memory that it holds, caches included; memory.current.
+        memory_bytes: "bytes" Level;
+        /// Most that it may have in swap; memory.swap.max.
+        swap_limit: "bytes" Level;
+        /// What it has in swap; memory.swap.current.
+        swap_bytes: "bytes" Level;
+        /// How often it met its limit of memory; memory.events max.
+        at_limit: "count" Counter;
+        /// How often it was above memory_high; memory.events high.
+        above_high: "count" Counter;
+        /// Processes of it that were killed because its memory ran out; memory.events oom_kill.
+        oom_kills: "count" Counter;
+        /// Most processes and threads that it may have; pids.max.
+        tasks_limit: "count" Level;
+        /// Processes and threads that it has; pids.current.
+        tasks: "count" Level;
+        /// Bytes that it read from devices; io.stat rbytes.
+        read_bytes: "bytes" Counter;
+        /// Bytes that it wrote to devices; io.stat wbytes.
+        write_bytes: "bytes" Counter;
+    }
+}
+
+rows! {
     /// One battery; Documentation/ABI/testing/sysfs-class-power.
     BatteryRow "battery" key Text: |row| row.name.clone();
     texts {
@@ -526,6 +602,8 @@ rows! {
         tty;
         /// Control group; proc_pid_cgroup(5).
         cgroup;
+        /// Control groups that limit it, its own and those above it, separated by blanks, as [`GroupRow`] names them.
+        limits;
         /// Service, session or container that the control group stands for.
         service;
         /// Container that it runs in, by name where that is known, else by a short number.
@@ -615,6 +693,8 @@ rows! {
         oom_score: "" Level;
         /// Open files; the size of proc_pid_fd(5).
         files: "count" Level;
+        /// Most files that it may have open; proc_pid_limits(5) Max open files.
+        files_limit: "count" Level;
         /// Resident memory with shared parts divided among their users; proc_pid_smaps(5) rollup.
         pss_bytes: "bytes" Level;
         /// Bytes received over TCP, headers excluded; tcp_info tcpi_bytes_received.
@@ -707,6 +787,10 @@ macro_rules! all_parts {
                 softirqs: SoftirqRow, Softirq;
                 /// File systems by mount point.
                 filesystems: FilesystemRow, Filesystem;
+                /// Network file systems at work, by mount point.
+                remotes: RemoteRow, Remote;
+                /// Control groups that limit something, by path.
+                groups: GroupRow, Group;
                 /// Batteries by name.
                 batteries: BatteryRow, Battery;
                 /// Graphics processors by name.

@@ -18,7 +18,7 @@ pub enum Part {
     OomScore,
     /// Kernel function that each process waits in.
     WaitChannel,
-    /// Control group and service of each process.
+    /// Control group and service of each process, and the groups that limit something.
     ControlGroup,
     /// Work of graphics processors, by process.
     Gpu,
@@ -42,7 +42,9 @@ impl Part {
             Part::Files => "a look at the open files of each process that ran",
             Part::Proportional => "a walk over the memory of each process that ran: expensive",
             Part::OomScore | Part::WaitChannel => "one more file for each process that ran",
-            Part::ControlGroup => "one more file for each process, once",
+            Part::ControlGroup => {
+                "one more file for each process, once, and what groups with a limit use at each reading"
+            }
             Part::Gpu => "a look at the open files of each process that ran",
             Part::Ended => "a notification for each process that ends",
             Part::Mounts => "a look at every open file of each process that ran: expensive",

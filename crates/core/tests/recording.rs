@@ -101,11 +101,11 @@ fn some<R: Row + std::fmt::Debug>() -> impl Strategy<Value = Vec<R>> {
 
 fn any_reading() -> impl Strategy<Value = Reading> {
     let system = (any_row::<SystemRow>(), some(), some(), some(), some(), some());
-    let parts = (some(), some(), some(), some(), some(), some(), some(), some());
+    let parts = (some(), some(), some(), some(), some(), some(), some(), some(), some(), some());
     let processes = proptest::collection::vec(any_process().prop_map(Arc::new), 0..10);
     (system, parts, processes).prop_map(|(system, parts, processes)| {
         let (system, cores, disks, interfaces, sensors, interrupts) = system;
-        let (softirqs, filesystems, batteries, gpus, connections, listeners, ended, threads) = parts;
+        let (softirqs, filesystems, remotes, groups, batteries, gpus, connections, listeners, ended, threads) = parts;
         let mut reading = Reading {
             system,
             cores,
@@ -115,6 +115,8 @@ fn any_reading() -> impl Strategy<Value = Reading> {
             interrupts,
             softirqs,
             filesystems,
+            remotes,
+            groups,
             batteries,
             gpus,
             connections,

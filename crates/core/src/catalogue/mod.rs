@@ -12,7 +12,7 @@ pub use document::markdown;
 pub use process::{PROCESS_METRICS, core_temperature};
 pub use system::{
     SYSTEM_METRICS, core_busy, core_share, cpu_busy, cpu_share, disk_busy, disk_wait, link_usage,
-    memory_used, unaccounted,
+    memory_used, remote_time, sent_again, unaccounted,
 };
 pub use value::{Unit, Value};
 

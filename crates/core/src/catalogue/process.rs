@@ -2,6 +2,7 @@
 
 use super::{Combine, Eval, Kind, Metric, Unit, Value};
 use crate::known::{Known, Raw};
+use crate::limits;
 use crate::reading::ProcessRow;
 use crate::sample::{ProcessView, STATES, Sample, process_state};
 use crate::wanted::Part;
@@ -349,6 +350,30 @@ pub static PROCESS_METRICS: &[Metric] = &[
     entry("files", "process.open_file_descriptor.count", "files", Number, Level,
         "Open files, sockets and pipes included. A number that only grows is a leak and ends at the limit.",
         "/proc/PID/fd", |p| p.now.files.into()).needing(Part::Files).combining(Combine::Sum),
+    entry("files_limit", "process.open_file_descriptor.limit", "files at most", Number, Level,
+        "Most files that it may have open; the program itself may raise it up to a higher limit.",
+        "/proc/PID/limits Max open files", |p| p.now.files_limit.into()).needing(Part::Files),
+    entry("files_used", "process.open_file_descriptor.utilization", "files used", Percent, Level,
+        "Open files against the limit of the process. At 100 it can open nothing more, accept no connection and start no program.",
+        "/proc/PID/fd, /proc/PID/limits", |p| limits::usage(p.now.files, p.now.files_limit).into()).needing(Part::Files).combining(Combine::Most),
+    entry("cpu_throttled", "process.cgroup.cpu.throttled", "held back", Percent, Rate,
+        "Share of the periods in which its control group had used up the CPU time that it may use, and was held back. The machine may be idle meanwhile. Of several groups above each other the one that was held back most.",
+        "cpu.stat nr_throttled, nr_periods", |p| limits::most_throttled(p).into()).needing(Part::ControlGroup).combining(Combine::Most),
+    entry("limit_cpu", "process.cgroup.cpu.limit", "cpu at most", PercentOfCore, Level,
+        "CPU time that its control group may use, all its processes together, in percent of one core. Of several groups above each other the strictest.",
+        "cpu.max", |p| limits::strictest(p, limits::cpu_limit).into()).needing(Part::ControlGroup).combining(Combine::Least),
+    entry("limit_memory", "process.cgroup.memory.limit", "mem at most", Bytes, Level,
+        "Memory that its control group may hold, all its processes and their caches together. Of several groups above each other the strictest.",
+        "memory.max", |p| limits::strictest(p, |g| g.memory_limit.float()).into()).needing(Part::ControlGroup).combining(Combine::Least),
+    entry("memory_used", "process.cgroup.memory.utilization", "of mem limit", Percent, Level,
+        "Memory of its control group against its limit. Caches are in it and are given back; when nothing can be given back, the kernel ends a process of the group.",
+        "memory.current, memory.max", |p| limits::nearest(p, |g| (g.memory_bytes, g.memory_limit)).into()).needing(Part::ControlGroup).combining(Combine::Most),
+    entry("limit_tasks", "process.cgroup.tasks.limit", "tasks at most", Number, Level,
+        "Processes and threads that its control group may have. Of several groups above each other the strictest.",
+        "pids.max", |p| limits::strictest(p, |g| g.tasks_limit.float()).into()).needing(Part::ControlGroup).combining(Combine::Least),
+    entry("tasks_used", "process.cgroup.tasks.utilization", "tasks used", Percent, Level,
+        "Processes and threads of its control group against its limit. At 100 no process of the group can start another or a thread.",
+        "pids.current, pids.max", |p| limits::nearest(p, |g| (g.tasks, g.tasks_limit)).into()).needing(Part::ControlGroup).combining(Combine::Most),
     entry("replaced", "process.executable.replaced", "replaced", Number, Label,
         "1 where the executable was replaced or removed since the program started: it still runs the old one. Usual after an update, until the service is restarted.",
         "/proc/PID/exe", |p| p.now.replaced.into()),

@@ -2,9 +2,10 @@
 
 use super::{Combine, Eval, Instances, Kind, Metric, Unit, Value};
 use crate::known::{Known, Raw};
+use crate::limits;
 use crate::reading::{
-    BatteryRow, CoreRow, DiskRow, EndedRow, FilesystemRow, GpuRow, InterfaceRow, ProcessRow, Reading,
-    SensorRow,
+    BatteryRow, CoreRow, DiskRow, EndedRow, FilesystemRow, GpuRow, GroupRow, InterfaceRow, ProcessRow,
+    Reading, RemoteRow, SensorRow,
 };
 use crate::row::Row;
 use crate::sample::{PartView, Sample};
@@ -172,6 +173,36 @@ fn sensors(sample: &Sample, value: impl Fn(&PartView<'_, SensorRow>) -> Known<f6
 
 fn filesystems(sample: &Sample, value: impl Fn(&FilesystemRow) -> Known<f64>) -> Instances {
     each(sample, |r| &r.filesystems, |f| f.mount.clone(), |f| value(f.now))
+}
+
+fn groups(sample: &Sample, value: impl Fn(&PartView<'_, GroupRow>) -> Known<f64>) -> Instances {
+    let limited = |value: &Value| *value != Value::Absent;
+    match each(sample, |r| &r.groups, |g| g.path.clone(), value) {
+        Instances::Many(values) => {
+            Instances::Many(values.into_iter().filter(|(_, value)| limited(value)).collect())
+        }
+        one @ Instances::One(_) => one,
+    }
+}
+
+fn remotes(sample: &Sample, value: impl Fn(&PartView<'_, RemoteRow>) -> Known<f64>) -> Instances {
+    each(sample, |r| &r.remotes, |r| r.mount.clone(), value)
+}
+
+/// Mean time of an operation in seconds, from a sum of milliseconds; absent where none ended.
+pub fn remote_time(remote: &PartView<'_, RemoteRow>, sum: impl Fn(&RemoteRow) -> Raw) -> Known<f64> {
+    match remote.rate(sum).zip(remote.rate(|r| r.operations)) {
+        Known::Value((_, operations)) if operations <= 0.0 => Known::Absent,
+        other => other.map(|(ms, operations)| ms / 1000.0 / operations),
+    }
+}
+
+/// Requests sent again per second.
+pub fn sent_again(remote: &PartView<'_, RemoteRow>) -> Known<f64> {
+    remote
+        .rate(|r| r.transmissions)
+        .zip(remote.rate(|r| r.operations))
+        .map(|(sent, operations)| (sent - operations).max(0.0))
 }
 
 fn batteries(sample: &Sample, value: impl Fn(&BatteryRow) -> Known<f64>) -> Instances {
@@ -555,6 +586,72 @@ pub static SYSTEM_METRICS: &[Metric] = &[
     entry("disk.request", "system.disk.request_size", Bytes, Rate,
         "Mean size of a request. Small requests are hard work for a spinning disk. Unknown when no request ended.",
         "/proc/diskstats", |s| disks(s, request_size)),
+    entry("nfs.read", "system.nfs.client.io{read}", BytesPerSecond, Rate,
+        "Bytes that came from the server of a network file system, caches aside.",
+        "/proc/self/mountstats bytes", |s| remotes(s, |r| r.rate(|r| r.read_bytes))).needing(Part::Filesystems),
+    entry("nfs.write", "system.nfs.client.io{write}", BytesPerSecond, Rate,
+        "Bytes that went to the server of a network file system.",
+        "/proc/self/mountstats bytes", |s| remotes(s, |r| r.rate(|r| r.write_bytes))).needing(Part::Filesystems),
+    entry("nfs.operations", "system.nfs.client.operations", PerSecond, Rate,
+        "Operations of a network file system that ended. Many small ones cost more than few large ones.",
+        "/proc/self/mountstats per-op statistics", |s| remotes(s, |r| r.rate(|r| r.operations))).needing(Part::Filesystems),
+    entry("nfs.wait", "system.nfs.client.operation.duration", Delay, Rate,
+        "Mean time of an operation of a network file system, from its beginning to its end: waiting on this machine and for the server.",
+        "/proc/self/mountstats per-op statistics", |s| remotes(s, |r| remote_time(r, |r| r.whole_ms))).needing(Part::Filesystems),
+    entry("nfs.answer", "system.nfs.client.server.duration", Delay, Rate,
+        "Mean time until the server of a network file system answered. Where the whole operation takes much longer, this machine is the slow one.",
+        "/proc/self/mountstats per-op statistics", |s| remotes(s, |r| remote_time(r, |r| r.answer_ms))).needing(Part::Filesystems),
+    entry("nfs.again", "system.nfs.client.retransmissions", PerSecond, Rate,
+        "Requests to the server of a network file system that were sent again, because no answer came or the connection broke.",
+        "/proc/self/mountstats per-op statistics", |s| remotes(s, sent_again)).needing(Part::Filesystems),
+    entry("nfs.timeouts", "system.nfs.client.timeouts", PerSecond, Rate,
+        "Requests that the server of a network file system did not answer in time.",
+        "/proc/self/mountstats per-op statistics", |s| remotes(s, |r| r.rate(|r| r.timeouts))).needing(Part::Filesystems),
+    entry("group.cpu", "system.cgroup.cpu.utilization", PercentOfCore, Rate,
+        "CPU time of a control group that may use only so much, in percent of one core.",
+        "cpu.stat usage_usec", |s| groups(s, limits::cpu)).needing(Part::ControlGroup),
+    entry("group.cpu_limit", "system.cgroup.cpu.limit", PercentOfCore, Level,
+        "CPU time that a control group may use, in percent of one core.",
+        "cpu.max", |s| groups(s, |g| limits::cpu_limit(g.now))).needing(Part::ControlGroup),
+    entry("group.throttled", "system.cgroup.cpu.throttled", Percent, Rate,
+        "Share of the periods in which a control group had used up its CPU time and was held back, though cores may have been idle.",
+        "cpu.stat nr_throttled, nr_periods", |s| groups(s, limits::throttled)).needing(Part::ControlGroup),
+    entry("group.memory", "system.cgroup.memory.usage", Bytes, Level,
+        "Memory that a control group with a limit holds, caches included.",
+        "memory.current", |s| groups(s, |g| g.now.memory_bytes.float())).needing(Part::ControlGroup),
+    entry("group.memory_limit", "system.cgroup.memory.limit", Bytes, Level,
+        "Most memory that a control group may hold.",
+        "memory.max", |s| groups(s, |g| g.now.memory_limit.float())).needing(Part::ControlGroup),
+    entry("group.memory_high", "system.cgroup.memory.high", Bytes, Level,
+        "Memory from which on the kernel takes it away from a control group again and slows the group down.",
+        "memory.high", |s| groups(s, |g| g.now.memory_high.float())).needing(Part::ControlGroup),
+    entry("group.memory_used", "system.cgroup.memory.utilization", Percent, Level,
+        "Memory of a control group against its limit. Caches are in it and are given back.",
+        "memory.current, memory.max", |s| groups(s, |g| limits::usage(g.now.memory_bytes, g.now.memory_limit))).needing(Part::ControlGroup),
+    entry("group.at_limit", "system.cgroup.memory.limit.events", PerSecond, Rate,
+        "How often a control group met its limit of memory, and something of it had to be taken away.",
+        "memory.events max", |s| groups(s, |g| g.rate(|g| g.at_limit))).needing(Part::ControlGroup),
+    entry("group.swap", "system.cgroup.memory.swap", Bytes, Level,
+        "What a control group with a limit of memory has in swap.",
+        "memory.swap.current", |s| groups(s, |g| g.now.swap_bytes.float())).needing(Part::ControlGroup),
+    entry("group.oom_kills", "system.cgroup.memory.oom_kills", PerSecond, Rate,
+        "Processes of a control group that the kernel ended because the group's memory ran out.",
+        "memory.events oom_kill", |s| groups(s, |g| g.rate(|g| g.oom_kills))).needing(Part::ControlGroup),
+    entry("group.tasks", "system.cgroup.tasks", Number, Level,
+        "Processes and threads of a control group that may have only so many.",
+        "pids.current", |s| groups(s, |g| g.now.tasks.float())).needing(Part::ControlGroup),
+    entry("group.tasks_limit", "system.cgroup.tasks.limit", Number, Level,
+        "Most processes and threads that a control group may have.",
+        "pids.max", |s| groups(s, |g| g.now.tasks_limit.float())).needing(Part::ControlGroup),
+    entry("group.tasks_used", "system.cgroup.tasks.utilization", Percent, Level,
+        "Processes and threads of a control group against its limit. At 100 nothing more can be started in it.",
+        "pids.current, pids.max", |s| groups(s, |g| limits::usage(g.now.tasks, g.now.tasks_limit))).needing(Part::ControlGroup),
+    entry("group.read", "system.cgroup.disk.io{read}", BytesPerSecond, Rate,
+        "Bytes that a control group with limits read from devices.",
+        "io.stat rbytes", |s| groups(s, |g| g.rate(|g| g.read_bytes))).needing(Part::ControlGroup),
+    entry("group.write", "system.cgroup.disk.io{write}", BytesPerSecond, Rate,
+        "Bytes that a control group with limits wrote to devices: what reached them, counted when it did.",
+        "io.stat wbytes", |s| groups(s, |g| g.rate(|g| g.write_bytes))).needing(Part::ControlGroup),
     entry("fs.size", "system.filesystem.limit", Bytes, Level,
         "Size of each file system. Part of it is kept for root and for the file system itself.",
         "statvfs(3)", |s| filesystems(s, |f| f.size.float())).needing(Part::Filesystems),

@@ -6,7 +6,9 @@ use super::process::{Process, Totals, Wish};
 use super::programs::{PROGRAMS, Program, Role};
 use super::site::{Site, TICKS};
 use super::story::{self, happens};
-use crate::reading::{EndedRow, HostFacts, ProcessKey, ProcessRow, Reading, SystemRow, raw};
+use crate::reading::{
+    EndedRow, GroupRow, HostFacts, ProcessKey, ProcessRow, Reading, RemoteRow, SystemRow, raw,
+};
 use crate::signals;
 use crate::text::Text;
 use crate::units::NANOS;
@@ -44,7 +46,56 @@ pub struct SimulatedMachine {
     solved: f64,
     /// TCP traffic of no process that could be found.
     unattributed: f64,
+    /// Periods in which the group of the cameras was held back.
+    held_back: f64,
+    vault: Vault,
     wanted: Wanted,
+}
+
+/// CPU time that the group of the cameras may use, in hundredths of a percent of one core.
+const INGEST_CPU: i64 = 26_000;
+
+/// What the mounted file system of the other observatory did.
+#[derive(Default)]
+struct Vault {
+    operations: f64,
+    again: f64,
+    answer_ms: f64,
+    whole_ms: f64,
+    read: f64,
+    written: f64,
+}
+
+impl Vault {
+    /// While the link to it is full, its answers take long, and some come too late.
+    fn advance(&mut self, seconds: f64, lively: f64) {
+        let (operations, answer) =
+            if happens(&story::UPLOAD, seconds) { (9.0, 1_240.0) } else { (24.0, 5.5) };
+        let done = operations * lively * STEP;
+        self.operations += done;
+        self.answer_ms += done * answer;
+        self.whole_ms += done * (answer * 1.06 + 0.4);
+        self.again += if happens(&story::UPLOAD, seconds) { 1.8 * STEP } else { 0.0 };
+        self.read += done * 3_000.0;
+        self.written += done * 11_000.0;
+    }
+
+    fn row(&self) -> RemoteRow {
+        let whole = |value: f64| raw(value as i64);
+        RemoteRow {
+            mount: "/mnt/vault".into(),
+            device: "vault.lynx.example:/nights".into(),
+            kind: "nfs4".into(),
+            read_bytes: whole(self.read),
+            write_bytes: whole(self.written),
+            operations: whole(self.operations),
+            transmissions: whole(self.operations.floor() + self.again),
+            timeouts: raw(0),
+            queue_ms: raw(0),
+            answer_ms: whole(self.answer_ms),
+            whole_ms: whole(self.whole_ms),
+        }
+    }
 }
 
 impl SimulatedMachine {
@@ -63,6 +114,8 @@ impl SimulatedMachine {
             ended: vec![],
             solved: 0.0,
             unattributed: 0.0,
+            held_back: 0.0,
+            vault: Vault::default(),
             wanted: Wanted::NOTHING,
         };
         for (kind, program) in PROGRAMS.iter().enumerate() {
@@ -325,6 +378,9 @@ impl SimulatedMachine {
                 process.rss += if happens(&story::LEAK, seconds) { fast } else { 0.9 * MIB } * STEP;
             }
         }
+        self.vault.advance(seconds, liveliness(self.seed, 77, seconds));
+        let held = if happens(&story::STACK, seconds) { 0.42 } else { 0.08 };
+        self.held_back += (10.0 * STEP * held * liveliness(self.seed, 78, seconds)).min(10.0 * STEP);
         // What is left of a core waits for the disk for a part of the time, and idles for the rest.
         for (core, left) in self.machine.classes.iter_mut().zip(&room) {
             core.iowait += left * waiting * 0.4;
@@ -405,6 +461,52 @@ impl SimulatedMachine {
         user + system
     }
 
+    /// The control groups that limit something: the cameras may use so much of the CPU, the board and its cache have only so
+    /// many tasks, the catalogue only so much memory, most of which is its files' cache.
+    fn groups(&self) -> Vec<GroupRow> {
+        let of = |path: &str| -> (f64, f64, f64, i64) {
+            let members = self.processes.iter().filter(|process| process.limits() == path);
+            members.fold((0.0, 0.0, 0.0, 0), |(cpu, rss, written, tasks), process| {
+                let totals = &process.totals;
+                let used = totals.user + totals.system;
+                (cpu + used, rss + process.rss, written + totals.write, tasks + process.program.threads)
+            })
+        };
+        let named = |path: &str| {
+            let (cpu, rss, written, tasks) = of(path);
+            let row = GroupRow {
+                path: path.into(),
+                cpu_us: raw((cpu * 1e6) as i64),
+                tasks: raw(tasks),
+                write_bytes: raw(written as i64),
+                ..GroupRow::default()
+            };
+            (row, rss, tasks)
+        };
+        let (ingest, ..) = named("/system.slice/skycam-ingest.service");
+        let ingest = GroupRow {
+            cpu_limit: raw(INGEST_CPU),
+            periods: raw(((self.seconds() + PRELUDE) * 10.0) as i64),
+            throttled_periods: raw(self.held_back as i64),
+            throttled_us: raw((self.held_back * 4e4) as i64),
+            ..ingest
+        };
+        let (board, _, tasks) = named("/system.slice/skyboard.service");
+        let board = GroupRow { tasks_limit: raw((tasks + tasks / 2).max(32)), ..board };
+        let (catalogue, rss, _) = named("/system.slice/catalogd.service");
+        let catalogue = GroupRow {
+            memory_limit: raw((4_096.0 * MIB) as i64),
+            memory_high: raw((3_584.0 * MIB) as i64),
+            memory_bytes: raw((rss * 1.1 + 900.0 * MIB).min(4_000.0 * MIB) as i64),
+            swap_bytes: raw(0),
+            at_limit: raw(0),
+            oom_kills: raw(0),
+            tasks_limit: raw(256),
+            ..catalogue
+        };
+        [ingest, board, catalogue].into_iter().filter(|group| group.tasks.value() > Some(0)).collect()
+    }
+
     fn memory_used(&self) -> f64 {
         let resident: f64 = self.processes.iter().map(|process| process.rss).sum();
         // What was moved out to swap is not in memory.
@@ -429,6 +531,8 @@ impl SimulatedMachine {
                 process.threads(&mut reading.threads);
             }
         }
+        reading.groups = self.groups();
+        reading.remotes = vec![self.vault.row()];
         reading.ended = std::mem::take(&mut self.ended);
         for (order, row) in reading.ended.iter_mut().enumerate() {
             row.order = raw(order as i64);

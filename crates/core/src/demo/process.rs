@@ -197,6 +197,16 @@ impl Process {
         }
     }
 
+    /// Control group that limits it.
+    pub fn limits(&self) -> &'static str {
+        match self.service() {
+            "skycam-ingest" => "/system.slice/skycam-ingest.service",
+            "skyboard" => "/system.slice/skyboard.service",
+            "catalogd" => "/system.slice/catalogd.service",
+            _ => "",
+        }
+    }
+
     /// Container that it runs in.
     fn container(&self) -> &'static str {
         match self.program.name {
@@ -253,6 +263,9 @@ impl Process {
             mounts,
             service: kept(&self.row.service, self.service()),
             container: kept(&self.row.container, self.container()),
+            limits: kept(&self.row.limits, self.limits()),
+            files: raw(12 + program.threads * 3 + program.connections),
+            files_limit: raw(if program.name == "catalogd" { 128 } else { 1_024 }),
             kernel: raw(i64::from(program.role == Role::Kernel)),
             replaced: raw(i64::from(program.name == "focusd")),
             pid: raw(self.pid),

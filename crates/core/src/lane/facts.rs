@@ -2,7 +2,8 @@
 
 use super::Point;
 use super::severity::{
-    MEMORY, NETWORK, Severity, disk_severity, errors_severity, fan_severity, protocols, temperature_severity,
+    MEMORY, NETWORK, Severity, disk_severity, errors_severity, fan_severity, protocols, remote_severity,
+    temperature_severity,
 };
 use crate::catalogue::{cpu_share, disk_busy, disk_wait, memory_used};
 use crate::known::Known;
@@ -101,6 +102,12 @@ pub(super) fn hung_filesystem(sample: &Sample) -> Option<&FilesystemRow> {
 }
 
 /// How bad it is with the worst of the disks.
+/// How bad it is with the slowest network file system.
+pub(super) fn remotes_severity(sample: &Sample) -> Severity {
+    let remotes = sample.parts(|reading| &reading.remotes[..]);
+    remotes.map(|remote| remote_severity(&remote)).max().unwrap_or_default()
+}
+
 pub(super) fn disks_severity(sample: &Sample) -> Severity {
     let wholes = sample.parts(|reading| &reading.disks[..]).filter(|disk| disk.now.whole.is_empty());
     wholes.map(|disk| disk_severity(&disk)).max().unwrap_or_default()

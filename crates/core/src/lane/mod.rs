@@ -9,7 +9,7 @@ pub use sentences::{MainUser, main_user, sentences};
 pub(crate) use sentences::{stayed, unseen};
 pub use severity::{
     RESENT, Severity, UNDELIVERED, battery_severity, disk_severity, fan_severity, filesystem_severity,
-    interface_severity, temperature_severity,
+    group_severity, interface_severity, remote_severity, temperature_severity,
 };
 
 use crate::catalogue::{Metric, cpu_busy, listed};
@@ -99,7 +99,8 @@ impl Lane {
                 value: busiest_disk(sample).map_or(Known::Absent, |(_, busy)| busy),
                 full: Known::Value(100.0),
                 severity: facts::disks_severity(sample)
-                    .max(facts::hung_filesystem(sample).map_or(Severity::Fine, filesystem_severity)),
+                    .max(facts::hung_filesystem(sample).map_or(Severity::Fine, filesystem_severity))
+                    .max(facts::remotes_severity(sample)),
             },
             Lane::Network => network_point(sample),
             Lane::Heat => heat_point(sample),

@@ -1,16 +1,18 @@
 //! What stands out, in words: what is short, and who uses it.
 
 use super::facts::{bad_fan, disks_severity, hung_filesystem, reads_more, share_of_link};
-use super::severity::{NETWORK, filesystem_severity};
+use super::severity::{NETWORK, filesystem_severity, group_severity, remote_severity};
 use super::{Lane, Severity};
 use crate::aside::{UNNAMED, is_gathered, out_of_sight};
-use crate::catalogue::{Metric, Value, core_busy, cpu_busy, listed, unaccounted};
+use crate::catalogue::{Metric, Value, core_busy, cpu_busy, listed, remote_time, sent_again, unaccounted};
+use crate::known::Known;
+use crate::limits;
 use crate::rank::{Everybody, Listed};
-use crate::reading::{EndedRow, ProcessRow};
+use crate::reading::{EndedRow, ProcessRow, RemoteRow};
 use crate::row::Row as _;
 use crate::sample::Sample;
 use crate::text::Text;
-use crate::units::long_bytes;
+use crate::units::{long_bytes, short_count, short_wait};
 use std::collections::HashMap;
 
 /// A program that uses most of something: the name to start with.
@@ -111,6 +113,8 @@ pub fn sentences(everybody: &Everybody<'_>) -> Vec<(Severity, Lane, String)> {
         loses_datagrams(sample),
         full_filesystem(sample),
         killed(sample),
+        slow_server(sample),
+        held_back(sample),
     ];
     let others = others.into_iter().flatten();
     let mut all: Vec<_> = lanes.chain(others).collect();
@@ -292,6 +296,69 @@ fn loses_datagrams(sample: &Sample) -> Option<(Severity, Lane, String)> {
         place.unwrap_or_default()
     );
     Some((Severity::Notice, Lane::Network, text))
+}
+
+/// A network file system whose operations take long.
+fn slow_server(sample: &Sample) -> Option<(Severity, Lane, String)> {
+    let remotes = sample.parts(|reading| &reading.remotes[..]);
+    let (severity, remote) = remotes
+        .map(|remote| (remote_severity(&remote), remote))
+        .max_by_key(|(severity, _)| *severity)
+        .filter(|(severity, _)| *severity > Severity::Fine)?;
+    let RemoteRow { mount, device, .. } = remote.now;
+    let times = [remote_time(&remote, |r| r.whole_ms), remote_time(&remote, |r| r.answer_ms)];
+    let again = sent_again(&remote).value().filter(|again| *again >= 0.1);
+    let again = again.map_or(String::new(), |again| format!(", {} sent again a second", short_count(again)));
+    let text = match times.map(Known::value) {
+        [Some(whole), Some(answer)] if answer >= 0.5 * whole => {
+            format!("{mount} is slow: {device} takes {} to answer{again}.", short_wait(answer))
+        }
+        [Some(whole), _] => {
+            format!(
+                "{mount} is slow: an operation takes {}, mostly on this machine{again}.",
+                short_wait(whole)
+            )
+        }
+        _ => format!("{mount}: {device} does not answer in time{again}."),
+    };
+    Some((severity, Lane::Disk, text))
+}
+
+/// A control group that is at one of its limits.
+fn held_back(sample: &Sample) -> Option<(Severity, Lane, String)> {
+    let groups = sample.parts(|reading| &reading.groups[..]);
+    let (severity, group) = groups
+        .map(|group| (group_severity(&group), group))
+        .max_by_key(|(severity, group)| (*severity, group.now.path.clone()))
+        .filter(|(severity, _)| *severity > Severity::Fine)?;
+    let name = limits::short(&group.now.path);
+    let grows = |rate: Known<f64>| rate.value().is_some_and(|rate| rate > 0.0);
+    let held = limits::throttled(&group).value().unwrap_or(0.0);
+    let tasks = limits::usage(group.now.tasks, group.now.tasks_limit).value().unwrap_or(0.0);
+    let (lane, text) = if grows(group.rate(|g| g.oom_kills)) {
+        let limit = group
+            .now
+            .memory_limit
+            .value()
+            .map_or(String::new(), |limit| format!(" of {}", long_bytes(limit as f64)));
+        (Lane::Memory, format!("the kernel ended a process of {name}: its limit{limit} of memory ran out."))
+    } else if held >= 25.0 {
+        let limit = limits::cpu_limit(group.now).value().unwrap_or(0.0);
+        let text =
+            format!("{name} may use {limit:.0} % of a core and is held back in {held:.0} % of the periods.");
+        (Lane::Cpu, text)
+    } else if tasks >= 90.0 {
+        let [now, most] = [group.now.tasks, group.now.tasks_limit].map(|raw| raw.value().unwrap_or(0));
+        (Lane::Cpu, format!("{name} has {now} of the {most} tasks that it may have."))
+    } else {
+        let limit = group
+            .now
+            .memory_limit
+            .value()
+            .map_or(String::new(), |limit| format!(" of {}", long_bytes(limit as f64)));
+        (Lane::Memory, format!("{name} is at its limit{limit} of memory; the kernel takes its pages away."))
+    };
+    Some((severity, lane, text))
 }
 
 fn full_filesystem(sample: &Sample) -> Option<(Severity, Lane, String)> {

@@ -1,8 +1,9 @@
 //! How bad something is, and from which values on.
 
-use crate::catalogue::{disk_busy, disk_wait, link_usage};
+use crate::catalogue::{disk_busy, disk_wait, link_usage, remote_time};
 use crate::known::Known;
-use crate::reading::{BatteryRow, DiskRow, FilesystemRow, InterfaceRow, SensorRow};
+use crate::limits::{throttled, usage};
+use crate::reading::{BatteryRow, DiskRow, FilesystemRow, GroupRow, InterfaceRow, RemoteRow, SensorRow};
 use crate::sample::{PartView, Sample};
 
 /// How bad it is. Ordered from fine to critical.
@@ -60,6 +61,12 @@ const WAIT: [f64; 3] = [0.1, 0.3, 1.0];
 const FULL: [f64; 3] = [85.0, 92.0, 97.0];
 /// Errors and drops per second of an interface.
 const ERRORS: [f64; 3] = [1e-9, 10.0, 1_000.0];
+/// Seconds that an operation of a network file system takes.
+const SLOW_SERVER: [f64; 3] = [0.2, 1.0, 5.0];
+/// Percent of the periods in which a control group is held back.
+const HELD_BACK: [f64; 3] = [25.0, 75.0, f64::INFINITY];
+/// Percent of a number of tasks that may not be passed.
+const NEAR_LIMIT: [f64; 3] = [90.0, 98.0, f64::INFINITY];
 /// Charge that a battery has lost while it discharges.
 const LOST_CHARGE: [f64; 3] = [75.0, 85.0, 93.0];
 
@@ -96,6 +103,27 @@ pub fn filesystem_severity(filesystem: &FilesystemRow) -> Severity {
     let inodes = filesystem.inodes.float().zip(filesystem.inodes_free.float()).map(|(all, free)| all - free);
     full(filesystem.used.float(), filesystem.available.float())
         .max(full(inodes, filesystem.inodes_free.float()))
+}
+
+/// How bad it is with a network file system: operations take long, or the server does not answer in time.
+pub fn remote_severity(remote: &PartView<'_, RemoteRow>) -> Severity {
+    let unanswered = remote.rate(|r| r.timeouts).value().is_some_and(|rate| rate > 0.0);
+    let slow = of(remote_time(remote, |r| r.whole_ms), SLOW_SERVER);
+    if unanswered { slow.max(Severity::Warning) } else { slow }
+}
+
+/// How bad it is with a control group: held back, its tasks or its memory at the limit. Caches fill a group as they fill a
+/// machine; it is short where something had to be taken away.
+pub fn group_severity(group: &PartView<'_, GroupRow>) -> Severity {
+    let grows = |rate: Known<f64>| rate.value().is_some_and(|rate| rate > 0.0);
+    let held = of(throttled(group), HELD_BACK);
+    let tasks = of(usage(group.now.tasks, group.now.tasks_limit), NEAR_LIMIT);
+    let memory = match (grows(group.rate(|g| g.oom_kills)), grows(group.rate(|g| g.at_limit))) {
+        (true, _) => Severity::Critical,
+        (_, true) => Severity::Notice,
+        _ => Severity::Fine,
+    };
+    held.max(tasks).max(memory)
 }
 
 /// How bad it is with errors and drops of an interface.

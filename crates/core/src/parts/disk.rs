@@ -2,12 +2,12 @@
 
 use super::{Column, Look, PartId, Section, figures};
 use crate::catalogue::{Unit, Value};
-use crate::lane::{disk_severity, filesystem_severity};
+use crate::lane::{disk_severity, filesystem_severity, remote_severity};
 use crate::reading::FilesystemRow;
 use crate::sample::Sample;
 
 pub fn sections(sample: &Sample) -> Vec<Section> {
-    vec![devices(sample), filesystems(sample), stalls(sample)]
+    vec![devices(sample), remotes(sample), filesystems(sample), stalls(sample)]
 }
 
 /// Mount points of the file systems on a device and its partitions.
@@ -79,6 +79,31 @@ fn devices(sample: &Sample) -> Section {
         }
         Value::Text(mounts.join(" ").into())
     });
+    section
+}
+
+/// Network file systems at work.
+fn remotes(sample: &Sample) -> Section {
+    let mut section = Section::new("network file systems", "mounted at", 22);
+    for remote in sample.parts(|reading| &reading.remotes[..]) {
+        let row = section.add(PartId::Mount(remote.now.mount.clone()), &remote.now.mount);
+        row.severity = remote_severity(&remote);
+    }
+    section.numbers(
+        sample,
+        &[
+            ("nfs.wait", "wait", 0),
+            ("nfs.answer", "server", 1),
+            ("nfs.operations", "operations/s", 2),
+            ("nfs.read", "read/s", 0),
+            ("nfs.write", "write/s", 0),
+            ("nfs.again", "again/s", 1),
+            ("nfs.timeouts", "timeouts/s", 3),
+        ],
+    );
+    let devices = sample.now.remotes.iter().map(|row| Value::from(&row.device));
+    let column = Column { heading: "server", unit: Unit::Text, look: Look::Text(28), keep: 4 };
+    section.values(column, devices);
     section
 }
 

@@ -1,5 +1,6 @@
 //! Memory: what it is used for, and whether it is short.
 
+use super::groups::of_memory;
 use super::{Column, Look, NEVER, PartId, Section, Shape, figures, meaning};
 use crate::catalogue::{Unit, Value};
 use crate::known::{Known, Raw};
@@ -7,7 +8,7 @@ use crate::sample::Sample;
 use crate::text::Text;
 
 pub fn sections(sample: &Sample) -> Vec<Section> {
-    vec![kinds(sample), signs(sample)]
+    vec![kinds(sample), of_memory(sample), signs(sample)]
 }
 
 struct Kind {

@@ -5,6 +5,7 @@
 
 mod cpu;
 mod disk;
+mod groups;
 mod heat;
 mod memory;
 mod network;
@@ -37,6 +38,8 @@ pub enum PartId {
     Device(Text),
     /// A file system, by its mount point.
     Mount(Text),
+    /// A control group that limits something, by its path.
+    Group(Text),
     /// A network interface.
     Interface(Text),
     /// An address that this machine talks to.
@@ -139,12 +142,13 @@ pub fn sections(lane: Lane, sample: &Sample) -> Vec<Section> {
 pub fn wanted(lane: Lane, sample: Option<&Sample>) -> Wanted {
     let has_gpu = sample.is_some_and(|sample| !sample.now.gpus.is_empty());
     let parts: &[Part] = match lane {
-        Lane::Cpu => &[Part::Interrupts],
+        Lane::Cpu => &[Part::Interrupts, Part::ControlGroup],
         Lane::Disk => &[Part::Filesystems],
         Lane::Network => &[Part::Sockets],
         // Who uses a graphics processor is asked of every process; without one nobody does.
         Lane::Heat if has_gpu => &[Part::Gpu],
-        Lane::Heat | Lane::Memory => &[],
+        Lane::Memory => &[Part::ControlGroup],
+        Lane::Heat => &[],
     };
     parts.iter().copied().collect()
 }

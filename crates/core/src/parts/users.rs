@@ -105,6 +105,11 @@ pub fn users(part: &PartId, sample: &Sample) -> Users {
                 format!("computing on {gpu}"),
             )
         }
+        PartId::Group(path) => {
+            let wanted = path.clone();
+            let within = move |row: &ProcessRow| row.limits.split(' ').any(|name| *name == *wanted);
+            Users::Those(Box::new(within), format!("limited by {path}"))
+        }
         PartId::Interface(_) => Users::Unknown("the kernel does not say which process uses which interface"),
         PartId::Battery(_) => Users::All,
         PartId::Figure(_) => Users::All,

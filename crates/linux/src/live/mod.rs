@@ -10,6 +10,7 @@ mod system;
 mod threads;
 mod writing;
 
+use crate::proc::{mountstats, read_file};
 use crate::{Roots, host};
 use dozor_core::known::Raw;
 use dozor_core::reading::{HostFacts, Reading};
@@ -79,8 +80,11 @@ impl Source for LiveSource {
         let processes = self.processes.read(self.wanted, reclaims);
         if self.wanted.has(Part::Filesystems) {
             reading.filesystems = self.system.filesystems(&self.roots);
+            let remotes = read_file(&self.roots.proc.join("self/mountstats")).unwrap_or_default();
+            reading.remotes = mountstats::parse(&remotes);
         }
         reading.threads = self.processes.threads(self.wanted, &processes);
+        reading.groups = self.processes.groups(self.wanted);
         reading.sort();
         // Processes come in order; sorting them would touch every one of thousands for nothing.
         reading.processes = processes;

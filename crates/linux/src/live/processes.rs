@@ -11,12 +11,14 @@ use super::{threads, writing};
 use crate::Roots;
 use crate::proc::mountinfo::Places;
 use crate::proc::{
-    number, pid_cgroup, pid_cmdline, pid_fdinfo, pid_io, pid_smaps, pid_stat, pid_status, read_file, words,
+    number, pid_cgroup, pid_cmdline, pid_fdinfo, pid_io, pid_limits, pid_smaps, pid_stat, pid_status,
+    read_file, words,
 };
+use crate::sys::cgroups::{self, Groups};
 use crate::sys::containers;
 use crate::users::Users;
 use dozor_core::known::Raw;
-use dozor_core::reading::{ProcessRow, ThreadRow, no_text};
+use dozor_core::reading::{GroupRow, ProcessRow, ThreadRow, no_text};
 use dozor_core::text::{Text, clean};
 use dozor_core::wanted::{Part, Wanted};
 use rustix::fs::{AtFlags, CWD, Mode, OFlags, RawDir, openat, readlinkat, statat};
@@ -63,6 +65,8 @@ struct Tracked {
     switches: HashMap<i64, [i64; 2]>,
     io: Option<OwnIo>,
     uids: (Option<u32>, Option<u32>),
+    /// All its control groups, as they are named in rows.
+    groups: Text,
     /// The thread that was found running last.
     worker: Option<i64>,
     /// Readings since it was first seen.
@@ -104,6 +108,7 @@ pub struct Processes {
     users: Users,
     /// Service and container of each control group.
     cgroups: HashMap<Text, (Text, Text)>,
+    groups: Groups,
     lib: PathBuf,
     tracked: HashMap<i64, Tracked>,
     pids: Vec<i64>,
@@ -141,6 +146,7 @@ impl Processes {
             turn: 0,
             users: Users::default(),
             cgroups: HashMap::new(),
+            groups: Groups::find(&read_file(&roots.proc.join("self/mountinfo")).unwrap_or_default()),
             lib: roots.lib.clone(),
             tracked: HashMap::new(),
             pids: vec![],
@@ -172,6 +178,7 @@ impl Processes {
     /// All processes. `reclaims`: the machine took memory away from somebody since the last reading.
     pub fn read(&mut self, wanted: Wanted, reclaims: bool) -> Vec<Arc<ProcessRow>> {
         self.turn += 1;
+        self.groups.begin();
         let began = Instant::now();
         let seconds =
             self.began.replace(began).map_or(f64::INFINITY, |before| (began - before).as_secs_f64());
@@ -193,6 +200,7 @@ impl Processes {
             rows.extend(self.process(*pid, wanted, &mut buffer));
         }
         (self.pids, self.buffer) = (pids, buffer);
+        self.limits(wanted, &mut rows);
         // Walking over all of them is worth it only when somebody is gone.
         if self.tracked.len() != rows.len() {
             let turn = self.turn;
@@ -306,6 +314,7 @@ impl Processes {
             HashMap::new()
         };
         let uids = (status.uid, status.real_uid);
+        let mut groups = known.as_ref().map_or_else(no_text, |known| known.groups.clone());
         let text_turn = (pid as u64).wrapping_add(self.turn).is_multiple_of(TEXT_TURN);
         if let Some(known) = known.as_ref().filter(|known| {
             !self.in_full
@@ -322,8 +331,11 @@ impl Processes {
             self.texts(pid, kernel_thread, uids, &mut row, buffer);
             row.tty = pid_stat::terminal(tty);
             if wanted.has(Part::ControlGroup) {
-                self.control_group(pid, &mut row, buffer);
+                groups = self.control_group(pid, &mut row, buffer);
             }
+        }
+        if let Some(known) = known.as_ref().filter(|_| !text_turn) {
+            row.files_limit = known.row.files_limit;
         }
         self.on_demand(pid, wanted, &mut row, buffer);
         let row = match &known {
@@ -335,7 +347,8 @@ impl Processes {
             self.kept = self.kept.saturating_sub(IDLE_FILES);
         }
         let age = known.map_or(0, |known| known.age + 1);
-        let tracked = Tracked { row: row.clone(), idle, switches, io, uids, worker, age, seen: self.turn };
+        let tracked =
+            Tracked { row: row.clone(), idle, switches, io, uids, groups, worker, age, seen: self.turn };
         self.tracked.insert(pid, tracked);
         Some(row)
     }
@@ -492,10 +505,12 @@ impl Processes {
         (row.user, row.real_user) = (name(uid), name(real_uid));
     }
 
-    fn control_group(&mut self, pid: i64, row: &mut ProcessRow, buffer: &mut Vec<u8>) {
-        let Some(path) = read_pid(&self.proc, pid, "cgroup", buffer).ok().and_then(pid_cgroup::parse) else {
-            return;
-        };
+    /// Puts the control group of a process into its row; gives the names of all its groups.
+    fn control_group(&mut self, pid: i64, row: &mut ProcessRow, buffer: &mut Vec<u8>) -> Text {
+        let Ok(text) = read_pid(&self.proc, pid, "cgroup", buffer) else { return no_text() };
+        let groups = Text::from(cgroups::names(text).join(" "));
+        row.limits = self.groups.limiting(&groups);
+        let Some(path) = pid_cgroup::parse(text) else { return groups };
         let path = Text::from(path);
         let lib = &self.lib;
         let named = self.cgroups.entry(path.clone()).or_insert_with_key(|path| {
@@ -505,6 +520,27 @@ impl Processes {
         });
         (row.service, row.container) = named.clone();
         row.cgroup = path;
+        groups
+    }
+
+    /// The control groups that limit something. Whether they do is looked at by turns.
+    fn limits(&mut self, wanted: Wanted, rows: &mut [Arc<ProcessRow>]) {
+        if !wanted.has(Part::ControlGroup) || !self.turn.is_multiple_of(cgroups::TURN) {
+            return;
+        }
+        for row in rows {
+            let Some(tracked) = row.pid.value().and_then(|pid| self.tracked.get_mut(&pid)) else { continue };
+            let limits = self.groups.limiting(&tracked.groups);
+            if limits != row.limits {
+                Arc::make_mut(row).limits = limits;
+                tracked.row = row.clone();
+            }
+        }
+    }
+
+    /// What the control groups that limit something use.
+    pub fn groups(&mut self, wanted: Wanted) -> Vec<GroupRow> {
+        if wanted.has(Part::ControlGroup) { self.groups.rows() } else { vec![] }
     }
 
     /// What costs a file or more for each process.
@@ -521,6 +557,13 @@ impl Processes {
         }
         if wanted.has(Part::Files) {
             row.files = told_apart(count_files(&self.proc, pid));
+            // A process may change its limit; the nearer it is to it, the more that matters.
+            let near =
+                row.files.value().zip(row.files_limit.value()).is_none_or(|(now, most)| now >= most / 2);
+            if near || row.files_limit.value().is_none() {
+                let text = read_pid(&self.proc, pid, "limits", buffer).map(pid_limits::files);
+                row.files_limit = told_apart(text.map(Raw::from));
+            }
         }
         if wanted.has(Part::Proportional) {
             row.pss_bytes =
@@ -641,6 +684,7 @@ fn keep_texts(known: &ProcessRow, row: &mut ProcessRow) {
     row.tty = known.tty.clone();
     row.cgroup = known.cgroup.clone();
     row.service = known.service.clone();
+    row.limits = known.limits.clone();
     row.container = known.container.clone();
     row.replaced = known.replaced;
 }

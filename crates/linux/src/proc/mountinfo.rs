@@ -141,7 +141,7 @@ impl Places {
 }
 
 /// The kernel writes blanks, tabs, line ends and backslashes as `\ooo`.
-fn unescape(text: &[u8]) -> Vec<u8> {
+pub(crate) fn unescape(text: &[u8]) -> Vec<u8> {
     let mut out = Vec::with_capacity(text.len());
     let mut at = 0;
     while at < text.len() {

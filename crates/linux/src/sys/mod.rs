@@ -1,6 +1,7 @@
 //! The files of `/sys` and of `/run`, one module each.
 
 pub mod blocks;
+pub mod cgroups;
 pub mod containers;
 pub mod cores;
 pub mod filesystems;
