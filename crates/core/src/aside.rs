@@ -79,7 +79,8 @@ fn gone(sample: &Sample, last: &ProcessRow, ended: Option<&EndedRow>) -> Process
     // Bytes of records are of whole KiB, so they may be a little behind what was read before.
     let bytes = |ended: Raw, before: Raw| -> Raw {
         let all = ended.get().zip(before.get());
-        all.map(|(ended, before)| if ended + 1024 > before { ended.max(before) } else { ended }).into()
+        all.map(|(ended, before)| if ended.saturating_add(1024) > before { ended.max(before) } else { ended })
+            .into()
     };
     if last.state == ZOMBIE {
         // It had ended before; nothing was added since.

@@ -7,7 +7,10 @@ use crate::text::Text;
 
 /// The group with this name at the moment of a sample.
 pub fn group<'a>(sample: &'a Sample, name: &str) -> Option<PartView<'a, GroupRow>> {
-    let find = |rows: &'a [GroupRow]| rows.iter().find(|row| *row.path == *name);
+    let find = |rows: &'a [GroupRow]| {
+        let at = rows.binary_search_by(|row| (*row.path).cmp(name)).ok()?;
+        Some(&rows[at])
+    };
     let now = find(&sample.now.groups)?;
     let before = sample.before.as_deref().and_then(|before| find(&before.groups));
     Some(PartView { now, before, seconds: sample.seconds(), born: false })

@@ -11,6 +11,7 @@ use crate::sample::Sample;
 use crate::text::Text;
 use crate::timeline::Timeline;
 use crate::units::NANOS;
+use crate::wanted::Part;
 use std::collections::BTreeMap;
 use std::ops::Range;
 
@@ -443,7 +444,8 @@ fn peak(metric: &'static Metric, timeline: &Timeline, numbers: Range<usize>) -> 
 pub fn is_light(metric: &Metric) -> bool {
     // What was written is held against what the devices took.
     const HEAVY: [&str; 4] = ["core_temp", "write", "write_by", "disk"];
-    matches!(metric.eval, Eval::Process(_)) && !HEAVY.contains(&metric.alias)
+    let of_group = metric.needs == Some(Part::ControlGroup) && metric.kind != Kind::Label;
+    matches!(metric.eval, Eval::Process(_)) && !of_group && !HEAVY.contains(&metric.alias)
 }
 
 fn is_known(value: &Value) -> bool {

@@ -478,7 +478,8 @@ fn a_recording_of_the_simulation_is_small() {
         })
         .collect();
     let average = written(&readings).len() / readings.len();
-    assert!(average < 2_000, "{average} bytes a reading of {} processes", readings[0].processes.len());
+    // Its network file system, its limited groups and its listening sockets are in it.
+    assert!(average < 2_100, "{average} bytes a reading of {} processes", readings[0].processes.len());
 }
 
 /// A large machine on which nearly nothing happens: much is held at each reading, few bytes are written for it.

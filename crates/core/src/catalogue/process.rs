@@ -70,7 +70,9 @@ fn storage_took(sample: &Sample) -> Option<f64> {
     let taken: Vec<f64> = disks.filter_map(|disk| disk.rate(|d| d.write_bytes).value()).collect();
     let seconds = sample.seconds()?;
     let waits = |reading: &crate::reading::Reading| reading.system.mem_dirty.value();
-    let grown = waits(&sample.now).zip(waits(sample.before.as_deref()?)).map(|(now, before)| now - before);
+    let grown = waits(&sample.now)
+        .zip(waits(sample.before.as_deref()?))
+        .map(|(now, before)| now.saturating_sub(before));
     if taken.is_empty() && grown.is_none() {
         return None;
     }

@@ -294,12 +294,14 @@ pub fn unaccounted(sample: &Sample) -> Known<f64> {
 }
 
 fn own_ticks(row: &ProcessRow) -> f64 {
-    [row.user_ticks, row.system_ticks].into_iter().filter_map(Raw::value).sum::<i64>() as f64
+    [row.user_ticks, row.system_ticks].into_iter().filter_map(|ticks| ticks.float().value()).sum()
 }
 
 fn children_ticks(row: &ProcessRow) -> f64 {
-    [row.children_user_ticks, row.children_system_ticks].into_iter().filter_map(Raw::value).sum::<i64>()
-        as f64
+    [row.children_user_ticks, row.children_system_ticks]
+        .into_iter()
+        .filter_map(|ticks| ticks.float().value())
+        .sum()
 }
 
 /// Ticks of those that are in the later reading.
@@ -325,7 +327,7 @@ fn reported_used(sample: &Sample) -> f64 {
         if with_pid(&sample.now, pid).is_some() {
             return None;
         }
-        let all = (ended.user.value()? + ended.system.value()?) as f64 / 1e6 * per_second;
+        let all = (ended.user.value()? as f64 + ended.system.value()? as f64) / 1e6 * per_second;
         let before = earlier.and_then(|before| with_pid(before, pid)).map_or(0.0, own_ticks);
         // What had more before was another process with the same number.
         Some(if before > all + 2.0 { all } else { (all - before).max(0.0) })

@@ -7,7 +7,7 @@ use crate::reading::FilesystemRow;
 use crate::sample::Sample;
 
 pub fn sections(sample: &Sample) -> Vec<Section> {
-    vec![devices(sample), remotes(sample), filesystems(sample), stalls(sample)]
+    vec![devices(sample), filesystems(sample), remotes(sample), stalls(sample)]
 }
 
 /// Mount points of the file systems on a device and its partitions.
@@ -93,7 +93,7 @@ fn remotes(sample: &Sample) -> Section {
         sample,
         &[
             ("nfs.wait", "wait", 0),
-            ("nfs.answer", "server", 1),
+            ("nfs.answer", "answer", 1),
             ("nfs.operations", "operations/s", 2),
             ("nfs.read", "read/s", 0),
             ("nfs.write", "write/s", 0),

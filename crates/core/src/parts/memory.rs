@@ -8,7 +8,7 @@ use crate::sample::Sample;
 use crate::text::Text;
 
 pub fn sections(sample: &Sample) -> Vec<Section> {
-    vec![kinds(sample), of_memory(sample), signs(sample)]
+    vec![kinds(sample), signs(sample), of_memory(sample)]
 }
 
 struct Kind {

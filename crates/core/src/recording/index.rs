@@ -18,6 +18,7 @@ use crate::rows;
 use crate::sample::Sample;
 use crate::text::Text;
 use crate::timeline::Moment;
+use crate::wanted::Part;
 
 rows! {
     /// One reading on the lanes.
@@ -162,7 +163,9 @@ impl Peaks {
 
 /// Whether peaks of a metric mean something: amounts and rates of processes, no numbers that only identify.
 pub fn has_peaks(metric: &Metric) -> bool {
-    matches!(metric.kind, Kind::Level | Kind::Rate) && !matches!(metric.unit, Unit::Text | Unit::Time)
+    // What a control group has is no process's own.
+    let own = metric.needs != Some(Part::ControlGroup);
+    own && matches!(metric.kind, Kind::Level | Kind::Rate) && !matches!(metric.unit, Unit::Text | Unit::Time)
 }
 
 /// What an index says.

@@ -264,7 +264,7 @@ impl Groups {
         if !old && limits.memory.or(limits.high).or(limits.cpu).is_some() {
             let io = read_file(&folder.join("io.stat")).unwrap_or_default();
             let sum = |key: &[u8]| -> Raw {
-                let values = words(&io).filter_map(|word| number(word.strip_prefix(key)?));
+                let values = lines(&io).flat_map(words).filter_map(|word| number(word.strip_prefix(key)?));
                 if io.is_empty() { Raw::ABSENT } else { Raw::new(values.sum()) }
             };
             (row.read_bytes, row.write_bytes) = (sum(b"rbytes="), sum(b"wbytes="));
@@ -305,7 +305,7 @@ fn limits(folder: &Path, name: &str) -> Limits {
     match name.split_once(':').filter(|_| !name.starts_with('/')) {
         None => {
             let text = read_file(&folder.join("cpu.max")).unwrap_or_default();
-            let mut parts = words(&text).map(number);
+            let mut parts = words(text.trim_ascii()).map(number);
             let (quota, period) = (parts.next().flatten(), parts.next().flatten());
             Limits {
                 cpu: quota.zip(period).and_then(|(quota, period)| share(quota, period)),
