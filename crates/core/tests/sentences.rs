@@ -489,3 +489,63 @@ fn a_mapped_device_is_found_by_its_name() {
     assert_eq!((kept, &*words), (vec![raw(1)], "with files on dm-0"));
     assert!(matches!(users(&PartId::Device("sda".into()), &mapped), Users::Unknown(_)));
 }
+
+#[test]
+fn a_server_that_is_slow_is_told_with_whose_time_it_is() {
+    use dozor_core::reading::RemoteRow;
+    let vault = |operations: i64, answer: i64, whole: i64, again: i64| RemoteRow {
+        mount: "/mnt/vault".into(),
+        device: "vault:/nights".into(),
+        operations: raw(operations),
+        transmissions: raw(operations + again),
+        timeouts: raw(0),
+        answer_ms: raw(answer),
+        whole_ms: raw(whole),
+        ..RemoteRow::default()
+    };
+    let after = |answer: i64, whole: i64, again: i64| {
+        sample(|r| r.remotes = vec![vault(0, 0, 0, 0)], |r| r.remotes = vec![vault(20, answer, whole, again)])
+    };
+    let told = |sample: &Sample| said(sample).into_iter().map(|(_, text)| text).collect::<Vec<_>>();
+    assert!(told(&after(100, 110, 0)).is_empty(), "five milliseconds each");
+    let slow = after(24_000, 26_000, 6);
+    assert_eq!(
+        told(&slow),
+        ["/mnt/vault is slow: vault:/nights takes 1.2 s to answer, 3 sent again a second."]
+    );
+    assert_eq!(Lane::Disk.point(&slow).severity, Severity::Warning);
+    let here = told(&after(200, 26_000, 0));
+    assert_eq!(here, ["/mnt/vault is slow: an operation takes 1.3 s, mostly on this machine."]);
+}
+
+#[test]
+fn a_control_group_at_its_limit_is_told() {
+    use dozor_core::reading::GroupRow;
+    let group = |periods: i64, held: i64, killed: i64, tasks: i64| GroupRow {
+        path: "/system.slice/board.service".into(),
+        cpu_limit: raw(5_000),
+        periods: raw(periods),
+        throttled_periods: raw(held),
+        memory_limit: raw(1 << 30),
+        oom_kills: raw(killed),
+        tasks: raw(tasks),
+        tasks_limit: raw(64),
+        ..GroupRow::default()
+    };
+    let after = |held: i64, killed: i64, tasks: i64| {
+        let now = group(20, held, killed, tasks);
+        let sample = sample(|r| r.groups = vec![group(0, 0, 0, 1)], |r| r.groups = vec![now.clone()]);
+        said(&sample).into_iter().map(|(_, text)| text).collect::<Vec<_>>()
+    };
+    assert!(after(2, 0, 30).is_empty());
+    assert_eq!(
+        after(16, 0, 30),
+        ["board.service may use 50 % of a core and is held back in 80 % of the periods."]
+    );
+    assert_eq!(after(0, 0, 60), ["board.service has 60 of the 64 tasks that it may have."]);
+    let killed = after(0, 1, 30);
+    assert_eq!(
+        killed,
+        ["the kernel ended a process of board.service: its limit of 1.0 GiB of memory ran out."]
+    );
+}

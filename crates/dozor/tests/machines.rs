@@ -54,6 +54,17 @@ fn a_server_shows_one_sensor_for_each_package_and_the_lopsided_interrupts() {
     assert_eq!(sample["processes"][0]["core_temp"], 60, "core 1 is in the first package");
     assert_eq!(system["irq.rate"], serde_json::json!({"77,3": 0}), "only the core that serves it");
     assert_eq!(system["net.speed"]["enp3s0"], 10_000_000_000_i64);
+    assert_eq!(system["nfs.read"]["/mnt/vault"], 0, "nothing moved between the two readings");
+    assert_eq!(system["nfs.wait"]["/mnt/vault"], Value::Null, "no operation, so no time");
+    let group = "/system.slice/skycam-ingest.service";
+    assert_eq!(
+        (&system["group.cpu_limit"][group], &system["group.memory_used"][group]),
+        (&50.into(), &75.into())
+    );
+    let process = &sample["processes"][0];
+    assert_eq!((&process["limit_memory"], &process["memory_used"]), (&(8_i64 << 30).into(), &75.into()));
+    assert_eq!((&process["limit_tasks"], &process["tasks_used"]), (&64.into(), &93.75.into()));
+    assert_eq!((&process["limit_cpu"], &process["cpu_throttled"]), (&50.into(), &Value::Null));
 }
 
 #[test]

@@ -7,8 +7,11 @@ use crate::netlink;
 use crate::proc::{number, read_file};
 use crate::{LiveSource, Roots};
 use dozor_core::known::Raw;
+use dozor_core::reading::ProcessRow;
 use dozor_core::source::Source as _;
 use dozor_core::text::without_number;
+use dozor_core::wanted::Part;
+use std::sync::Arc;
 
 /// How it stands with one kind of information.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -47,6 +50,7 @@ pub fn report(roots: &Roots) -> Vec<Finding> {
         pressure(roots),
         idle_times(roots),
         sockets(),
+        namespaces(roots),
         process_events(),
         exit_records(),
         temperatures(roots),
@@ -92,8 +96,8 @@ fn processes(roots: &Roots) -> Finding {
 /// How many tasks are listed, and how many the machine has, where many of them are not.
 fn out_of_sight(roots: &Roots) -> Option<(i64, i64)> {
     let mut source = LiveSource::open(roots.clone()).ok()?;
-    let reading = std::sync::Arc::new(source.read());
-    let sample = dozor_core::sample::Sample::new(std::sync::Arc::new(source.host()), None, reading);
+    let reading = Arc::new(source.read());
+    let sample = dozor_core::sample::Sample::new(Arc::new(source.host()), None, reading);
     dozor_core::aside::out_of_sight(&sample)
 }
 
@@ -174,6 +178,37 @@ fn sockets() -> Finding {
         (Standing::Open, "bytes of all TCP sockets are known, and whose they are")
     };
     finding(what, standing, found.to_owned(), CAPABILITY)
+}
+
+/// Interfaces and counters are always those of our own network namespace; sockets of others are asked for from within.
+fn namespaces(roots: &Roots) -> Finding {
+    let what = "other network namespaces";
+    let Ok(mut source) = LiveSource::open(roots.clone()) else {
+        return finding(what, Standing::Missing, "there are no processes".to_owned(), "");
+    };
+    source.want([Part::Sockets].into_iter().collect());
+    let reading = source.read();
+    let apart = |row: &&Arc<ProcessRow>| row.net_namespace.value() > Some(0);
+    let others = reading.processes.iter().filter(apart).count();
+    let unknown = reading
+        .processes
+        .iter()
+        .filter(|row| row.net_namespace == Raw::DENIED || apart(row) && row.net_in_bytes == Raw::ABSENT);
+    match (unknown.count(), others) {
+        (0, 0) => finding(what, Standing::Open, "all processes are in Dozor's own".to_owned(), ""),
+        (0, others) => {
+            let found = format!(
+                "{others} processes are in others; their sockets are known, their interfaces are not shown"
+            );
+            finding(what, Standing::Open, found, "")
+        }
+        (unknown, _) => finding(
+            what,
+            Standing::Denied,
+            format!("of {unknown} processes it is not known what they send and receive there"),
+            "run as root (cap_sys_admin and cap_sys_ptrace)",
+        ),
+    }
 }
 
 /// Bits of capabilities; capabilities(7).

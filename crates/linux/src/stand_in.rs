@@ -162,7 +162,40 @@ fn server(tree: &Tree<'_>, cores: usize) -> io::Result<()> {
     interrupts.push_str(" PCI-MSI 7-edge enp3s0\n");
     tree.put("proc/interrupts", &interrupts)?;
     tree.put("proc/net/dev", "a\nb\n enp3s0: 1000 10 0 0 0 0 0 0 500 5 0 0 0 0 0 0\n")?;
+    network_file_system(tree)?;
+    limited_group(tree)?;
     tree.put("sys/class/net/enp3s0/speed", "10000\n")
+}
+
+/// A file system of another machine that was used a little.
+fn network_file_system(tree: &Tree<'_>) -> io::Result<()> {
+    tree.put(
+        "proc/self/mountstats",
+        "device vault.lynx.example:/nights mounted on /mnt/vault with fstype nfs4 statvers=1.1\n\
+         \tage:\t4711\n\tbytes:\t10 20 0 0 1000000 2000000 3 4\n\tper-op statistics\n\
+         \t        READ: 100 104 0 17600 1310720 5 2200 2400 0\n\t       WRITE: 40 40 0 9000 900 1 300 350 0\n",
+    )
+}
+
+/// A control group that may use half a core, eight gigabytes and 64 tasks, with the one program of the machine in it.
+fn limited_group(tree: &Tree<'_>) -> io::Result<()> {
+    let mount = tree.0.join("sys/fs/cgroup");
+    let line = format!("30 1 0:26 / {} rw - cgroup2 cgroup rw\n", mount.display());
+    tree.put("proc/self/mountinfo", &line)?;
+    tree.put("proc/42/cgroup", "0::/system.slice/skycam-ingest.service\n")?;
+    for (file, text) in [
+        ("cpu.max", "50000 100000"),
+        ("cpu.stat", "usage_usec 1500000\nnr_periods 100\nnr_throttled 80\nthrottled_usec 250000"),
+        ("memory.max", "8589934592"),
+        ("memory.current", "6442450944"),
+        ("memory.events", "low 0\nhigh 0\nmax 2\noom 0\noom_kill 0"),
+        ("pids.max", "64"),
+        ("pids.current", "60"),
+    ] {
+        let path = format!("sys/fs/cgroup/system.slice/skycam-ingest.service/{file}");
+        tree.put(&path, &format!("{text}\n"))?;
+    }
+    Ok(())
 }
 
 fn workstation(tree: &Tree<'_>) -> io::Result<()> {

@@ -16,10 +16,12 @@ fn battery(supply: &Path) -> Option<BatteryRow> {
     (text_in(&supply.join("scope")).as_deref() != Some("Device")).then_some(())?;
     let name = dozor_core::text::clean(supply.file_name()?.as_encoded_bytes());
     let value = |file: &str| number_in(&supply.join(file));
-    // Some drivers count energy (µWh, µW), others charge (µAh, µA).
-    let now = value("energy_now").or_else(|| value("charge_now"));
-    let full = value("energy_full").or_else(|| value("charge_full"));
-    let flow = value("power_now").or_else(|| value("current_now")).map(i64::saturating_abs);
+    // Some drivers count energy (µWh, µW), others charge (µAh, µA). Each is divided by its own kind of flow.
+    let pair =
+        |now: &str, full: &str, flow: &str| (value(now), value(full), value(flow).map(i64::saturating_abs));
+    let energy = pair("energy_now", "energy_full", "power_now");
+    let charge = pair("charge_now", "charge_full", "current_now");
+    let (now, full, flow) = if energy.0.is_some() { energy } else { charge };
     let status = text_in(&supply.join("status"));
     let charge = match (now, full) {
         (Some(now), Some(full)) if full > 0 => now.checked_mul(10_000).map(|charge| charge / full),
@@ -27,8 +29,10 @@ fn battery(supply: &Path) -> Option<BatteryRow> {
     };
     let discharging = status.as_deref() == Some("Discharging");
     let seconds_left = match (now, flow) {
-        (Some(now), Some(flow)) if flow > 0 && discharging => now.checked_mul(3600).map(|left| left / flow),
-        _ => None,
+        _ if !discharging => None,
+        (Some(now), Some(flow)) if flow > 0 => now.checked_mul(3600).map(|left| left / flow),
+        // The driver's own reckoning, in seconds.
+        _ => value("time_to_empty_now").filter(|seconds| *seconds > 0),
     };
     let power = value("power_now").map(i64::saturating_abs).or_else(|| {
         let (current, voltage) = (value("current_now")?.saturating_abs(), value("voltage_now")?);
@@ -74,5 +78,23 @@ mod tests {
         let second = &batteries[1];
         assert_eq!((second.charge, second.seconds_left), (Raw::new(2_500), Raw::ABSENT), "it charges");
         assert_eq!(second.power, Raw::new(22_000_000));
+    }
+
+    #[test]
+    fn energy_is_never_divided_by_a_current() {
+        let root = tree(&[
+            ("class/power_supply/BAT0/type", "Battery\n"),
+            ("class/power_supply/BAT0/status", "Discharging\n"),
+            ("class/power_supply/BAT0/energy_now", "30000000\n"),
+            ("class/power_supply/BAT0/energy_full", "40000000\n"),
+            ("class/power_supply/BAT0/current_now", "2000000\n"),
+            ("class/power_supply/BAT1/type", "Battery\n"),
+            ("class/power_supply/BAT1/status", "Discharging\n"),
+            ("class/power_supply/BAT1/capacity", "40\n"),
+            ("class/power_supply/BAT1/time_to_empty_now", "5400\n"),
+        ]);
+        let batteries = batteries(root.path());
+        assert_eq!((batteries[0].charge, batteries[0].seconds_left), (Raw::new(7_500), Raw::ABSENT));
+        assert_eq!((batteries[1].charge, batteries[1].seconds_left), (Raw::new(4_000), Raw::new(5_400)));
     }
 }

@@ -24,15 +24,18 @@ struct Sensor {
     path: PathBuf,
     measure: Measure,
     limit: Raw,
+    /// Where the chip says that the sensor is broken: what it measures is nothing then.
+    fault: Option<PathBuf>,
     /// The package whose cores it stands for, and the core where it has one of its own.
     cores: Option<(i64, Option<i64>)>,
 }
 
 /// Prefix of the files of a kind of sensor, suffixes of its value in the order of preference.
-const KINDS: [(&str, &[&str], Measure); 4] = [
+const KINDS: [(&str, &[&str], Measure); 5] = [
     ("temp", &["_input"], Measure::Temperature),
     ("fan", &["_input"], Measure::Fan),
     ("power", &["_input", "_average"], Measure::Power),
+    ("energy", &["_input"], Measure::Energy),
     ("in", &["_input"], Measure::Voltage),
 ];
 
@@ -67,7 +70,8 @@ impl Sensors {
     /// Values now. A sensor that does not answer is absent, not zero.
     pub fn read(&self) -> Vec<SensorRow> {
         let row = |sensor: &Sensor| {
-            let value = Raw::from(number_in(&sensor.path));
+            let broken = sensor.fault.as_deref().is_some_and(|fault| number_in(fault) == Some(1));
+            let value = Raw::from(number_in(&sensor.path).filter(|_| !broken));
             let mut row = SensorRow { name: sensor.name.clone(), ..SensorRow::default() };
             match sensor.measure {
                 Measure::Fan => row.fan_min = sensor.limit,
@@ -125,6 +129,7 @@ fn of_chip(chip: &Path) -> Vec<Sensor> {
                 name: format!("{chip_name} {label}").into(),
                 path: path.clone(),
                 measure,
+                fault: Some(sibling("fault")).filter(|fault| fault.exists()),
                 limit: match measure {
                     Measure::Temperature => plausible(limit),
                     Measure::Fan => number_in(&sibling("min")).into(),
@@ -146,7 +151,14 @@ fn of_zone(zone: &Path) -> Option<Sensor> {
         (text_in(&path)? == "critical").then(|| number_in(&zone.join(format!("{point}_temp"))))?
     });
     let cores = PROCESSOR_ZONES.contains(&name.as_str()).then_some((0, None));
-    Some(Sensor { name: name.into(), path, measure: Measure::Temperature, limit: plausible(critical), cores })
+    Some(Sensor {
+        name: name.into(),
+        path,
+        measure: Measure::Temperature,
+        limit: plausible(critical),
+        fault: None,
+        cores,
+    })
 }
 
 fn of_energy(zone: &Path) -> Option<Sensor> {
@@ -162,7 +174,14 @@ fn of_energy(zone: &Path) -> Option<Sensor> {
         .filter(|_| folder.matches(':').count() > 1);
     let name =
         of.map_or_else(|| format!("energy {name}"), |package| format!("energy package-{package} {name}"));
-    Some(Sensor { name: name.into(), path, measure: Measure::Energy, limit: Raw::ABSENT, cores: None })
+    Some(Sensor {
+        name: name.into(),
+        path,
+        measure: Measure::Energy,
+        limit: Raw::ABSENT,
+        fault: None,
+        cores: None,
+    })
 }
 
 /// Drivers without a limit often state zero or something absurd.
@@ -214,6 +233,9 @@ mod tests {
             ("class/hwmon/hwmon0/fan2_input", "0\n"),
             ("class/hwmon/hwmon0/fan2_min", "600\n"),
             ("class/hwmon/hwmon0/power1_average", "15000000\n"),
+            ("class/hwmon/hwmon0/energy1_input", "77000\n"),
+            ("class/hwmon/hwmon0/temp9_input", "25000\n"),
+            ("class/hwmon/hwmon0/temp9_fault", "1\n"),
             ("class/hwmon/hwmon0/in0_input", "1080\n"),
             ("class/hwmon/hwmon0/in0_label", "Vcore\n"),
             ("class/hwmon/hwmon0/intrusion0_alarm", "1\n"),
@@ -222,15 +244,22 @@ mod tests {
             ("class/powercap/intel-rapl:0:0/name", "core\n"),
             ("class/powercap/intel-rapl:0:0/energy_uj", "99\n"),
         ]);
-        let rows = Sensors::find(root.path()).read();
+        let sensors = Sensors::find(root.path());
+        let rows = sensors.read();
         let find = |name: &str| rows.iter().find(|row| &*row.name == name).expect("a sensor");
-        assert_eq!(rows.len(), 5);
+        assert_eq!(rows.len(), 7);
+        assert_eq!(find("board energy1").energy, Raw::new(77_000));
+        assert_eq!(find("board temp9").temperature, Raw::ABSENT, "the chip calls it broken");
         assert_eq!(find("board fan2").fan, Raw::new(0), "a fan that stands is zero, not absent");
         assert_eq!((find("board fan2").fan_min, find("board fan2").limit), (Raw::new(600), Raw::ABSENT));
         assert_eq!(find("board power1").power, Raw::new(15_000_000));
         assert_eq!(find("board Vcore").voltage, Raw::new(1080));
         assert_eq!(find("energy package-0").energy, Raw::new(123_456));
         assert_eq!(find("energy package-0 core").energy, Raw::new(99));
+        std::fs::remove_file(root.path().join("class/hwmon/hwmon0/fan2_input")).expect("our own");
+        let later = sensors.read();
+        let fan = later.iter().find(|row| &*row.name == "board fan2").expect("its row");
+        assert_eq!(fan.fan, Raw::ABSENT, "a sensor that vanished is unknown, not zero");
     }
 
     #[test]

@@ -5,6 +5,7 @@
 
 mod children;
 mod helper;
+mod limits;
 mod network;
 mod storage;
 
