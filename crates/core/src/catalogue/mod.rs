@@ -97,6 +97,9 @@ pub enum Eval {
     System(fn(&Sample) -> Instances),
 }
 
+/// All values that a process has of a metric at once; nothing where they are not known.
+pub type Several = fn(&ProcessView<'_>) -> Option<Vec<f64>>;
+
 /// One entry of the catalogue.
 pub struct Metric {
     /// Short name in expressions, options and machine output.
@@ -125,7 +128,7 @@ pub struct Metric {
     pub least: Option<fn(&ProcessView<'_>) -> bool>,
     /// All values that a process has at once, where there may be several: a comparison holds where it does for any of
     /// them. Nothing where they are not known.
-    pub several: Option<fn(&ProcessView<'_>) -> Option<Vec<f64>>>,
+    pub several: Option<Several>,
 }
 
 impl Metric {
@@ -164,7 +167,7 @@ impl Metric {
     }
 
     /// The same entry, of which a process may have several values.
-    const fn several(mut self, all: fn(&ProcessView<'_>) -> Option<Vec<f64>>) -> Metric {
+    const fn several(mut self, all: Several) -> Metric {
         self.several = Some(all);
         self
     }

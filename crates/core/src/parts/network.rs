@@ -39,6 +39,11 @@ fn interfaces(sample: &Sample) -> Section {
     if sample.now.interfaces.iter().any(|interface| interface.wifi_signal.value().is_some()) {
         section.numbers(sample, &[("wifi.signal", "signal dBm", 4), ("wifi.quality", "quality", 6)]);
     }
+    let apart = sample.now.processes.iter().filter(|row| row.net_namespace.value() > Some(0)).count();
+    if apart > 0 {
+        let many = if apart == 1 { "1 process is".to_owned() } else { format!("{apart} processes are") };
+        section.note = Some(format!("of this network namespace; {many} in others"));
+    }
     // Sockets are collected only while somebody looks at traffic; a moment before that has none.
     if sample.now.system.unattributed_in.value().is_none() {
         section.note = Some("peers and connections were not collected at this moment".to_owned());
@@ -196,16 +201,10 @@ fn listeners(sample: &Sample) -> Section {
     section.values(text(4, "over", 2), rows.iter().map(|row| protocol(row.now)));
     section
         .values(text(26, "process", 0), rows.iter().map(|row| holder(sample, row.now.pid, &row.now.others)));
-    let waiting = |row: &ListenerRow| match row.protocol == UDP {
-        true => Value::Absent,
-        false => row.queue.into(),
-    };
+    let waiting = |row: &ListenerRow| if row.protocol == UDP { Value::Absent } else { row.queue.into() };
     section.values(number("waiting", Unit::Number, 1), rows.iter().map(|row| waiting(row.now)));
     section.values(number("at most", Unit::Number, 3), rows.iter().map(|row| row.now.queue_most.into()));
-    let queue = |row: &ListenerRow| match row.protocol == UDP {
-        true => row.queue.into(),
-        false => Value::Absent,
-    };
+    let queue = |row: &ListenerRow| if row.protocol == UDP { row.queue.into() } else { Value::Absent };
     section.values(number("unread", Unit::Bytes, 4), rows.iter().map(|row| queue(row.now)));
     section
         .values(number("drops/s", Unit::PerSecond, 0), rows.iter().map(|row| row.rate(|r| r.drops).into()));

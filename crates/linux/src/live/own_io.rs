@@ -73,12 +73,12 @@ impl OwnIo {
             }
             Origin::Thread => {
                 let counted = HashMap::from([(pid, now.last)]);
-                now.grow_by_threads(counted, 0, false, files)?;
+                now.grow_by_threads(&counted, 0, false, files)?;
             }
             Origin::Threads(_, quiet) if quiet >= QUIET && !waited => now.grow_by_process(files.io(None)?),
             Origin::Threads(counted, quiet) => {
                 let quiet = if waited { 0 } else { quiet + 1 };
-                now.grow_by_threads(counted, quiet, !waited, files)?;
+                now.grow_by_threads(&counted, quiet, !waited, files)?;
             }
         }
         Ok(now)
@@ -114,7 +114,7 @@ impl OwnIo {
     /// Growth of each of several threads. Where nothing was taken over, that of the process holds ended threads too.
     fn grow_by_threads(
         &mut self,
-        counted: HashMap<i64, Io>,
+        counted: &HashMap<i64, Io>,
         quiet: u32,
         by_process: bool,
         files: &mut impl Files,

@@ -25,9 +25,10 @@ fn connect(address: &str) -> TcpStream {
 pub fn serve() {
     let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
     println!("> {}", listener.local_addr().expect("an address"));
+    let page = vec![7; PAGE];
     for _ in 0..PAGES {
         let (mut peer, _) = listener.accept().expect("a connection");
-        peer.write_all(&[7; PAGE]).expect("it goes");
+        peer.write_all(&page).expect("it goes");
     }
     println!("> served");
     wait_for_go();
