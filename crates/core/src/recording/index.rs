@@ -15,7 +15,7 @@ use crate::lane::{Lane, Point, Severity};
 use crate::reading::ProcessKey;
 use crate::row::Row;
 use crate::rows;
-use crate::sample::Sample;
+use crate::sample::{ProcessView, Sample};
 use crate::text::Text;
 use crate::timeline::Moment;
 use crate::wanted::Part;
@@ -132,33 +132,70 @@ impl Peak {
 
 /// The peaks of a block while it is written.
 #[derive(Default)]
-pub struct Peaks(Vec<Peak>);
+pub struct Peaks {
+    peaks: Vec<Peak>,
+    /// By the place of the metric: a process that had a value when all were asked last.
+    witnesses: Vec<Option<ProcessKey>>,
+}
+
+/// Whether a metric of a process may change though none of its own counters does.
+fn changes_by_itself(metric: &Metric) -> bool {
+    matches!(metric.alias, "age" | "core_temp")
+}
 
 impl Peaks {
-    /// Takes in a reading.
+    /// Takes in a reading. Of processes whose row is the one of the reading before nothing can be more than it was: all are
+    /// asked at the first reading of a block, then those that changed, and one that tells whether the metric is still known.
     pub fn take(&mut self, offset: u64, sample: &Sample) {
         let views: Vec<_> = (0..sample.now.processes.len()).map(|at| sample.process(at)).collect();
-        for metric in PROCESS_METRICS.iter().filter(|metric| has_peaks(metric)) {
-            let values = views.iter().filter_map(|view| Some((metric.of(view).number()?, view)));
-            // Of several equal ones the first.
-            let most = values.reduce(|most, other| if other.0 > most.0 { other } else { most });
+        let first = self.witnesses.is_empty();
+        let changed =
+            |view: &&ProcessView<'_>| view.before.is_none_or(|before| !std::ptr::eq(before, view.now));
+        let some: Vec<&ProcessView<'_>> = views.iter().filter(changed).collect();
+        let metrics = PROCESS_METRICS.iter().filter(|metric| has_peaks(metric));
+        for (place, metric) in metrics.enumerate() {
+            let witness = self.witnesses.get(place).copied().flatten();
+            let stands = witness.and_then(|key| sample.find(key)).map(|at| &views[at]);
+            let all = first || changes_by_itself(metric) || witness.is_some() && stands.is_none();
+            let most = if all {
+                most(metric, views.iter())
+            } else {
+                most(metric, some.iter().copied().chain(stands))
+            };
+            if all {
+                let key = most.map(|(_, view)| view.now.key());
+                match self.witnesses.get_mut(place) {
+                    Some(witness) => *witness = key,
+                    None => self.witnesses.push(key),
+                }
+            }
             let Some((value, view)) = most.filter(|(value, _)| value.is_finite()) else { continue };
             let peak = |known| {
                 let (key, name) = (view.now.key(), view.now.name.clone());
                 Peak { metric, value, offset, key, name, known }
             };
-            match self.0.iter_mut().find(|peak| std::ptr::eq(peak.metric, metric)) {
+            match self.peaks.iter_mut().find(|peak| std::ptr::eq(peak.metric, metric)) {
                 Some(before) if value > before.value => *before = peak(before.known + 1),
                 Some(before) => before.known += 1,
-                None => self.0.push(peak(1)),
+                None => self.peaks.push(peak(1)),
             }
         }
     }
 
     /// Begins anew.
     pub fn clear(&mut self) {
-        self.0.clear();
+        self.peaks.clear();
+        self.witnesses.clear();
     }
+}
+
+/// The process that has most of a metric, of several equal ones the first.
+fn most<'a, 'v: 'a>(
+    metric: &Metric,
+    views: impl Iterator<Item = &'a ProcessView<'v>>,
+) -> Option<(f64, &'a ProcessView<'v>)> {
+    let values = views.filter_map(|view| Some((metric.of(view).number()?, view)));
+    values.reduce(|most, other| if other.0 > most.0 { other } else { most })
 }
 
 /// Whether peaks of a metric mean something: amounts and rates of processes, no numbers that only identify.
@@ -234,7 +271,7 @@ impl IndexRow {
 
 /// The payload of an index, made with a packer that is not in the middle of a stream.
 pub fn payload(rows: &[IndexRow], peaks: &Peaks, packer: &mut Packer) -> std::io::Result<Vec<u8>> {
-    let mut peaks: Vec<PeakRow> = peaks.0.iter().map(Peak::row).collect();
+    let mut peaks: Vec<PeakRow> = peaks.peaks.iter().map(Peak::row).collect();
     peaks.sort_by_key(Row::key);
     let (mut tables, mut texts) = (Out::default(), Written::default());
     put_table(rows, &[], &mut IndexRow::default(), &mut texts, &mut tables);
