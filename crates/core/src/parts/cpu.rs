@@ -20,7 +20,7 @@ const LOPSIDED: f64 = 80.0;
 const BUSY_SOURCE: [f64; 3] = [2_000.0, 20_000.0, f64::INFINITY];
 
 pub fn sections(sample: &Sample) -> Vec<Section> {
-    vec![cores(sample), classes(sample), of_cpu(sample), interrupts(sample), softirqs(sample)]
+    vec![cores(sample), classes(sample), interrupts(sample), softirqs(sample), of_cpu(sample)]
 }
 
 /// The process that used most CPU time among those that ran last on each core. Who moved since the reading before may have
