@@ -36,7 +36,8 @@ impl Drop for Recorder {
     }
 }
 
-fn await_bytes(path: &Path, bytes: u64) {
+/// Waits until a recording grew so often: each reading is written when it was taken.
+fn await_growth(path: &Path, times: u32) {
     let begin = Instant::now();
     let length = || -> u64 {
         if path.is_dir() {
@@ -45,21 +46,25 @@ fn await_bytes(path: &Path, bytes: u64) {
         }
         std::fs::metadata(path).map_or(0, |data| data.len())
     };
-    while length() < bytes {
+    let (mut before, mut grown) = (length(), 0);
+    while grown < times {
         assert!(begin.elapsed() < PATIENCE, "{} does not grow", path.display());
         std::thread::sleep(Duration::from_millis(20));
+        let now = length();
+        grown += u32::from(now > before);
+        before = now;
     }
 }
 
 /// Head and key frame, and some readings behind them.
-const SOME: u64 = 60_000;
+const SOME: u32 = 6;
 
 #[test]
 fn a_killed_recording_is_replayed_to_its_peak() {
     let folder = folder();
     let file = folder.path().join("killed.dozor");
     let mut recorder = Recorder::start(&file);
-    await_bytes(&file, SOME);
+    await_growth(&file, SOME);
     recorder.signal(Signal::KILL);
     let terminal = Terminal::run("dozor replay --paused killed.dozor", (140, 40), folder.path());
     terminal.wait_for("REPLAY PAUSED");
@@ -124,7 +129,7 @@ fn the_live_screen_opens_on_top_of_the_recorders_history() {
     let history = folder.path().join("history");
     std::fs::create_dir(&history).expect("a folder");
     let mut recorder = Recorder::start(&history);
-    await_bytes(&history, SOME);
+    await_growth(&history, SOME);
     // What is no recording, and one of another host, are told, not passed over.
     std::fs::write(history.join("another.dozor"), "something else").expect("a file");
     let made = Command::new(DOZOR)
@@ -164,7 +169,7 @@ fn a_running_recorder_is_found_without_being_named() {
     let folder = folder();
     let history = folder.path().join("found/");
     let mut recorder = Recorder::start(&history);
-    await_bytes(&history, SOME);
+    await_growth(&history, SOME);
     let (found, _) = dozor_linux::recorders::folders(Path::new("/proc"));
     let real = history.canonicalize().expect("its path");
     assert!(found.contains(&real), "{found:?}");
@@ -177,7 +182,7 @@ fn a_recording_that_grows_is_followed() {
     let folder = folder();
     let file = folder.path().join("growing.dozor");
     let _recorder = Recorder::start(&file);
-    await_bytes(&file, SOME);
+    await_growth(&file, SOME);
     let terminal = Terminal::run("dozor replay --paused growing.dozor", (140, 40), folder.path());
     terminal.wait_for("REPLAY PAUSED");
     terminal.keys("L");
