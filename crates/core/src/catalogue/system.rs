@@ -5,7 +5,7 @@ use crate::known::{Known, Raw};
 use crate::limits;
 use crate::reading::{
     BatteryRow, CoreRow, DiskRow, EndedRow, FilesystemRow, GpuRow, GroupRow, InterfaceRow, ProcessRow,
-    Reading, RemoteRow, SensorRow,
+    Reading, RemoteRow, SensorRow, with_pid,
 };
 use crate::row::Row;
 use crate::sample::{PartView, Sample};
@@ -324,20 +324,16 @@ fn reported_used(sample: &Sample) -> f64 {
     let used = |ended: &EndedRow| {
         let pid = ended.pid.value()?;
         // One that nobody waited for yet is still a row, with its last counts.
-        if with_pid(&sample.now, pid).is_some() {
+        if with_pid(&sample.now.processes, pid).is_some() {
             return None;
         }
         let all = (ended.user.value()? as f64 + ended.system.value()? as f64) / 1e6 * per_second;
-        let before = earlier.and_then(|before| with_pid(before, pid)).map_or(0.0, own_ticks);
+        let before =
+            earlier.and_then(|before| with_pid(&before.processes, pid)).map_or(0.0, |row| own_ticks(row));
         // What had more before was another process with the same number.
         Some(if before > all + 2.0 { all } else { (all - before).max(0.0) })
     };
     sample.now.ended.iter().filter_map(used).sum()
-}
-
-fn with_pid(reading: &Reading, pid: i64) -> Option<&ProcessRow> {
-    let at = reading.processes.partition_point(|row| row.pid.value().unwrap_or(-1) < pid);
-    reading.processes.get(at).map(|row| &**row).filter(|row| row.pid.value() == Some(pid))
 }
 
 /// Ticks that parents took over from children in this sample, less what these had used up to the earlier reading. A child
@@ -347,7 +343,7 @@ fn taken_over(sample: &Sample) -> f64 {
     let (mut gone, mut orphans) = (HashMap::<i64, f64>::new(), 0.0);
     for row in before.processes.iter().filter(|row| sample.find(row.key()).is_none()) {
         let ticks = own_ticks(row) + children_ticks(row);
-        match row.ppid.value().filter(|parent| with_pid(&sample.now, *parent).is_some()) {
+        match row.ppid.value().filter(|parent| with_pid(&sample.now.processes, *parent).is_some()) {
             Some(parent) => *gone.entry(parent).or_default() += ticks,
             // Its parent ended as well; who waited for it then cannot be told.
             None => orphans += ticks,

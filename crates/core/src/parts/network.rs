@@ -5,7 +5,7 @@ use super::{Column, Look, PartId, Section, figures, peers};
 use crate::catalogue::{Unit, Value};
 use crate::known::{Known, Raw};
 use crate::lane::{RESENT, Severity, UNDELIVERED, interface_severity};
-use crate::reading::{ConnectionRow, ListenerRow};
+use crate::reading::{ConnectionRow, ListenerRow, with_pid};
 use crate::sample::{PartView, Sample};
 use crate::text::Text;
 use std::collections::{BTreeSet, HashMap};
@@ -75,13 +75,9 @@ fn holder(sample: &Sample, pid: Raw, others: &str) -> Value {
 }
 
 fn owner(sample: &Sample, pid: Option<i64>) -> Value {
-    let row = pid.and_then(|pid| {
-        let at = sample.now.processes.partition_point(|row| row.pid.value().unwrap_or(-1) < pid);
-        sample.now.processes.get(at).filter(|row| row.pid.value() == Some(pid))
-    });
-    match (row, pid) {
-        (Some(row), Some(pid)) => Value::Text(format!("{}[{pid}]", row.name).into()),
-        _ => Value::Absent,
+    match pid.and_then(|pid| with_pid(&sample.now.processes, pid)).zip(pid) {
+        Some((row, pid)) => Value::Text(format!("{}[{pid}]", row.name).into()),
+        None => Value::Absent,
     }
 }
 

@@ -6,7 +6,7 @@
 use crate::netlink::events::{Events, ProcessEvent};
 use crate::netlink::exits::{ExitRecord, Exits, divided};
 use dozor_core::known::Raw;
-use dozor_core::reading::{EndedRow, ProcessRow, no_text};
+use dozor_core::reading::{EndedRow, ProcessRow, no_text, with_pid};
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
@@ -42,12 +42,6 @@ fn bytes_of(record: &ExitRecord) -> [i64; 5] {
         record.read_any_bytes,
         record.write_any_bytes,
     ]
-}
-
-/// The process with this number; rows come in order.
-fn with_pid(rows: &[Arc<ProcessRow>], pid: i64) -> Option<&ProcessRow> {
-    let at = rows.partition_point(|row| row.pid.value().unwrap_or(-1) < pid);
-    rows.get(at).map(|row| &**row).filter(|row| row.pid.value() == Some(pid))
 }
 
 /// Hears of ends. Without permission it stays silent.

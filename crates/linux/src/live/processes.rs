@@ -417,7 +417,7 @@ impl Processes {
             let counted = [status.switches_wait, status.switches_forced].map(|raw| raw.value().unwrap_or(0));
             let earlier = before.get(&thread).copied().unwrap_or_default();
             for at in 0..sums.len() {
-                sums[at] += (counted[at] - earlier[at]).max(0);
+                sums[at] = sums[at].saturating_add(counted[at].saturating_sub(earlier[at]).max(0));
             }
             now.insert(thread, counted);
         }
@@ -463,9 +463,11 @@ impl Processes {
     fn ways_of_writing(&mut self, known: Option<&Tracked>, row: &mut ProcessRow) {
         let Some(known) = known else { return };
         row.writes_otherwise = known.row.writes_otherwise;
-        let grown = |field: fn(&ProcessRow) -> Raw| Some(field(row).value()? - field(&known.row).value()?);
+        let grown = |field: fn(&ProcessRow) -> Raw| {
+            Some(field(row).value()?.saturating_sub(field(&known.row).value()?))
+        };
         let pages = grown(|row| row.write_bytes).zip(grown(|row| row.write_any_bytes));
-        let asks = pages.is_some_and(|(pages, calls)| pages - calls >= TOO_MUCH);
+        let asks = pages.is_some_and(|(pages, calls)| pages.saturating_sub(calls) >= TOO_MUCH);
         let stands = row.writes_otherwise.value().is_some() && !known.age.is_multiple_of(WRITER_TURN);
         let Some(pid) = row.pid.value().filter(|_| asks && !stands && self.writers > 0) else { return };
         self.writers -= 1;

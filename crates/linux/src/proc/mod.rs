@@ -98,7 +98,7 @@ mod tests {
     #[test]
     fn no_parser_panics_on_broken_text() {
         type Captured = (&'static [u8], fn(&[u8]));
-        let captured: [Captured; 10] = [
+        let captured: [Captured; 12] = [
             (include_bytes!("../../tests/fixtures/interrupts"), |b| drop(interrupts::parse(b))),
             (include_bytes!("../../tests/fixtures/stat"), |b| {
                 let _ = stat::parse(b);
@@ -123,6 +123,12 @@ mod tests {
             }),
             (include_bytes!("../../tests/fixtures/pid_io"), |b| {
                 let _ = pid_io::parse(b);
+            }),
+            (b"device v:/n mounted on /m with fstype nfs4 statvers=1.1\n bytes: 1 2 3 4 5 6\n READ: 1 1 0 4 5 6 7 8\n", |b| {
+                let _ = mountstats::parse(b);
+            }),
+            (b"Max open files 1024 4096 files\n", |b| {
+                let _ = pid_limits::files(b);
             }),
             (include_bytes!("../../tests/fixtures/pid_status"), |b| {
                 let _ = pid_status::parse(b);

@@ -1,5 +1,5 @@
-//! `/proc/self/mountstats`: what network file systems did; `Documentation/filesystems/nfs/nfs_iostat` of the kernel's
-//! NFS client (`net/sunrpc/stats.c`, `fs/nfs/super.c`), version 1.0 and 1.1.
+//! `/proc/self/mountstats`: what network file systems did, as the kernel's NFS client writes it (`net/sunrpc/stats.c`,
+//! `fs/nfs/super.c`), version 1.0 and 1.1.
 
 use super::{lines, number, words};
 use crate::proc::mountinfo::unescape;
@@ -73,7 +73,6 @@ mod tests {
     const TEXT: &[u8] = b"device /dev/vda mounted on / with fstype ext4\n\
         device vault:/nights mounted on /mnt/my\\040vault with fstype nfs4 statvers=1.1\n\
         \topts:\trw,vers=4.2\n\tage:\t4711\n\tevents:\t1 2 3\n\tbytes:\t10 20 0 0 1000 2000 3 4\n\
-        \tRPC iostats version: 1.1  p/v: 100003/4 (nfs)\n\
         \txprt:\ttcp 0 0 2 0 34 1206 1206 0 1206 0 2 0 0\n\tper-op statistics\n\
         \t        NULL: 1 1 0 44 24 0 0 0 0\n\t        READ: 10 12 1 1760 131072 5 220 240 0\n\
         \t        WRITE: 4 4 0 9 9 1 30 35 0\n\ndevice proc mounted on /proc with fstype proc\n";

@@ -21,6 +21,9 @@ const MOST: usize = 4096;
 /// Values of version 1 from here on mean no limit: it is the largest number in whole pages.
 const NO_LIMIT: i64 = i64::MAX / 2;
 
+/// A blank in the name of a group.
+const BLANK: &str = "\\040";
+
 /// Controllers of version 1 that are read.
 const CONTROLLERS: [&str; 4] = ["cpu", "memory", "pids", "cpuacct"];
 
@@ -68,10 +71,12 @@ pub fn names(cgroup: &[u8]) -> Vec<String> {
             continue;
         };
         let path = clean(path);
-        // What was removed has no folder any more.
-        if path == "/" || path.ends_with(" (deleted)") {
+        // What was removed has no folder any more; what is outside of our own tree has none that can be seen.
+        if path == "/" || path.ends_with(" (deleted)") || path.split('/').any(|part| part == "..") {
             continue;
         }
+        // Names stand in a list with blanks between them, and whoever makes a group chooses its name.
+        let path = path.replace(' ', BLANK);
         if controllers.is_empty() {
             names.push(path);
             continue;
@@ -195,7 +200,7 @@ impl Groups {
             _ => (None, name),
         };
         let tree = self.trees.iter().find(|tree| tree.controller == controller)?;
-        Some(tree.mount.join(path.trim_start_matches('/')))
+        Some(tree.mount.join(path.trim_start_matches('/').replace(BLANK, " ")))
     }
 
     /// Rows of the groups that limit something and that somebody is in.
@@ -249,8 +254,10 @@ impl Groups {
                 row.at_limit = one("memory.failcnt");
                 row.oom_kills = Keys::read(folder, "memory.oom_control").get("oom_kill");
                 let both = single(folder, "memory.memsw.usage_in_bytes");
-                row.swap_bytes =
-                    both.zip(row.memory_bytes.value()).map(|(both, memory)| (both - memory).max(0)).into();
+                row.swap_bytes = both
+                    .zip(row.memory_bytes.value())
+                    .map(|(both, memory)| both.saturating_sub(memory).max(0))
+                    .into();
             } else {
                 (row.memory_bytes, row.swap_bytes) = (one("memory.current"), one("memory.swap.current"));
                 let events = Keys::read(folder, "memory.events");
@@ -265,7 +272,7 @@ impl Groups {
             let io = read_file(&folder.join("io.stat")).unwrap_or_default();
             let sum = |key: &[u8]| -> Raw {
                 let values = lines(&io).flat_map(words).filter_map(|word| number(word.strip_prefix(key)?));
-                if io.is_empty() { Raw::ABSENT } else { Raw::new(values.sum()) }
+                if io.is_empty() { Raw::ABSENT } else { Raw::new(values.fold(0, i64::saturating_add)) }
             };
             (row.read_bytes, row.write_bytes) = (sum(b"rbytes="), sum(b"wbytes="));
         }
@@ -414,7 +421,9 @@ mod tests {
 
     #[test]
     fn groups_that_are_gone_or_nonsense_limit_nothing() {
-        assert_eq!(names(b"0::/\n3:cpuset:/a\nx\n0::/gone (deleted)\n"), [""; 0]);
+        assert_eq!(names(b"0::/\n3:cpuset:/a\nx\n0::/gone (deleted)\n0::/../../etc\n"), [""; 0]);
+        let named = names(b"0::/mine/x /system.slice/web.service\n");
+        assert_eq!(named, ["/mine/x\\040/system.slice/web.service"], "a name pretends to be no other group");
         let mut groups = Groups::find(b"nonsense\n");
         groups.begin();
         assert_eq!(&*groups.limiting(&Text::from("/a/b memory:/c")), "");

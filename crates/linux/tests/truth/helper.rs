@@ -105,46 +105,78 @@ extern "C" fn burn(_: *mut libc::c_void) -> *mut libc::c_void {
     std::ptr::null_mut()
 }
 
-/// Threads that come and go between two readings.
+/// A child of a helper that works when it is told to. The harness has two threads; such a child has one.
+pub struct Forked {
+    pub pid: i32,
+    orders: i32,
+    answers: i32,
+}
+
+impl Forked {
+    /// Begins a child that does its work once for each order. The work calls the C library alone.
+    pub fn start(mut work: impl FnMut()) -> Forked {
+        let (mut orders, mut answers) = ([0; 2], [0; 2]);
+        // SAFETY: the arrays have room for two descriptors; the child calls the C library alone and dies with its parent.
+        unsafe {
+            libc::pipe(orders.as_mut_ptr());
+            libc::pipe(answers.as_mut_ptr());
+            let pid = libc::fork();
+            if pid == 0 {
+                libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
+                let mut byte = 0u8;
+                while libc::read(orders[0], (&raw mut byte).cast(), 1) == 1 {
+                    work();
+                    libc::write(answers[1], (&raw const byte).cast(), 1);
+                }
+                libc::_exit(0);
+            }
+            Forked { pid, orders: orders[1], answers: answers[0] }
+        }
+    }
+
+    /// Tells it to work.
+    pub fn order(&self) {
+        // SAFETY: the descriptor is open and there is a byte.
+        unsafe { libc::write(self.orders, [0u8].as_ptr().cast(), 1) };
+    }
+
+    /// Waits until it has.
+    pub fn done(&self) {
+        let mut byte = 0u8;
+        // SAFETY: the descriptor is open and there is room for a byte.
+        unsafe { libc::read(self.answers, (&raw mut byte).cast(), 1) };
+    }
+}
+
+impl Drop for Forked {
+    fn drop(&mut self) {
+        // SAFETY: it is our own child, which is waited for.
+        unsafe {
+            libc::kill(self.pid, libc::SIGKILL);
+            libc::waitpid(self.pid, std::ptr::null_mut(), 0);
+        }
+    }
+}
+
+/// Threads that come and go between two readings: at each of them there is one thread.
 pub fn pool() {
-    // Threads that come and go between two readings: at each of them there is one thread. The harness has two, so
-    // it is a child that does so.
-    let (mut begin, mut end) = ([0; 2], [0; 2]);
-    // SAFETY: the arrays have room for two descriptors; the child calls the C library alone and dies with its parent.
-    let child = unsafe {
-        libc::pipe(begin.as_mut_ptr());
-        libc::pipe(end.as_mut_ptr());
-        let child = libc::fork();
-        if child == 0 {
-            let (mut byte, mut thread) = (0u8, 0);
-            libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
-            libc::read(begin[0], (&raw mut byte).cast(), 1);
-            for _ in 0..5 {
+    let child = Forked::start(|| {
+        let mut thread = 0;
+        for _ in 0..5 {
+            // SAFETY: the pointers are good, and each thread is waited for.
+            unsafe {
                 libc::pthread_create(&raw mut thread, std::ptr::null(), burn, std::ptr::null_mut());
                 libc::pthread_join(thread, std::ptr::null_mut());
                 libc::usleep(20_000);
             }
-            libc::write(end[1], (&raw const byte).cast(), 1);
-            libc::sleep(60);
-            libc::_exit(0);
         }
-        child
-    };
-    println!("> {child}");
+    });
+    println!("> {}", child.pid);
     wait_for_go();
-    let mut byte = 0u8;
-    // SAFETY: the descriptors are open and there is room for a byte.
-    unsafe {
-        libc::write(begin[1], (&raw const byte).cast(), 1);
-        libc::read(end[0], (&raw mut byte).cast(), 1);
-    }
+    child.order();
+    child.done();
     println!("> done");
     wait_for_go();
-    // SAFETY: it is our own child, which is waited for.
-    unsafe {
-        libc::kill(child, libc::SIGKILL);
-        libc::waitpid(child, std::ptr::null_mut(), 0);
-    }
 }
 
 /// A process whose main thread has ended while another works.

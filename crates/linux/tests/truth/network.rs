@@ -1,6 +1,6 @@
 //! Truths about traffic: bytes that helpers themselves sent and received, and the kernel's tables of sockets.
 
-use super::helper::{Helper, agrees, wait_for_go};
+use super::helper::{Forked, Helper, agrees, wait_for_go};
 use super::{NETWORK, find, wanting};
 use dozor_core::expr::Expression;
 use dozor_core::reading::{ProcessRow, Reading};
@@ -78,48 +78,34 @@ pub fn hand_on() {
     let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
     let mut client = connect(&listener.local_addr().expect("an address").to_string());
     let (server, _) = listener.accept().expect("the other side");
-    let (mut begin, mut end) = ([0; 2], [0; 2]);
-    // SAFETY: the arrays have room for two descriptors; the child calls the C library alone and dies with its parent.
-    let child = unsafe {
-        libc::pipe(begin.as_mut_ptr());
-        libc::pipe(end.as_mut_ptr());
-        let child = libc::fork();
-        if child == 0 {
-            libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
-            libc::close(client.as_raw_fd());
-            let (mut byte, block) = (0u8, [7u8; 10_000]);
-            loop {
-                libc::read(begin[0], (&raw mut byte).cast(), 1);
-                for _ in 0..300 {
-                    libc::write(server.as_raw_fd(), block.as_ptr().cast(), block.len());
-                }
-                libc::write(end[1], (&raw const byte).cast(), 1);
+    let (descriptor, other) = (server.as_raw_fd(), client.as_raw_fd());
+    let mut alone = false;
+    let child = Forked::start(|| {
+        let block = [7u8; 10_000];
+        // SAFETY: the descriptors are open in the child, which closes the other end once.
+        unsafe {
+            if !std::mem::replace(&mut alone, true) {
+                libc::close(other);
+            }
+            for _ in 0..300 {
+                libc::write(descriptor, block.as_ptr().cast(), block.len());
             }
         }
-        child
-    };
-    println!("> {child}");
+    });
+    println!("> {}", child.pid);
     let mut server = Some(server);
     for round in 0..2 {
         wait_for_go();
         if round == 1 {
             server = None;
         }
-        let mut byte = 0u8;
-        // SAFETY: the descriptors are open and there is room for a byte.
-        unsafe { libc::write(begin[1], (&raw const byte).cast(), 1) };
+        child.order();
         client.read_exact(&mut vec![0; 3_000_000]).expect("it comes");
-        // SAFETY: as above.
-        unsafe { libc::read(end[0], (&raw mut byte).cast(), 1) };
+        child.done();
         println!("> sent");
     }
     wait_for_go();
     drop(server);
-    // SAFETY: it is our own child, which is waited for.
-    unsafe {
-        libc::kill(child, libc::SIGKILL);
-        libc::waitpid(child, std::ptr::null_mut(), 0);
-    }
 }
 
 /// Ten megabytes within a network namespace of its own.

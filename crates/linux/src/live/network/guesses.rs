@@ -46,6 +46,8 @@ struct Listener {
 #[derive(Default)]
 pub struct Guesses {
     listeners: HashMap<SocketKey, Listener>,
+    /// Those by namespace and port: a busy server ends thousands of connections between two readings.
+    by_port: HashMap<(i64, u16), Vec<SocketKey>>,
     openers: HashMap<(i64, SocketAddr), HashMap<ProcessKey, u64>>,
     /// Users to whom connections to an address belonged, of those that a reading saw.
     users: HashMap<(i64, SocketAddr), HashMap<u32, u64>>,
@@ -55,7 +57,10 @@ pub struct Guesses {
 impl Guesses {
     /// A socket waits for connections at an address.
     pub fn listens(&mut self, socket: SocketKey, at: SocketAddr) {
-        self.listeners.entry(socket).or_insert_with(|| Listener { at, holders: vec![], ended: None }).at = at;
+        if !self.listeners.contains_key(&socket) {
+            self.listeners.insert(socket, Listener { at, holders: vec![], ended: None });
+            self.by_port.entry((socket.0, at.port())).or_default().push(socket);
+        }
     }
 
     /// Who holds a socket that waits for connections.
@@ -108,18 +113,22 @@ impl Guesses {
     /// Who listens at an address: those who named it, else those who listen at that port of every address.
     fn listener(&self, space: i64, at: SocketAddr) -> impl Iterator<Item = &Vec<ProcessKey>> {
         let fits = move |bound: IpAddr| bound == at.ip() || bound.is_unspecified();
-        self.listeners
-            .iter()
-            .filter(move |((of, _), listener)| {
-                *of == space && listener.at.port() == at.port() && fits(listener.at.ip())
-            })
-            .map(|(_, listener)| &listener.holders)
+        let there = self.by_port.get(&(space, at.port())).into_iter().flatten();
+        let there = there.filter_map(|socket| self.listeners.get(socket));
+        there.filter(move |listener| fits(listener.at.ip())).map(|listener| &listener.holders)
     }
 
     /// What has waited and whose it is; nobody's where too long, of a user where that is known.
     pub fn resolve(&mut self, reading: u64, members: &[Member]) -> Vec<(Whose, Bytes)> {
         let recent = |seen: u64| reading.saturating_sub(seen) <= OPENS;
+        let before = self.listeners.len();
         self.listeners.retain(|_, listener| listener.ended.is_none_or(recent));
+        if self.listeners.len() != before {
+            self.by_port.retain(|_, sockets| {
+                sockets.retain(|socket| self.listeners.contains_key(socket));
+                !sockets.is_empty()
+            });
+        }
         self.users.retain(|_, users| {
             users.retain(|_, seen| recent(*seen));
             !users.is_empty()
