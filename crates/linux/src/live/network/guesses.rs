@@ -57,10 +57,10 @@ pub struct Guesses {
 impl Guesses {
     /// A socket waits for connections at an address.
     pub fn listens(&mut self, socket: SocketKey, at: SocketAddr) {
-        if !self.listeners.contains_key(&socket) {
-            self.listeners.insert(socket, Listener { at, holders: vec![], ended: None });
+        self.listeners.entry(socket).or_insert_with(|| {
             self.by_port.entry((socket.0, at.port())).or_default().push(socket);
-        }
+            Listener { at, holders: vec![], ended: None }
+        });
     }
 
     /// Who holds a socket that waits for connections.
