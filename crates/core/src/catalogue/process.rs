@@ -341,7 +341,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "Datagrams that came for it and were dropped because its queue was full: it reads too slowly, or too many come at once. Nobody tells the sender.",
         "socket diagnostics SK_MEMINFO_DROPS", |p| p.rate(|r| r.datagram_drops).into()).needing(Part::Sockets),
     entry("shared_sockets", "process.network.socket.shared", "shared sockets", Number, Level,
-        "Sockets of the process that others hold as well. Their bytes are counted for the youngest holder, since who serves a connection is mostly a child of who accepted it.",
+        "Sockets of the process that others hold as well. Their bytes are counted for the youngest of the holders that ran, since who serves a connection is mostly a child of who accepted it.",
         "/proc/PID/fd", |p| p.now.shared_sockets.into()).needing(Part::Sockets).combining(Combine::Sum),
     entry("port", "process.network.port", "port", Number, Label,
         "Port that it listens on, of several the lowest. In expressions it is any port of its sockets, on this side or the other: port = 443.",

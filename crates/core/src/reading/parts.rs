@@ -4,7 +4,7 @@ use crate::rows;
 use crate::text::Text;
 
 rows! {
-    /// One logical processor. The classes are those of [`SystemRow`].
+    /// One logical processor. The classes are those of [`SystemRow`](super::SystemRow).
     CoreRow "core" key i64: |row| row.number.value().unwrap_or(-1);
     texts {
         /// Name of the temperature sensor that stands for this core; often one for a whole package.
@@ -329,7 +329,7 @@ rows! {
     fields {
         /// Names the socket for its whole life.
         cookie: "" Label;
-        /// The process that holds it, of several the youngest; absent where that is not known.
+        /// The process that holds it, of several the youngest that ran; absent where that is not known.
         pid: "" Label;
         /// Its state as the kernel's number; net/tcp_states.h.
         state: "" Label;
@@ -360,7 +360,7 @@ rows! {
         protocol: "" Label;
         /// Port of this side.
         port: "" Label;
-        /// The process that holds it, of several the youngest; absent where that is not known.
+        /// The process that holds it, of several the youngest that ran; absent where that is not known.
         pid: "" Label;
         /// Connections that wait to be accepted; for UDP bytes that wait to be read.
         queue: "" Level;

@@ -30,10 +30,10 @@ pub fn look<'a>(proc: &Path, among: impl Iterator<Item = &'a Member>, holders: &
     }
 }
 
-/// The one of several holders that bytes are counted for: the youngest, since who serves a connection is mostly a child of
-/// who accepted it.
-pub fn youngest(holders: &[ProcessKey]) -> Option<ProcessKey> {
-    holders.iter().copied().max_by_key(|key| (key.start, key.pid))
+/// The one of several holders that bytes are counted for: of those that ran, else of all, the youngest, since who serves a
+/// connection is mostly a child of who accepted it.
+pub fn of_several(holders: &[ProcessKey], ran: &HashSet<ProcessKey>) -> Option<ProcessKey> {
+    holders.iter().copied().max_by_key(|key| (ran.contains(key), key.start, key.pid))
 }
 
 /// Of several processes that may have done something, the one that stands for them: the only one, or the one that is the
@@ -163,6 +163,9 @@ mod tests {
         let alone = [member(1, 0, "init"), member(6, 1, "web"), member(7, 1, "web")];
         let keys: Vec<ProcessKey> = alone[1..].iter().map(|m| m.key).collect();
         assert_eq!(in_common(&keys, &alone).map(|key| key.pid), Some(6), "the oldest sibling");
-        assert_eq!(youngest(&keys).map(|key| key.pid), Some(7));
+        let of_those =
+            |ran: &[ProcessKey]| of_several(&keys, &ran.iter().copied().collect()).map(|key| key.pid);
+        assert_eq!(of_those(&[]), Some(7), "the youngest");
+        assert_eq!(of_those(&keys[..1]), Some(6), "a child that sleeps moves nothing");
     }
 }

@@ -16,7 +16,7 @@ use dozor_core::reading::{ConnectionRow, ListenerRow, ProcessKey, ProcessRow, Re
 use dozor_core::row::Row as _;
 use dozor_core::text::Text;
 use guesses::{Guesses, Whose};
-use holders::{Holders, youngest};
+use holders::{Holders, of_several};
 use spaces::{Place, Spaces};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::Path;
@@ -56,7 +56,7 @@ impl Member {
 struct Known {
     inode: u32,
     protocol: Protocol,
-    /// All who hold it; bytes are counted for the youngest.
+    /// All who hold it.
     holders: Vec<ProcessKey>,
     remote: (std::net::SocketAddr, bool),
     counted: Bytes,
@@ -73,8 +73,13 @@ struct Known {
 }
 
 impl Known {
-    fn owner(&self) -> Option<ProcessKey> {
-        youngest(&self.holders)
+    /// Whom its bytes are counted for; `ran` are those that ran since the last reading.
+    fn owner(&self, ran: &HashSet<ProcessKey>) -> Option<ProcessKey> {
+        match &self.holders[..] {
+            [] => None,
+            [only] => Some(*only),
+            several => of_several(several, ran),
+        }
     }
 }
 
@@ -113,6 +118,8 @@ pub struct Network {
     spaces: Spaces,
     reading: u64,
     members: Vec<Member>,
+    /// Those of them that ran since the last reading.
+    ran: HashSet<ProcessKey>,
     sockets: HashMap<SocketKey, Known>,
     accounts: HashMap<ProcessKey, Bytes>,
     /// Those of processes that ended since the last reading.
@@ -191,6 +198,8 @@ impl Network {
                 None => Member::new(row.clone()),
             });
         }
+        self.ran.clear();
+        self.ran.extend(self.members.iter().filter(|member| member.ran).map(|member| member.key));
     }
 
     fn take_in_all(&mut self) {
@@ -243,7 +252,7 @@ impl Network {
         }
         // Who listens, or takes datagrams, shows no growth when it forks.
         known.moved |= grown != Bytes::default() || listens || protocol == Protocol::Udp;
-        match known.owner() {
+        match known.owner(&self.ran) {
             Some(owner) => self.accounts.entry(owner).or_default().add(grown),
             None => known.unowned.add(grown),
         }
@@ -256,7 +265,7 @@ impl Network {
             Some(mut known) => {
                 let mut rest = grown(&mut known, socket);
                 rest.add(known.unowned);
-                (known.owner(), rest)
+                (known.owner(&self.ran), rest)
             }
             None => (None, counts(socket)),
         };
@@ -395,7 +404,7 @@ impl Network {
                 continue;
             };
             known.holders.clone_from(holders);
-            let Some(owner) = known.owner() else { continue };
+            let Some(owner) = known.owner(&self.ran) else { continue };
             let waiting = std::mem::take(&mut known.unowned);
             self.accounts.entry(owner).or_default().add(waiting);
             let (remote, listens) = known.remote;
@@ -456,7 +465,7 @@ impl Network {
         }
         let holders = |cookie: Raw| -> (Raw, Text) {
             let known = cookie.value().and_then(|cookie| by_label.get(&cookie));
-            let Some((known, owner)) = known.and_then(|known| Some((known, known.owner()?))) else {
+            let Some((known, owner)) = known.and_then(|known| Some((known, known.owner(&self.ran)?))) else {
                 return (Raw::ABSENT, no_text());
             };
             if known.holders.len() == 1 {
