@@ -2,7 +2,6 @@
 
 use super::Desk;
 use crate::hands::Outcome;
-use crate::ui::action::ACTIONS;
 use crate::ui::parts::Placed;
 use crate::ui::sheet::Sheet;
 use crate::ui::state::Mode;
@@ -13,7 +12,6 @@ use dozor_core::rank::RowId;
 use dozor_core::row::Row as _;
 use ratatui::crossterm::event::{KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use ratatui::layout::Rect;
-use std::collections::HashSet;
 use std::time::Duration;
 
 /// The expression that narrows.
@@ -186,58 +184,6 @@ fn the_interval_and_the_recording_are_asked_for() {
     assert_eq!(desk.press("r"), [Effect::StopRecording]);
     desk.event(Event::RecordingEnded(Err("the disk is full".to_owned())));
     assert!(desk.screen().contains("◆ the disk is full") && !desk.screen().contains("● rec"));
-}
-
-/// Whatever somebody presses and clicks, whatever the size: no panic, the selection and the rows stay sound.
-#[test]
-fn random_keys_clicks_and_sizes_do_no_harm() {
-    let special = ["enter", "backspace", ":a", ":sky", "left", "right"];
-    let of_table = ACTIONS.iter().flat_map(|entry| entry.keys).filter(|key| !key.starts_with("ctrl-"));
-    let keys: Vec<&str> = of_table.copied().chain(special).collect();
-    let mut random = 88_172_645_463_325_252_u64;
-    let mut next = |below: usize| {
-        random ^= random << 13;
-        random ^= random >> 7;
-        random ^= random << 17;
-        (random % below as u64) as usize
-    };
-    let mut desk = Desk::at(40, (120, 40));
-    for step in 0..3000 {
-        match next(20) {
-            0 => desk.run(1),
-            1 | 2 => {
-                let kinds = [
-                    MouseEventKind::ScrollDown,
-                    MouseEventKind::ScrollUp,
-                    MouseEventKind::Down(MouseButton::Left),
-                    MouseEventKind::Down(MouseButton::Right),
-                    MouseEventKind::Drag(MouseButton::Left),
-                    MouseEventKind::Up(MouseButton::Left),
-                ];
-                desk.mouse(kinds[next(kinds.len())], next(130) as u16, next(45) as u16);
-            }
-            3 if step % 3 == 0 => {
-                desk.event(Event::Resize(next(200) as u16, next(70) as u16));
-            }
-            4 => {
-                if let Some(RowId::Process(key)) = desk.state.id_of_row(next(10)) {
-                    let _ = desk.machine.signal(key, 9);
-                }
-            }
-            _ => {
-                desk.press(keys[next(keys.len())]);
-            }
-        }
-        if step % 5 == 0 {
-            desk.lines();
-        }
-        let rows = 0..desk.state.table.lines.len();
-        let keys: HashSet<_> = rows.map(|row| desk.state.id_of_row(row)).collect();
-        assert_eq!(keys.len(), desk.state.table.lines.len(), "no process stands twice");
-        assert!(desk.state.scroll <= desk.state.table.lines.len());
-        let sections = desk.state.parts.sections.len();
-        assert!(desk.state.parts.current < sections.max(1), "a table that is there");
-    }
 }
 
 #[test]

@@ -1,6 +1,7 @@
 //! The screen without a terminal: literal screens of the simulated night, and what keys and mouse do to them.
 
 mod asking;
+mod frozen;
 mod handling;
 mod looking;
 mod screens;
@@ -17,6 +18,7 @@ use dozor_core::reading::{ProcessRow, Reading};
 use dozor_core::timeline::Timeline;
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
+use ratatui::buffer::Buffer;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use std::cell::RefCell;
 use std::rc::Rc;
@@ -92,21 +94,30 @@ impl Desk {
         effects
     }
 
-    fn mouse(&mut self, kind: MouseEventKind, column: u16, row: u16) {
-        self.event(Event::Mouse(MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE }));
+    fn mouse(&mut self, kind: MouseEventKind, column: u16, row: u16) -> Vec<Effect> {
+        self.event(Event::Mouse(MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE }))
     }
 
     fn click(&mut self, column: u16, row: u16) {
         self.mouse(MouseEventKind::Down(MouseButton::Left), column, row);
     }
 
-    /// The lines that one would see, without blanks at their ends.
-    fn lines(&self) -> Vec<String> {
+    fn drawn(&self) -> TestBackend {
         let mut terminal =
             Terminal::new(TestBackend::new(self.state.size.0, self.state.size.1)).expect("a screen");
         let now = self.now();
         terminal.draw(|frame| view::draw(&self.state, frame, now)).expect("a frame");
-        let text = terminal.backend().to_string();
+        terminal.backend().clone()
+    }
+
+    /// The cells that one would see.
+    fn buffer(&self) -> Buffer {
+        self.drawn().buffer().clone()
+    }
+
+    /// The lines that one would see, without blanks at their ends.
+    fn lines(&self) -> Vec<String> {
+        let text = self.drawn().to_string();
         text.lines().map(|line| line.trim_matches('"').trim_end().to_owned()).collect()
     }
 
