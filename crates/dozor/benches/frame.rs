@@ -6,11 +6,11 @@
 mod common;
 
 use common::{reading, report};
-use dozor::ui::frugal::Frugal;
-use dozor::ui::state::State;
-use dozor::ui::theme::{Depth, Theme};
-use dozor::ui::update::{Event, update};
-use dozor::ui::view;
+use dozor::look::theme::{Depth, Theme};
+use dozor::run::frugal::Frugal;
+use dozor::screen;
+use dozor::screen::{Event, update};
+use dozor::state::State;
 use dozor_core::aside::aside;
 use dozor_core::demo::{SimulatedMachine, Site};
 use dozor_core::lane::sentences;
@@ -36,7 +36,7 @@ impl Bench {
     fn frame(&mut self, event: Event) -> Duration {
         let begin = Instant::now();
         update(&mut self.state, event, begin);
-        self.terminal.draw(|frame| view::draw(&self.state, frame, begin)).expect("a frame");
+        self.terminal.draw(|frame| screen::draw(&self.state, frame, begin)).expect("a frame");
         begin.elapsed()
     }
 }

@@ -1,8 +1,8 @@
 //! The thread that reads a source at its interval and sends what it reads.
 
 use crate::recordings;
-use crate::ui::run::Incoming;
-use crate::ui::update::Event;
+use crate::run::Incoming;
+use crate::screen::Event;
 use dozor_core::reading::Reading;
 use dozor_core::recording::{Event as Recorded, StreamReader};
 use dozor_core::source::Source;

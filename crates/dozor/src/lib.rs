@@ -4,11 +4,16 @@
 #![forbid(unsafe_code)]
 
 pub mod cli;
-mod clock;
-mod differing;
+mod comparison;
+mod draw;
 mod feed;
-mod hands;
+pub mod look;
+mod machine;
+mod panes;
 mod recorder;
 mod recordings;
+pub mod run;
+pub mod screen;
 mod settings;
-pub mod ui;
+mod sheets;
+pub mod state;

@@ -3,7 +3,7 @@
 
 mod terminal;
 
-use dozor::ui::action::{ACTIONS, Action};
+use dozor::look::action::{ACTIONS, Action};
 use serde_json::Value;
 use std::path::Path;
 use std::process::{Child, Command, Output};

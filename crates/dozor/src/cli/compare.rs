@@ -3,8 +3,8 @@
 use super::Misuse;
 use super::query::{at_time, standpoint};
 use super::snapshot::json_value;
-use crate::clock::Zone;
-use crate::differing::{cells, changes, label, presence_words, span, who};
+use crate::comparison::{cells, changes, label, presence_words, span, who};
+use crate::look::clock::Zone;
 use crate::recordings;
 use clap::{Args, ValueEnum};
 use dozor_core::catalogue::Value;

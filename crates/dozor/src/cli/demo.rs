@@ -2,10 +2,10 @@
 
 use super::{Look, Pids, interval, need_terminal, plain_theme, problem, show};
 use crate::feed;
-use crate::hands::{Hands, lock};
+use crate::machine::{Hands, lock};
 use crate::recorder::Recorder;
-use crate::ui::run::Connections;
-use crate::ui::state::State;
+use crate::run::Connections;
+use crate::state::State;
 use clap::Args;
 use dozor_core::demo::{PRELUDE, SimulatedMachine, Site};
 use dozor_core::reading::{HostFacts, Reading};

@@ -17,13 +17,13 @@ mod settings;
 mod snapshot;
 mod watch;
 
+use crate::look::columns::ColumnSet;
+use crate::look::symbols::Symbols;
+use crate::look::theme::{Depth, Found, Theme};
+use crate::run::{Connections, run};
 use crate::settings::file::Places;
 use crate::settings::{Origin, file, left, table};
-use crate::ui::columns::ColumnSet;
-use crate::ui::run::{Connections, run};
-use crate::ui::state::State;
-use crate::ui::symbols::Symbols;
-use crate::ui::theme::{Depth, Found, Theme};
+use crate::state::State;
 use clap::{Args, Parser, Subcommand, ValueEnum as _};
 use dozor_core::expr::{Expression, quote};
 use dozor_core::lane::Severity;
@@ -303,7 +303,7 @@ fn order(text: &str) -> Result<Order, dozor_core::rank::OrderError> {
     Order::parse(text)
 }
 
-fn columns(text: &str) -> Result<ColumnSet, crate::ui::columns::ColumnsError> {
+fn columns(text: &str) -> Result<ColumnSet, crate::look::columns::ColumnsError> {
     ColumnSet::parse(text)
 }
 
@@ -463,7 +463,7 @@ mod tests {
     #[test]
     fn the_generated_documents_are_current() {
         is_current("cli.md", &markdown());
-        is_current("keys.md", &crate::ui::action::markdown());
+        is_current("keys.md", &crate::look::action::markdown());
         is_current("metrics.md", &dozor_core::catalogue::markdown());
         is_current("settings.md", &settings::markdown());
     }

@@ -2,7 +2,7 @@
 
 use super::Misuse;
 use super::query::standpoint;
-use crate::clock::Zone;
+use crate::look::clock::Zone;
 use crate::recorder::add_mark;
 use crate::recordings;
 use clap::Args;

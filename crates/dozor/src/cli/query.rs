@@ -3,7 +3,7 @@
 use super::cells::Cells;
 use super::snapshot::json_value;
 use super::{Misuse, duration};
-use crate::clock::Zone;
+use crate::look::clock::Zone;
 use crate::recordings::{self, Opened};
 use anyhow::Context as _;
 use clap::{Args, ValueEnum};

@@ -3,12 +3,12 @@
 use super::query::standpoint;
 use super::{Look, Misuse, Pids, need_terminal, plain_theme, show};
 use crate::feed;
-use crate::hands::Hands;
+use crate::machine::Hands;
 use crate::recorder::Notes;
 use crate::recordings::{self, Opened};
-use crate::ui::run::Connections;
-use crate::ui::state::{Mode, State};
-use crate::ui::update::distance_said;
+use crate::run::Connections;
+use crate::screen::distance_said;
+use crate::state::{Mode, State};
 use anyhow::Context as _;
 use clap::Args;
 use dozor_core::recording::StreamReader;

@@ -1,10 +1,10 @@
 //! `dozor settings`: what is set, and where it comes from.
 
+use crate::look::theme::{Depth, Found, Theme};
 use crate::settings::file::{self, Places};
 use crate::settings::left;
 use crate::settings::table::SETTINGS;
-use crate::ui::state::State;
-use crate::ui::theme::{Depth, Found, Theme};
+use crate::state::State;
 use anyhow::Result;
 use clap::{Args, ValueEnum};
 use dozor_core::timeline::Timeline;
@@ -91,8 +91,8 @@ impl Settings {
 /// The text of `docs/settings.md`.
 #[cfg(test)]
 pub fn markdown() -> String {
+    use crate::look::theme::{GROUNDS, ROLES};
     use crate::settings::view::{FIELDS, shipped};
-    use crate::ui::theme::{GROUNDS, ROLES};
     use std::fmt::Write as _;
     let theme = Theme::new(Depth::Mono, false);
     let state = State::new(Timeline::live(Arc::default()), theme, Duration::from_secs(2), (80, 24));

@@ -2,8 +2,8 @@
 
 use super::cells::Cells;
 use super::{KernelFiles, Misuse, Whom, columns, interval, order, positive};
-use crate::clock::Zone;
-use crate::ui::columns::{ColumnSet, What};
+use crate::look::clock::Zone;
+use crate::look::columns::{ColumnSet, What};
 use clap::{Args, ValueEnum};
 use dozor_core::aside::aside;
 use dozor_core::catalogue::{Instances, Metric, PROCESS_METRICS, SYSTEM_METRICS, Value, listed};

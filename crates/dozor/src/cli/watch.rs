@@ -2,11 +2,11 @@
 
 use super::{KernelFiles, Look, Pids, duration, interval, need_terminal, plain_theme, show};
 use crate::feed;
-use crate::hands::Hands;
+use crate::machine::Hands;
 use crate::recorder::{Notes, segment_begin};
 use crate::recordings;
-use crate::ui::run::Connections;
-use crate::ui::state::State;
+use crate::run::Connections;
+use crate::state::State;
 use clap::Args;
 use dozor_core::reading::HostFacts;
 use dozor_core::source::Source as _;

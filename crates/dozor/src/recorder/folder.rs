@@ -2,7 +2,7 @@
 
 use super::sink::Sink;
 use super::{RecordError, failed};
-use crate::clock::Zone;
+use crate::look::clock::Zone;
 use dozor_core::sample::Gap;
 use dozor_core::units::NANOS;
 use dozor_linux::files;

@@ -4,9 +4,9 @@
 use super::table::{SETTINGS, setting};
 use super::view::{FIELDS, View};
 use super::{Configured, Origin, themes, toml_line, unknown};
-use crate::ui::columns::ColumnSet;
-use crate::ui::keymap::KeyMap;
-use crate::ui::state::State;
+use crate::look::columns::ColumnSet;
+use crate::look::keymap::KeyMap;
+use crate::state::State;
 use dozor_core::text::{clean, without_number};
 use dozor_linux::{files, own};
 use etcetera::{BaseStrategy as _, base_strategy::Xdg};
@@ -308,7 +308,7 @@ mod tests {
         assert_eq!(state.configured.column_sets["mine"], "pid,cpu");
         let view = state.configured.views.iter().find(|view| view.name == "night").expect("the view");
         assert_eq!(view.arrange, Arrange::Family);
-        assert_eq!(state.key(crate::ui::action::Action::Act), "ctrl-x");
+        assert_eq!(state.key(crate::look::action::Action::Act), "ctrl-x");
     }
 
     #[test]

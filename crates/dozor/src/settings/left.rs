@@ -4,9 +4,9 @@
 use super::file::{Places, read, write};
 use super::table::{SETTINGS, Setting};
 use super::{Origin, lane_by_name, lane_name};
-use crate::ui::arrangement::Arrangement;
-use crate::ui::columns::ColumnSet;
-use crate::ui::state::State;
+use crate::look::arrangement::Arrangement;
+use crate::look::columns::ColumnSet;
+use crate::state::State;
 use dozor_core::lane::Lane;
 use dozor_core::text::without_number;
 use toml_edit::{Array, DocumentMut, Item, Table, value};

@@ -11,8 +11,8 @@ pub mod table;
 pub mod themes;
 pub mod view;
 
-use crate::ui::columns::ColumnSet;
-use crate::ui::theme::{Depth, Found, Own};
+use crate::look::columns::ColumnSet;
+use crate::look::theme::{Depth, Found, Own};
 use dozor_core::lane::Lane;
 use dozor_core::text::nearest;
 use std::collections::BTreeMap;
@@ -69,7 +69,7 @@ pub struct Configured {
     /// The chosen number of colours; what was found where there is none.
     pub colors: Option<Depth>,
     /// The symbols that were asked for; what was found where there are none.
-    pub symbols: Option<crate::ui::symbols::Symbols>,
+    pub symbols: Option<crate::look::symbols::Symbols>,
     /// The screen begins as it was left.
     pub remember: bool,
     /// Shown instead of the CPU's model, where it is not empty.
@@ -186,8 +186,8 @@ fn toml_line(text: &str, at: usize) -> usize {
 
 #[cfg(test)]
 mod tests {
-    use crate::ui::state::State;
-    use crate::ui::theme::{Depth, Theme};
+    use crate::look::theme::{Depth, Theme};
+    use crate::state::State;
     use dozor_core::timeline::Timeline;
     use std::sync::Arc;
     use std::time::Duration;

@@ -2,9 +2,9 @@
 //! table.
 
 use super::{lane_by_name, switch, unknown, word};
-use crate::ui::state::{CommandForm, State};
-use crate::ui::symbols::Symbols;
-use crate::ui::theme::{Depth, Found, Shade, Theme};
+use crate::look::symbols::Symbols;
+use crate::look::theme::{Depth, Found, Shade, Theme};
+use crate::state::{CommandForm, State};
 use clap::ValueEnum as _;
 use dozor_core::expr::Expression;
 use dozor_core::lane::Lane;
@@ -205,7 +205,7 @@ pub static SETTINGS: &[Setting] = &[
     Setting { name: "lane", kind: Kind::Choice(&["overview", "cpu", "memory", "disk", "network", "heat"]), default: "overview", left: true,
         help: "The lane that the screen begins with.",
         get: |s| s.lane.map_or("overview", Lane::name).to_owned(),
-        set: |s, text| { let lane = lane_by_name(text)?; if lane != s.lane { crate::ui::update::choose_lane(s, lane); } Ok(()) } },
+        set: |s, text| { let lane = lane_by_name(text)?; if lane != s.lane { crate::screen::choose_lane(s, lane); } Ok(()) } },
     Setting { name: "order", kind: Kind::Text, default: "cpu", left: true,
         help: "One or two metrics to order by, with a minus where the largest shall come first and a plus where the smallest shall: user,-rss. A lane that is chosen later brings its own.",
         get: |s| s.order.written(), set: |s, text| { s.order = Order::parse(text).map_err(|error| error.to_string())?; s.rank_anew(); Ok(()) } },

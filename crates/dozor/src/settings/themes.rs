@@ -1,7 +1,7 @@
 //! Own themes: a file of colours for roles, laid over the theme for a dark or for a light background.
 
 use super::toml_line;
-use crate::ui::theme::{GROUNDS, Own, ROLES};
+use crate::look::theme::{GROUNDS, Own, ROLES};
 use dozor_core::text::nearest;
 use std::path::Path;
 use std::sync::Arc;
@@ -100,7 +100,7 @@ fn colours<T: Copy>(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::ui::theme::{Depth, Ground, Role, Theme};
+    use crate::look::theme::{Depth, Ground, Role, Theme};
     use ratatui::style::Color;
 
     #[test]

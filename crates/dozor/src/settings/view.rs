@@ -1,10 +1,10 @@
 //! Saved views: all that one looks at, under a name.
 
 use super::lane_by_name;
-use crate::ui::arrangement::Arrangement;
-use crate::ui::columns::ColumnSet;
-use crate::ui::parts::Parts;
-use crate::ui::state::State;
+use crate::look::arrangement::Arrangement;
+use crate::look::columns::ColumnSet;
+use crate::state::State;
+use crate::state::parts::Parts;
 use dozor_core::expr::Expression;
 use dozor_core::lane::Lane;
 use dozor_core::rank::{Arrange, Order, Whose};

@@ -1,0 +1,256 @@
+//! The hint line: keys that mean something now. Drawing shows them, and a click does what the key does.
+
+use crate::look::action::{ACTIONS, Action, key_of};
+use crate::screen::speed_word;
+use crate::settings::table::setting;
+use crate::sheets::Sheet;
+use crate::sheets::pick::Kind;
+use crate::state::{Mode, State};
+use dozor_core::rank::Listed;
+use ratatui::crossterm::event::KeyEvent;
+use ratatui::layout::Rect;
+use unicode_width::UnicodeWidthStr as _;
+
+/// One hint at its place.
+#[derive(Clone, Debug)]
+pub struct Hint {
+    /// The key.
+    pub key: String,
+    /// What it does.
+    pub word: String,
+    /// The key as an event; none where the hint names several.
+    pub press: Option<KeyEvent>,
+    /// First cell.
+    pub x: u16,
+    /// The cell behind its last one.
+    pub end: u16,
+}
+
+/// Words that go first on a narrow screen: what is easiest to find in the help.
+const DISPENSABLE: [&str; 22] = [
+    "B becomes A",
+    "swap",
+    "next saved",
+    "usual",
+    "save as",
+    "width",
+    "anything",
+    "more time",
+    "on",
+    "step back",
+    "columns",
+    "arrange",
+    "mark",
+    "lane",
+    "record",
+    "order",
+    "parts",
+    "freeze",
+    "faster",
+    "difference",
+    "time",
+    "next match",
+];
+
+/// Hints from left to right, as far as there is room.
+pub fn hints(state: &State, area: Rect) -> Vec<Hint> {
+    let cells = |(key, word): &(String, String)| key.width() + word.width() + 3;
+    let mut pairs = pairs(state);
+    for word in DISPENSABLE {
+        if pairs.iter().map(cells).sum::<usize>() < usize::from(area.width) {
+            break;
+        }
+        pairs.retain(|(_, other)| other != word);
+    }
+    let mut x = area.x + 1;
+    pairs
+        .into_iter()
+        .map(|(key, word)| {
+            let end = x + (key.width() + 1 + word.width()) as u16;
+            let hint = Hint { press: key_of(&key), key, word, x, end };
+            x = end + 2;
+            hint
+        })
+        .collect()
+}
+
+/// Keys of what is open over the screen, and what they do.
+fn of_sheet(sheet: &Sheet) -> Vec<(String, String)> {
+    let own = |pairs: &[(&str, &str)]| {
+        pairs.iter().map(|(key, word)| ((*key).to_owned(), (*word).to_owned())).collect::<Vec<_>>()
+    };
+    match sheet {
+        Sheet::Act(_) => {
+            own(&[("letters", "search"), ("↑ ↓", "choose"), ("enter", "send"), ("esc", "leave it")])
+        }
+        Sheet::Pick(picker) => {
+            let does = match picker.kind {
+                Kind::Order => "order by it",
+                Kind::Arrange => "arrange so",
+                Kind::Commands | Kind::Help => "do it",
+            };
+            let mut pairs = own(&[("letters", "search"), ("↑ ↓", "choose"), ("enter", does)]);
+            if picker.kind == Kind::Order {
+                pairs.extend(own(&[("tab", "second order, for ties")]));
+            }
+            pairs.extend(own(&[("esc", "close")]));
+            pairs
+        }
+        Sheet::Columns(_) => own(&[
+            ("enter", "show or not"),
+            ("shift ↑ ↓", "place"),
+            ("← →", "width"),
+            ("tab", "unit"),
+            ("ctrl-s", "save as"),
+            ("ctrl-n", "next saved"),
+            ("ctrl-d", "usual"),
+            ("letters", "search"),
+            ("esc", "close"),
+        ]),
+        Sheet::Settings(_) => {
+            own(&[("↑ ↓", "choose"), ("← →", "change"), ("d", "default"), ("u", "undo"), ("esc", "close")])
+        }
+        Sheet::Compare(_) => own(&[
+            ("↑ ↓", "choose"),
+            ("enter", "look there"),
+            ("+ -", "longer or shorter"),
+            ("tab", "swap"),
+            ("a b", "to A or B"),
+            ("n", "B becomes A"),
+            ("esc", "close"),
+        ]),
+    }
+}
+
+/// Key and word of each hint.
+fn pairs(state: &State) -> Vec<(String, String)> {
+    if let Some(sheet) = &state.sheet {
+        return of_sheet(sheet);
+    }
+    if state.parts.in_focus {
+        let key = |action| state.key(action);
+        return vec![
+            ("↑ ↓".to_owned(), "choose a part".to_owned()),
+            (key(Action::Parts), "next kind".to_owned()),
+            ("enter".to_owned(), "to its users".to_owned()),
+            ("esc".to_owned(), "all users".to_owned()),
+            (key(Action::NextLane), "lane".to_owned()),
+            (key(Action::Help), "help".to_owned()),
+            (key(Action::Quit), "quit".to_owned()),
+        ];
+    }
+    let line = state.row_of_selected().and_then(|row| state.line(row));
+    let mut pairs = vec![];
+    let mut add = |action: Action, word: &str| {
+        if !state.keys.keys(action).is_empty() {
+            pairs.push((state.key(action), word.to_owned()));
+        }
+    };
+    if state.find.is_some() {
+        add(Action::NextMatch, "next match");
+    }
+    match line.and_then(|line| line.open) {
+        Some(true) => add(Action::Close, "fold"),
+        Some(false) => add(Action::Open, "open"),
+        None => {}
+    }
+    let of_thread = line.is_some_and(|line| matches!(line.listed, Listed::Thread(_)));
+    for entry in ACTIONS.iter().filter(|entry| !entry.hint.is_empty()) {
+        let shown = match entry.action {
+            Action::Act => state.tied.is_none() && (!of_thread || !state.marked.is_empty()),
+            Action::Mark => !of_thread,
+            Action::Record => state.mode == Mode::Live,
+            Action::Slower => matches!(state.mode, Mode::Replay { .. }),
+            Action::GoToTime | Action::Difference => state.has_overview(),
+            _ => true,
+        };
+        if !shown {
+            continue;
+        }
+        let marked = state.marked.len();
+        let word = match entry.action {
+            Action::Act if marked > 0 => format!("act on {marked}"),
+            Action::Record if state.recording.is_some() => "end recording".to_owned(),
+            Action::Freeze => now_word(state, Action::Freeze),
+            Action::Difference if state.remembered.is_some() => "compare with A".to_owned(),
+            _ => entry.hint.to_owned(),
+        };
+        add(entry.action, &word);
+    }
+    pairs
+}
+
+/// What an action would do now, or how the thing that it switches is now; empty where the name says it all.
+pub fn now_word(state: &State, action: Action) -> String {
+    let of_setting = |name: &str| setting(name).map_or(String::new(), |setting| setting.get(state));
+    let shown = |on: bool| if on { "shown" } else { "hidden" };
+    let text = match action {
+        Action::Freeze => match state.mode {
+            Mode::Replay { playing: true, .. } => "pause",
+            Mode::Replay { playing: false, .. } => "play",
+            Mode::Live if state.cursor.is_some() => "live again",
+            Mode::Live => "freeze",
+        },
+        Action::Record if state.recording.is_some() => "runs",
+        Action::Threads => shown(state.threads),
+        Action::KernelThreads => shown(state.narrowing.kernel_threads),
+        Action::ActiveOnly => {
+            if state.narrowing.active {
+                "only active ones"
+            } else {
+                "all"
+            }
+        }
+        Action::Percent => {
+            if state.of_machine {
+                "of the machine"
+            } else {
+                "of one core"
+            }
+        }
+        Action::Means => {
+            if state.zoom.mean {
+                "means"
+            } else {
+                "peaks"
+            }
+        }
+        Action::Mouse => {
+            if state.mouse {
+                "Dozor's"
+            } else {
+                "the terminal's"
+            }
+        }
+        Action::ByHand => {
+            if state.by_hand {
+                "by hand"
+            } else {
+                "by itself"
+            }
+        }
+        Action::Lane(lane) if state.lane == Some(lane) => "now",
+        Action::Overview if state.lane.is_none() => "now",
+        Action::ArrangeBy(arrange) if state.arrange == arrange => "now",
+        Action::Arrange => state.arrange.word(),
+        Action::Mean if state.mean.is_zero() => "current",
+        Action::Mean => return format!("mean of {}", of_setting("mean")),
+        Action::Whose => return of_setting("whose"),
+        Action::CommandForm => return of_setting("command"),
+        Action::Units => return of_setting("units"),
+        Action::Times => return of_setting("times"),
+        Action::Theme => return of_setting("theme"),
+        Action::Order => return state.order.written(),
+        Action::Slower | Action::Faster if matches!(state.mode, Mode::Replay { .. }) => {
+            return speed_word(state.speed);
+        }
+        Action::Slower | Action::Faster => return of_setting("every"),
+        Action::Zone => return state.zone.name(),
+        Action::Difference if state.remembered.is_some() => "with A",
+        Action::Narrow => return of_setting("narrow"),
+        Action::Act if !state.marked.is_empty() => return format!("on {}", state.marked.len()),
+        Action::NextView => return state.view.clone().unwrap_or_default(),
+        _ => "",
+    };
+    text.to_owned()
+}

@@ -1,0 +1,10 @@
+//! What always stands on the screen: each part draws itself from the state, which it only reads.
+
+pub mod bottom;
+mod cell;
+mod command;
+pub mod hints;
+pub mod lanes;
+pub mod parts;
+pub mod table;
+pub mod top;

@@ -1,0 +1,204 @@
+//! The screen without a terminal: literal screens of the simulated night, and what keys and mouse do to them.
+
+mod asking;
+mod frozen;
+mod handling;
+mod looking;
+mod screens;
+mod terminal;
+
+use crate::look::action::key_of;
+use crate::look::theme::{Depth, Theme};
+use crate::screen::{Effect, Event, update};
+use crate::state::State;
+use dozor_core::demo::{PRELUDE, SimulatedMachine};
+use dozor_core::known::Raw;
+use dozor_core::reading::{ProcessRow, Reading};
+use dozor_core::timeline::Timeline;
+use ratatui::Terminal;
+use ratatui::backend::TestBackend;
+use ratatui::buffer::Buffer;
+use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
+use std::cell::RefCell;
+use std::rc::Rc;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+/// The simulated machine on a screen of a given size, with a clock of its own.
+struct Desk {
+    machine: SimulatedMachine,
+    state: State,
+    begin: Instant,
+    seconds: u64,
+}
+
+impl Desk {
+    /// Begins so many seconds into the story, with the minute before in the timeline.
+    fn at(seconds: u64, size: (u16, u16)) -> Desk {
+        Desk::of(SimulatedMachine::new(1), seconds, size)
+    }
+
+    /// The same on another machine.
+    fn of(machine: SimulatedMachine, seconds: u64, size: (u16, u16)) -> Desk {
+        let timeline = Timeline::live(Arc::new(machine.host()));
+        let theme = Theme::new(Depth::Mono, false);
+        let state = State::new(timeline, theme, Duration::from_secs(1), size);
+        let begin = PRELUDE as u64 + seconds - 60;
+        let mut desk = Desk { machine, state, begin: Instant::now(), seconds: begin };
+        desk.run(61);
+        desk
+    }
+
+    fn now(&self) -> Instant {
+        self.begin + Duration::from_secs(self.seconds)
+    }
+
+    /// Lets so many readings come, one a second.
+    fn run(&mut self, readings: u64) {
+        for _ in 0..readings {
+            self.machine.advance_to(Duration::from_secs(self.seconds));
+            let reading = Arc::new(self.machine.reading());
+            self.event(Event::Reading(reading));
+            self.event(Event::Tick);
+            self.seconds += 1;
+        }
+    }
+
+    fn event(&mut self, event: Event) -> Vec<Effect> {
+        let now = self.now();
+        update(&mut self.state, event, now)
+    }
+
+    /// Types text as it is.
+    fn types(&mut self, text: &str) -> Vec<Effect> {
+        let keys = text.chars().map(|letter| KeyEvent::new(KeyCode::Char(letter), KeyModifiers::NONE));
+        keys.flat_map(|key| self.event(Event::Key(key))).collect::<Vec<_>>()
+    }
+
+    /// Presses keys, separated by blanks; `:text` types text.
+    fn press(&mut self, keys: &str) -> Vec<Effect> {
+        let mut effects = vec![];
+        for key in keys.split(' ') {
+            // A colon alone is a key.
+            let events: Vec<KeyEvent> = if let Some(event) = key_of(key) {
+                vec![event]
+            } else {
+                let letters = key.strip_prefix(':').unwrap_or(key).chars().map(KeyCode::Char);
+                letters.map(|code| KeyEvent::new(code, KeyModifiers::NONE)).collect()
+            };
+            for event in events {
+                effects.extend(self.event(Event::Key(event)));
+            }
+        }
+        effects
+    }
+
+    fn mouse(&mut self, kind: MouseEventKind, column: u16, row: u16) -> Vec<Effect> {
+        self.event(Event::Mouse(MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE }))
+    }
+
+    fn click(&mut self, column: u16, row: u16) {
+        self.mouse(MouseEventKind::Down(MouseButton::Left), column, row);
+    }
+
+    fn drawn(&self) -> TestBackend {
+        let mut terminal =
+            Terminal::new(TestBackend::new(self.state.size.0, self.state.size.1)).expect("a screen");
+        let now = self.now();
+        terminal.draw(|frame| crate::screen::draw(&self.state, frame, now)).expect("a frame");
+        terminal.backend().clone()
+    }
+
+    /// The cells that one would see.
+    fn buffer(&self) -> Buffer {
+        self.drawn().buffer().clone()
+    }
+
+    /// The lines that one would see, without blanks at their ends.
+    fn lines(&self) -> Vec<String> {
+        let text = self.drawn().to_string();
+        text.lines().map(|line| line.trim_matches('"').trim_end().to_owned()).collect()
+    }
+
+    fn screen(&self) -> String {
+        self.lines().join("\n")
+    }
+
+    fn process(&self, row: usize) -> &ProcessRow {
+        self.state.view_of_row(row).expect("a process").now
+    }
+
+    fn order_of(&self, rows: usize) -> Vec<String> {
+        (0..rows).map(|row| self.process(row).name.to_string()).collect()
+    }
+
+    fn selected_name(&self) -> String {
+        let row = self.state.row_of_selected().expect("a selected row");
+        self.process(row).name.to_string()
+    }
+}
+
+/// Raw numbers side by side.
+trait IntoRaws {
+    fn into_raws(self) -> (Raw, Raw, Raw);
+}
+
+impl IntoRaws for (i64, i64, i64) {
+    fn into_raws(self) -> (Raw, Raw, Raw) {
+        (self.0.into(), self.1.into(), self.2.into())
+    }
+}
+
+/// An idle machine: 300 processes sleep, five of them do a little, the clock goes on.
+fn idle_reading(second: i64) -> Reading {
+    let ns = |seconds: i64| dozor_core::reading::raw(seconds * 1_000_000_000);
+    let mut reading = Reading::default();
+    let up = 900_000 + second;
+    let system = &mut reading.system;
+    (system.wall_ns, system.monotonic_ns, system.boot_ns) = (ns(1_928_800_000 + second), ns(up), ns(up));
+    (system.user, system.system, system.idle) =
+        (4_000 + second * 2, 900 + second, 100_000 + second * 797).into_raws();
+    (system.nice, system.iowait, system.irq) = (0, 40, 0).into_raws();
+    (system.softirq, system.steal, system.running) = (3, 0, 1).into_raws();
+    (system.mem_total, system.mem_available, system.mem_free) = (32 << 30, 24 << 30, 3 << 30).into_raws();
+    reading.processes = (1..=300)
+        .map(|pid| {
+            let busy = if pid % 60 == 0 { second / (1 + pid / 100) + second / 7 } else { 0 };
+            Arc::new(ProcessRow {
+                pid: pid.into(),
+                start_ticks: pid.into(),
+                name: format!("daemon{pid}").as_str().into(),
+                command: format!("/usr/sbin/daemon{pid} --serve").as_str().into(),
+                user: "root".into(),
+                state: i64::from(b'S').into(),
+                user_ticks: (busy * 2).into(),
+                system_ticks: busy.into(),
+                rss_bytes: (pid << 18).into(),
+                ..ProcessRow::default()
+            })
+        })
+        .collect();
+    reading
+}
+
+/// What was written, for a terminal that is none.
+#[derive(Clone, Default)]
+pub struct Written(Rc<RefCell<Vec<u8>>>);
+
+impl std::io::Write for Written {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.0.borrow_mut().extend_from_slice(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+impl Written {
+    /// What was written since the last time.
+    pub fn take(&self) -> Vec<u8> {
+        std::mem::take(&mut self.0.borrow_mut())
+    }
+}

@@ -1,0 +1,451 @@
+//! All that the screen depends on.
+
+pub mod axis;
+pub mod layout;
+pub mod overview;
+pub mod parts;
+pub mod rows;
+pub mod search;
+pub mod trend;
+
+use crate::look::action::Action;
+use crate::look::arrangement::Arrangement;
+use crate::look::clock::Zone;
+use crate::look::columns::{self, ColumnSet, Columns};
+use crate::look::keymap::KeyMap;
+use crate::look::symbols::Symbols;
+use crate::look::theme::Theme;
+use crate::settings::Configured;
+use crate::sheets::Sheet;
+use crate::sheets::prompt::Prompt;
+use crate::state::axis::{Strips, Zoom};
+use crate::state::layout::{Layout, SMALLEST, Wish};
+use crate::state::overview::Overview;
+use crate::state::parts::{Parts, Placed};
+use crate::state::rows::MarkedTotals;
+use crate::state::search::Search;
+use crate::state::trend::Trends;
+use dozor_core::expr::Expression;
+use dozor_core::lane::{Lane, Severity};
+use dozor_core::parts::PartId;
+use dozor_core::rank::{Arrange, Folds, Narrowing, Order, Ordered, Persistence, RowId, Table, Total};
+use dozor_core::reading::ProcessKey;
+use dozor_core::recording::{Mark, MarkKind};
+use dozor_core::sample::Sample;
+use dozor_core::timeline::Timeline;
+use dozor_core::units::Steps;
+use dozor_core::wanted::{Part, Wanted};
+use std::collections::{BTreeSet, HashMap};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+/// Samples that the trend of a row covers.
+pub const TREND_SAMPLES: usize = 56;
+/// The order holds still so long after somebody moved the selection.
+pub const HOLD: Duration = Duration::from_secs(3);
+/// CPU time in percent of a core from which on Dozor warns of itself.
+pub const COSTLY: f64 = 5.0;
+
+/// Where the readings come from.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Mode {
+    /// Readings arrive: the machine, the simulation or a pipe.
+    Live,
+    /// A recording that is played.
+    Replay {
+        /// It goes on by itself.
+        playing: bool,
+        /// When the next sample is due.
+        due: Option<Instant>,
+    },
+}
+
+/// A line for the person, for a while.
+#[derive(Clone, Debug)]
+pub struct Message {
+    /// The line.
+    pub text: String,
+    /// How it is meant.
+    pub severity: Severity,
+    /// When it goes by itself.
+    pub until: Option<Instant>,
+}
+
+/// A recording that is being written.
+#[derive(Clone, Debug)]
+pub struct Recording {
+    /// The file.
+    pub path: PathBuf,
+    /// When it began.
+    pub since: Instant,
+}
+
+/// How much of a command line is shown.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum CommandForm {
+    /// The program's base name with its arguments.
+    #[default]
+    Arguments,
+    /// The whole command line with the way to the program.
+    Whole,
+    /// The program's base name alone.
+    Name,
+}
+
+impl CommandForm {
+    /// All of them, in the order of their key.
+    pub const ALL: [CommandForm; 3] = [CommandForm::Arguments, CommandForm::Whole, CommandForm::Name];
+
+    /// Its word.
+    pub const fn word(self) -> &'static str {
+        match self {
+            CommandForm::Arguments => "arguments",
+            CommandForm::Whole => "whole",
+            CommandForm::Name => "name",
+        }
+    }
+}
+
+/// What the pressed button of the mouse holds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Drag {
+    /// The time cursor.
+    Time,
+    /// The time cursor, on the overview of all the time there is.
+    Overview,
+    /// The thumb of the scroll bar, so many cells below its top.
+    ScrollBar(u16),
+    /// A lane.
+    Lane(Lane),
+}
+
+/// The state of the screen.
+#[allow(clippy::struct_excessive_bools, reason = "each is a switch of its own")]
+pub struct State {
+    /// Colours.
+    pub theme: Theme,
+    /// Signs that the terminal can show.
+    pub symbols: Symbols,
+    /// How times are shown.
+    pub zone: Zone,
+    /// Width and height of the terminal.
+    pub size: (u16, u16),
+    /// All samples.
+    pub timeline: Timeline,
+    /// Where readings come from.
+    pub mode: Mode,
+    /// Why nothing more will come.
+    pub ended: Option<String>,
+    /// The sample that is looked at; the newest where none is.
+    pub cursor: Option<usize>,
+    /// The sample that is shown.
+    pub sample: Option<Arc<Sample>>,
+    /// Those who are gone in the shown sample.
+    pub gone: Option<Arc<Sample>>,
+    /// Samples up to the shown one, oldest first, for the trends.
+    pub window: Vec<Arc<Sample>>,
+    /// How long processes have been near the top.
+    pub persistence: Persistence,
+    /// Columns that can have no value at the shown moment.
+    pub away: Vec<columns::Away>,
+    /// What stands out at the shown moment, the worst first.
+    pub standing_out: Vec<(Severity, Lane, String)>,
+    /// Signs on the time axis, oldest first.
+    pub signs: Vec<Mark>,
+    /// Signs that were made since the last event and are not kept yet.
+    pub fresh_signs: Vec<Mark>,
+    /// Order and form of the lanes.
+    pub lanes: Arrangement,
+    /// Time of a column of the strips.
+    pub zoom: Zoom,
+    /// What the strips show.
+    pub strips: Strips,
+    /// All of a recording on one line.
+    pub overview: Overview,
+    /// Times as fast as it was that a recording is played.
+    pub speed: f64,
+    /// A moment that others are compared with, in nanoseconds since 1970.
+    pub remembered: Option<i64>,
+    /// A peak that is looked for.
+    pub search: Option<Search>,
+    /// Times are shown in the zone of this machine, not of the one that is watched.
+    pub own_zone: bool,
+    /// The chosen lane; none is the overview.
+    pub lane: Option<Lane>,
+    /// Its parts.
+    pub parts: Parts,
+    /// Whose users are shown, in words, or why they cannot be known.
+    pub users_of: Option<Result<String, &'static str>>,
+    /// Order of the processes.
+    pub order: Order,
+    /// Which processes are shown.
+    pub narrowing: Narrowing,
+    /// What somebody goes to from row to row.
+    pub find: Option<Expression>,
+    /// Expressions that were typed, the newest last.
+    pub history: Vec<String>,
+    /// How rows are arranged.
+    pub arrange: Arrange,
+    /// What is open below them.
+    pub folds: Folds,
+    /// Threads are shown below their processes.
+    pub threads: bool,
+    /// Columns that somebody chose, for each lane and the overview.
+    pub column_sets: HashMap<Option<Lane>, ColumnSet>,
+    /// Shares of CPU time are of the whole machine, not of one core.
+    pub of_machine: bool,
+    /// Rates are means over this time; the last sample alone where it is zero.
+    pub mean: Duration,
+    /// Steps in which sizes are shown.
+    pub steps: Steps,
+    /// Times are counted back from the shown moment.
+    pub times_relative: bool,
+    /// How much of a command line is shown.
+    pub command_form: CommandForm,
+    /// Cells by which command lines are moved to the left.
+    pub pan: u16,
+    /// The saved view that was chosen last.
+    pub view: Option<String>,
+    /// Which key does what.
+    pub keys: KeyMap,
+    /// What is configured, and where it comes from.
+    pub configured: Configured,
+    /// What is being typed.
+    pub prompt: Option<Prompt>,
+    /// All processes in order, narrowed or not.
+    pub ordered: Ordered,
+    /// The rows, arranged.
+    pub table: Table,
+    /// Of so many processes it is not known whether they should be shown.
+    pub undecided: usize,
+    /// So many processes are in rows.
+    pub processes_shown: usize,
+    /// Which ranking of the rows this is.
+    pub ranked: u64,
+    /// Totals of the rows that are seen and stand for several, by group and metric.
+    pub totals: HashMap<(usize, &'static str), Total>,
+    /// What the marked processes have together.
+    pub marked_totals: MarkedTotals,
+    /// Threads of the shown sample.
+    pub thread_sample: Option<Arc<Sample>>,
+    /// The shown sample over a longer time.
+    pub calm: Option<Arc<Sample>>,
+    /// Largest values among the rows of the metrics whose columns have bars.
+    pub largest: HashMap<&'static str, f64>,
+    /// Trends of the rows that are seen.
+    pub trends: Trends,
+    /// The selected row.
+    pub selected: Option<RowId>,
+    /// Where the selected row was last.
+    pub selected_row: usize,
+    /// First row on the screen.
+    pub scroll: usize,
+    /// Marked processes.
+    pub marked: BTreeSet<ProcessKey>,
+    /// Until when the order holds still.
+    pub held_until: Option<Instant>,
+    /// What the mouse holds.
+    pub drag: Option<Drag>,
+    /// What is open over the screen.
+    pub sheet: Option<Sheet>,
+    /// A line for the person.
+    pub message: Option<Message>,
+    /// A recording that is being written.
+    pub recording: Option<Recording>,
+    /// Nominal time between readings.
+    pub every: Duration,
+    /// Readings come only when somebody asks for one.
+    pub by_hand: bool,
+    /// Dozor's own CPU time in percent of a core, where it was measured.
+    pub own_cost: Option<f64>,
+    /// Why nothing can be done to processes here.
+    pub tied: Option<&'static str>,
+    /// The mouse is ours; else it is the terminal's, and text can be selected with it.
+    pub mouse: bool,
+}
+
+impl State {
+    /// The screen before the first reading.
+    pub fn new(timeline: Timeline, theme: Theme, every: Duration, size: (u16, u16)) -> State {
+        let zone = Zone::named(&timeline.host().time_zone);
+        State {
+            theme,
+            symbols: Symbols::default(),
+            zone,
+            size,
+            timeline,
+            mode: Mode::Live,
+            ended: None,
+            cursor: None,
+            sample: None,
+            gone: None,
+            window: vec![],
+            persistence: Persistence::default(),
+            away: vec![],
+            standing_out: vec![],
+            signs: vec![],
+            fresh_signs: vec![],
+            lanes: Arrangement::default(),
+            zoom: Zoom::default(),
+            strips: Strips::default(),
+            overview: Overview::default(),
+            speed: 1.0,
+            remembered: None,
+            search: None,
+            own_zone: false,
+            lane: None,
+            parts: Parts::default(),
+            users_of: None,
+            order: Order::by_cpu(),
+            narrowing: Narrowing::default(),
+            find: None,
+            history: vec![],
+            arrange: Arrange::Flat,
+            folds: Folds::default(),
+            threads: false,
+            column_sets: HashMap::new(),
+            of_machine: false,
+            mean: Duration::ZERO,
+            steps: Steps::Binary,
+            times_relative: false,
+            command_form: CommandForm::default(),
+            pan: 0,
+            view: None,
+            keys: KeyMap::default(),
+            configured: Configured::default(),
+            prompt: None,
+            ordered: Ordered::default(),
+            table: Table::default(),
+            undecided: 0,
+            processes_shown: 0,
+            ranked: 0,
+            totals: HashMap::new(),
+            marked_totals: MarkedTotals::default(),
+            thread_sample: None,
+            calm: None,
+            largest: HashMap::new(),
+            trends: Trends::default(),
+            selected: None,
+            selected_row: 0,
+            scroll: 0,
+            marked: BTreeSet::new(),
+            held_until: None,
+            drag: None,
+            sheet: None,
+            message: None,
+            recording: None,
+            every,
+            by_hand: false,
+            own_cost: None,
+            tied: None,
+            mouse: true,
+        }
+    }
+
+    /// What the source must collect for what is on the screen, and for a recording that is written.
+    pub fn wanted(&self) -> Wanted {
+        let columns = self.fitted_columns().list;
+        let shown: Wanted = columns.iter().filter_map(|column| column.metric.needs).collect();
+        // A full file system and what came and went unseen stand out wherever one looks.
+        let mut wanted = shown.with(Part::Filesystems).with(Part::Ended);
+        wanted = wanted.union(self.narrowing.wanted()).union(self.arrange.wanted());
+        if let Some(expression) = &self.find {
+            wanted = wanted.union(expression.wanted());
+        }
+        if let Some(part) = self.order.then.and_then(|then| then.metric.needs) {
+            wanted = wanted.with(part);
+        }
+        if self.threads {
+            wanted = wanted.with(Part::Threads);
+        }
+        if let Some(lane) = self.lane {
+            wanted = wanted.union(dozor_core::parts::wanted(lane, self.sample.as_deref()));
+        }
+        if let Some(PartId::Mount(_) | PartId::Device(_)) = self.parts.selected {
+            wanted = wanted.with(Part::Mounts);
+        }
+        if self.recording.is_some() { wanted.union(Wanted::recorded()) } else { wanted }
+    }
+
+    /// Columns of the chosen lane, or of the overview.
+    pub fn columns(&self) -> &ColumnSet {
+        self.column_sets.get(&self.lane).unwrap_or_else(|| ColumnSet::usual(self.lane))
+    }
+
+    /// The columns as they fit the screen.
+    pub fn fitted_columns(&self) -> Columns {
+        let width = self.size.0.max(SMALLEST.0);
+        let form = columns::Form { roomy: self.has_rows_below_others(), of_machine: self.of_machine };
+        columns::fit(self.columns(), self.lane, self.order.first.metric, width, form, &self.away)
+    }
+
+    /// Whether rows may stand below others.
+    pub fn has_rows_below_others(&self) -> bool {
+        self.arrange != Arrange::Flat || self.thread_sample.is_some()
+    }
+
+    /// The first key of an action, for texts that name it.
+    pub fn key(&self, action: Action) -> String {
+        self.keys.key(action)
+    }
+
+    /// Number of the sample that is shown.
+    pub fn shown(&self) -> Option<usize> {
+        let last = self.timeline.end().checked_sub(1).filter(|_| !self.timeline.is_empty())?;
+        Some(self.cursor.unwrap_or(last).clamp(self.timeline.first(), last))
+    }
+
+    /// Where things stand; `None` where the terminal is too small.
+    pub fn layout(&self) -> Option<Layout> {
+        let lanes = self.lanes.shown(self.lane);
+        let mut wish = Wish {
+            lanes: lanes.into_iter().map(|lane| (lane, self.lanes.is_folded(lane))).collect(),
+            sentences: self.standing_out.len().min(9) as u16,
+            marks: !self.marked.is_empty(),
+            overview: self.has_overview(),
+            prompt: self.prompt.as_ref().map_or(0, |prompt| prompt.lines(self.size.1)),
+            parts: self.lane.map_or(0, |_| self.parts.wish(self.size.0)),
+            in_parts: self.parts.in_focus,
+        };
+        let layout = Layout::new(self.size.0, self.size.1, &wish)?;
+        // Room that no whole table of parts fits into goes to the processes.
+        let filled = layout
+            .parts
+            .map(|area| (area, self.parts.placed(area).iter().map(Placed::bottom).max().unwrap_or(0)));
+        match filled {
+            Some((area, bottom)) if bottom < area.bottom() => {
+                wish.parts = bottom.saturating_sub(area.y);
+                Layout::new(self.size.0, self.size.1, &wish)
+            }
+            _ => Some(layout),
+        }
+    }
+
+    /// Makes the texts of the shown moment anew: after other units were chosen.
+    pub fn refresh_texts(&mut self) {
+        if let Some(everybody) = self.everybody() {
+            self.standing_out = dozor_core::lane::sentences(&everybody);
+            self.chosen_lane_first();
+        }
+        self.look_at_parts();
+    }
+
+    /// Shows a line.
+    pub fn say(&mut self, severity: Severity, text: String, until: Option<Instant>) {
+        self.message = Some(Message { text, severity, until });
+    }
+
+    /// Puts a sign on the time axis, and into what keeps it.
+    pub fn sign(&mut self, wall_ns: i64, kind: MarkKind, text: String) {
+        let mark = Mark::new(wall_ns, kind, text);
+        self.fresh_signs.push(mark.clone());
+        self.show_sign(mark);
+    }
+
+    /// Puts a sign on the time axis that is kept already.
+    pub fn show_sign(&mut self, mark: Mark) {
+        let at = self.signs.partition_point(|sign| sign.wall_ns <= mark.wall_ns);
+        self.signs.insert(at, mark);
+    }
+}
