@@ -6,10 +6,10 @@
 mod common;
 
 use common::{reading, report};
+use dozor::feed::Delivery;
 use dozor::look::theme::{Depth, Theme};
 use dozor::run::frugal::Frugal;
-use dozor::screen;
-use dozor::screen::{Event, update};
+use dozor::screen::{Event, Screen};
 use dozor::state::State;
 use dozor_core::aside::aside;
 use dozor_core::demo::{SimulatedMachine, Site};
@@ -27,7 +27,7 @@ use std::time::{Duration, Instant};
 
 const SIZE: (u16, u16) = (200, 60);
 struct Bench {
-    state: State,
+    screen: Screen,
     terminal: Terminal<Frugal<Sink>>,
 }
 
@@ -35,8 +35,8 @@ impl Bench {
     /// The time that an event and the frame after it take.
     fn frame(&mut self, event: Event) -> Duration {
         let begin = Instant::now();
-        update(&mut self.state, event, begin);
-        self.terminal.draw(|frame| screen::draw(&self.state, frame, begin)).expect("a frame");
+        self.screen.update(event, begin);
+        self.terminal.draw(|frame| self.screen.draw(frame, begin)).expect("a frame");
         begin.elapsed()
     }
 }
@@ -48,7 +48,7 @@ fn main() {
     let viewport = Viewport::Fixed(Rect::new(0, 0, SIZE.0, SIZE.1));
     let terminal =
         Terminal::with_options(Frugal::new(sink()), TerminalOptions { viewport }).expect("a screen");
-    let mut bench = Bench { state, terminal };
+    let mut bench = Bench { screen: Screen::new(state), terminal };
     let mut rows = vec![];
     let key = |code| Event::Key(KeyEvent::new(code, KeyModifiers::NONE));
     for (name, lane) in [
@@ -59,15 +59,15 @@ fn main() {
     ] {
         if lane == 'v' {
             bench.frame(key(KeyCode::Char('0')));
-            bench.state.arrange = Arrange::Family;
+            bench.screen.state.arrange = Arrange::Family;
         } else {
             bench.frame(key(KeyCode::Char(lane)));
         }
         let mut readings = vec![];
         for _ in 0..80 {
-            let second = bench.state.timeline.end() as u64;
+            let second = bench.screen.state.timeline.end() as u64;
             let reading = reading(&mut machine, second, &mut rows);
-            readings.push(bench.frame(Event::Reading(reading)));
+            readings.push(bench.frame(Event::Feed(Delivery::Reading(reading))));
         }
         println!("{name}");
         let down = (0..400).map(|_| bench.frame(key(KeyCode::Down))).collect();
@@ -83,8 +83,8 @@ fn main() {
         let idle = (0..100).map(|_| bench.frame(Event::Tick)).collect();
         report("  nothing new", idle, "");
         report("  a new reading, all that follows from it", readings, "");
-        let sample = bench.state.sample.clone().expect("a sample");
-        let order = bench.state.order;
+        let sample = bench.screen.state.sample.clone().expect("a sample");
+        let order = bench.screen.state.order;
         let computed = (0..50)
             .map(|_| {
                 let begin = Instant::now();

@@ -1,10 +1,8 @@
 //! The thread that reads a source at its interval and sends what it reads.
 
 use crate::recordings;
-use crate::run::Incoming;
-use crate::screen::Event;
 use dozor_core::reading::Reading;
-use dozor_core::recording::{Event as Recorded, StreamReader};
+use dozor_core::recording::{Event as Recorded, Frames, Mark, StreamReader};
 use dozor_core::source::Source;
 use dozor_core::wanted::Wanted;
 use dozor_linux::{files as trusted, own};
@@ -16,6 +14,24 @@ use std::time::{Duration, Instant};
 
 /// The second reading follows the first so soon, so that rates are there at once.
 const SECOND: Duration = Duration::from_millis(80);
+
+/// What comes from where readings come from.
+pub enum Delivery {
+    /// The source gave a reading.
+    Reading(Arc<Reading>),
+    /// Readings of the time before, all at once.
+    History(Vec<Arc<Reading>>),
+    /// The source gives nothing more, for this reason.
+    Ended(String),
+    /// A mark came with the readings.
+    Mark(Mark),
+    /// Recordings have grown.
+    Grown,
+    /// A recording was begun beside those that are looked at.
+    Begun(Arc<dyn Frames>),
+    /// Dozor's own CPU time in percent of a core.
+    OwnCost(f64),
+}
 
 /// What the source shall do differently.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -31,17 +47,17 @@ pub enum Order {
 }
 
 /// Starts reading: `history` first, then the source. Gives the channel for orders.
-pub fn start(
+pub fn start<T: From<Delivery> + Send + 'static>(
     mut source: Box<dyn Source>,
     every: Duration,
     history: Vec<Reading>,
-    out: Sender<Incoming>,
+    out: Sender<T>,
 ) -> Sender<Order> {
     let (sender, orders) = channel();
     std::thread::spawn(move || {
         if !history.is_empty() {
             let history = history.into_iter().map(Arc::new).collect();
-            if out.send(Incoming::Event(Event::History(history))).is_err() {
+            if out.send(Delivery::History(history).into()).is_err() {
                 return;
             }
         }
@@ -50,7 +66,12 @@ pub fn start(
     sender
 }
 
-fn read_on(source: &mut dyn Source, mut every: Duration, orders: &Receiver<Order>, out: &Sender<Incoming>) {
+fn read_on<T: From<Delivery>>(
+    source: &mut dyn Source,
+    mut every: Duration,
+    orders: &Receiver<Order>,
+    out: &Sender<T>,
+) {
     let mut last = Instant::now();
     let mut wait = SECOND.min(every);
     let mut by_hand = false;
@@ -67,11 +88,11 @@ fn read_on(source: &mut dyn Source, mut every: Duration, orders: &Receiver<Order
             let share = now.1.saturating_sub(begin.1).as_secs_f64() / elapsed * 100.0;
             // The first time it holds the start as well.
             if std::mem::replace(&mut settled, true) {
-                let _ = out.send(Incoming::Event(Event::OwnCost(share)));
+                let _ = out.send(Delivery::OwnCost(share).into());
             }
             measured = Some(now);
         }
-        if out.send(Incoming::Event(Event::Reading(reading))).is_err() {
+        if out.send(Delivery::Reading(reading).into()).is_err() {
             return;
         }
         // From the last due time on, so that the interval does not grow by the time that reading takes; what is
@@ -104,18 +125,22 @@ fn read_on(source: &mut dyn Source, mut every: Duration, orders: &Receiver<Order
 }
 
 /// Reads the rest of a recording that arrives through a pipe.
-pub fn follow<R: Read + Send + 'static>(mut stream: StreamReader<R>, out: Sender<Incoming>) {
+pub fn follow<R, T>(mut stream: StreamReader<R>, out: Sender<T>)
+where
+    R: Read + Send + 'static,
+    T: From<Delivery> + Send + 'static,
+{
     std::thread::spawn(move || {
         let mut damage = None;
         let reason = loop {
             match stream.next_event() {
                 Ok(Some(Recorded::Reading { reading, .. })) => {
-                    if out.send(Incoming::Event(Event::Reading(Arc::new(*reading)))).is_err() {
+                    if out.send(Delivery::Reading(Arc::new(*reading)).into()).is_err() {
                         return;
                     }
                 }
                 Ok(Some(Recorded::Mark(mark))) => {
-                    if out.send(Incoming::Event(Event::Mark(mark))).is_err() {
+                    if out.send(Delivery::Mark(mark).into()).is_err() {
                         return;
                     }
                 }
@@ -126,12 +151,16 @@ pub fn follow<R: Read + Send + 'static>(mut stream: StreamReader<R>, out: Sender
                 Err(error) => break error.to_string(),
             }
         };
-        let _ = out.send(Incoming::Event(Event::Ended(reason)));
+        let _ = out.send(Delivery::Ended(reason).into());
     });
 }
 
 /// Looks now and then whether recordings have grown, and whether their folders hold new ones.
-pub fn watch(mut files: Vec<PathBuf>, folders: Vec<PathBuf>, out: Sender<Incoming>) {
+pub fn watch<T: From<Delivery> + Send + 'static>(
+    mut files: Vec<PathBuf>,
+    folders: Vec<PathBuf>,
+    out: Sender<T>,
+) {
     const LOOK: Duration = Duration::from_secs(1);
     let length = |path: &PathBuf| std::fs::metadata(path).map_or(0, |data| data.len());
     std::thread::spawn(move || {
@@ -145,7 +174,7 @@ pub fn watch(mut files: Vec<PathBuf>, folders: Vec<PathBuf>, out: Sender<Incomin
                         && length(&path) > 0
                         && let Ok(file) = trusted::open(&path)
                     {
-                        events.push(Event::Begun(Arc::new(recordings::Recorded(file))));
+                        events.push(Delivery::Begun(Arc::new(recordings::Recorded(file))));
                         lengths.push(length(&path));
                         files.push(path);
                     }
@@ -153,11 +182,11 @@ pub fn watch(mut files: Vec<PathBuf>, folders: Vec<PathBuf>, out: Sender<Incomin
             }
             let now: Vec<u64> = files.iter().map(length).collect();
             if now.iter().zip(&lengths).any(|(now, before)| now > before) {
-                events.insert(0, Event::Grown);
+                events.insert(0, Delivery::Grown);
                 lengths = now;
             }
             for event in events {
-                if out.send(Incoming::Event(event)).is_err() {
+                if out.send(event.into()).is_err() {
                     return;
                 }
             }

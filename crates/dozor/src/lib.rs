@@ -6,7 +6,7 @@
 pub mod cli;
 mod comparison;
 mod draw;
-mod feed;
+pub mod feed;
 pub mod look;
 mod machine;
 mod panes;

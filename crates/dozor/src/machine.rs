@@ -72,19 +72,19 @@ type Wait = Box<dyn Fn(Instant) -> Ending + Send>;
 
 /// Where processes are acted on.
 #[derive(Clone)]
-pub enum Hands {
+pub enum Machine {
     /// This machine.
-    Live,
+    Here,
     /// The simulated machine.
-    Demo(Arc<Mutex<SimulatedMachine>>),
+    Simulated(Arc<Mutex<SimulatedMachine>>),
     /// Nowhere, for this reason.
-    Tied(&'static str),
+    Elsewhere(&'static str),
 }
 
-impl Hands {
+impl Machine {
     fn send(&self, key: ProcessKey, number: i32) -> Result<Wait, Outcome> {
         match self {
-            Hands::Live => {
+            Machine::Here => {
                 let sent = act::send(key, number).map_err(|error| match error {
                     SignalError::Gone => Outcome::AlreadyGone,
                     SignalError::Zombie(parent) => Outcome::Zombie(parent),
@@ -93,7 +93,7 @@ impl Hands {
                 })?;
                 Ok(Box::new(move |until| sent.wait_gone(until.saturating_duration_since(Instant::now()))))
             }
-            Hands::Demo(machine) => {
+            Machine::Simulated(machine) => {
                 let machine = machine.clone();
                 let result = lock(&machine).signal(key, number);
                 result.map_err(|refusal| match refusal {
@@ -113,7 +113,7 @@ impl Hands {
                     Ending::Gone(begin.elapsed())
                 }))
             }
-            Hands::Tied(reason) => Err(Outcome::Failed((*reason).to_owned())),
+            Machine::Elsewhere(reason) => Err(Outcome::Failed((*reason).to_owned())),
         }
     }
 
@@ -269,7 +269,7 @@ mod tests {
     #[test]
     fn a_recording_cannot_be_acted_on() {
         let term = signals::by_number(signals::TERM).expect("a signal");
-        let outcomes = Hands::Tied("this is a recording").signal(&[target(1, "a")], &term);
+        let outcomes = Machine::Elsewhere("this is a recording").signal(&[target(1, "a")], &term);
         assert_eq!(outcomes, [Outcome::Failed("this is a recording".to_owned())]);
     }
 }

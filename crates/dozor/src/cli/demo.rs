@@ -2,7 +2,7 @@
 
 use super::{Look, Pids, interval, need_terminal, plain_theme, problem, show};
 use crate::feed;
-use crate::machine::{Hands, lock};
+use crate::machine::{self, lock};
 use crate::recorder::Recorder;
 use crate::run::Connections;
 use crate::state::State;
@@ -124,11 +124,17 @@ impl Demo {
         let machine = Arc::new(Mutex::new(machine));
         let source = DemoSource { machine: machine.clone(), ahead, begun: None };
         let timeline = Timeline::live(Arc::new(source.host()));
-        let mut state = State::new(timeline, plain_theme(), self.every, (0, 0));
-        show(&self.look, &self.pids, &mut state, "demo", Some(self.every), |state| {
+        let state = State::new(timeline, plain_theme(), self.every, (0, 0));
+        show(&self.look, &self.pids, state, "demo", Some(self.every), |state| {
             let (sender, incoming) = channel();
             let pace = feed::start(Box::new(source), state.every, history, sender.clone());
-            Connections { hands: Hands::Demo(machine), notes: None, pace: Some(pace), incoming, sender }
+            Connections {
+                machine: machine::Machine::Simulated(machine),
+                notes: None,
+                pace: Some(pace),
+                incoming,
+                sender,
+            }
         })
     }
 

@@ -21,9 +21,10 @@ use crate::look::columns::ColumnSet;
 use crate::look::symbols::Symbols;
 use crate::look::theme::{Depth, Found, Theme};
 use crate::run::{Connections, run};
+use crate::screen::Screen;
 use crate::settings::file::Places;
 use crate::settings::{Origin, file, left, table};
-use crate::state::State;
+use crate::state::{State, Stay};
 use clap::{Args, Parser, Subcommand, ValueEnum as _};
 use dozor_core::expr::{Expression, quote};
 use dozor_core::lane::Severity;
@@ -219,20 +220,21 @@ impl Kept {
 fn show(
     look: &Look,
     pids: &Pids,
-    state: &mut State,
+    mut state: State,
     screen: &str,
     every: Option<Duration>,
     start: impl FnOnce(&State) -> Connections,
 ) -> anyhow::Result<Option<i32>> {
     let places = Places::find();
-    look.prepare(pids, state, &places, screen)?;
+    look.prepare(pids, &mut state, &places, screen)?;
     if let Some(every) = every {
         state.every = every;
         state.configured.origins.insert("every", Origin::CommandLine);
     }
-    let connections = start(state);
-    let result = run(state, connections);
-    if let Err(problem) = left::keep(state, &places, screen) {
+    let connections = start(&state);
+    let mut shown = Screen::new(state);
+    let result = run(&mut shown, connections);
+    if let Err(problem) = left::keep(&shown.state, &places, screen) {
         problem::say(&format!("how the screen was left is not kept: {problem}"));
     }
     result
@@ -255,7 +257,7 @@ impl Look {
         }
         self.apply(pids, state)?;
         if let Some(problem) = state.configured.problem() {
-            state.say(Severity::Warning, problem, None);
+            state.say_for(Severity::Warning, problem, Stay::UntilKey);
         }
         Ok(())
     }

@@ -3,11 +3,10 @@
 use super::query::standpoint;
 use super::{Look, Misuse, Pids, need_terminal, plain_theme, show};
 use crate::feed;
-use crate::machine::Hands;
+use crate::machine::Machine;
 use crate::recorder::Notes;
 use crate::recordings::{self, Opened};
 use crate::run::Connections;
-use crate::screen::distance_said;
 use crate::state::{Mode, State};
 use anyhow::Context as _;
 use clap::Args;
@@ -83,8 +82,8 @@ impl Replay {
         let every = state.every;
         let tied = state.tied.unwrap_or(TIED);
         let pids = Pids { pids: self.pids.clone(), descendants: self.descendants };
-        show(&self.look, &pids, &mut state, "replay", Some(every), |_| Connections {
-            hands: Hands::Tied(tied),
+        show(&self.look, &pids, state, "replay", Some(every), |_| Connections {
+            machine: Machine::Elsewhere(tied),
             notes,
             pace: None,
             incoming,
@@ -107,7 +106,7 @@ impl Replay {
                 .ok_or_else(|| Misuse("there is no such day".to_owned()))?;
             let number = state.timeline.at(wall);
             state.cursor = Some(number);
-            state.configured.problems.extend(distance_said(&state, wall, number));
+            state.configured.problems.extend(state.distance_said(wall, number));
         }
         let due = (!self.paused).then(Instant::now);
         state.mode = Mode::Replay { playing: !self.paused, due };

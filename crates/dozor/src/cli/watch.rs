@@ -2,7 +2,7 @@
 
 use super::{KernelFiles, Look, Pids, duration, interval, need_terminal, plain_theme, show};
 use crate::feed;
-use crate::machine::Hands;
+use crate::machine::Machine;
 use crate::recorder::{Notes, segment_begin};
 use crate::recordings;
 use crate::run::Connections;
@@ -57,10 +57,10 @@ impl Watch {
         let mut state = State::new(timeline, plain_theme(), EVERY, (0, 0));
         state.signs = state.timeline.marks();
         state.configured.problems.extend(problem);
-        show(&self.look, &self.pids, &mut state, "watch", self.every, |state| {
+        show(&self.look, &self.pids, state, "watch", self.every, |state| {
             let (sender, incoming) = channel();
             let pace = feed::start(Box::new(source), state.every, vec![], sender.clone());
-            Connections { hands: Hands::Live, notes, pace: Some(pace), incoming, sender }
+            Connections { machine: Machine::Here, notes, pace: Some(pace), incoming, sender }
         })
     }
 

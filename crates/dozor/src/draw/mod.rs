@@ -1,5 +1,7 @@
 //! Drawing on cells: texts, rules, paragraphs. It knows colours, not the state.
 
+pub mod list;
+
 use crate::look::theme::{Depth, Role, Theme};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;

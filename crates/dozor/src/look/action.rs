@@ -97,6 +97,25 @@ pub enum Action {
     Quit,
 }
 
+impl Action {
+    /// The setting whose next value it takes, by its name.
+    pub const fn setting(self) -> Option<&'static str> {
+        match self {
+            Action::Threads => Some("threads"),
+            Action::KernelThreads => Some("kernel_threads"),
+            Action::ActiveOnly => Some("active"),
+            Action::Whose => Some("whose"),
+            Action::CommandForm => Some("command"),
+            Action::Percent => Some("percent"),
+            Action::Mean => Some("mean"),
+            Action::Units => Some("units"),
+            Action::Times => Some("times"),
+            Action::Theme => Some("theme"),
+            _ => None,
+        }
+    }
+}
+
 /// Chapters of the help page.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Topic {
@@ -372,7 +391,7 @@ pub fn key_names() -> impl Iterator<Item = &'static str> {
 pub fn markdown() -> String {
     use std::fmt::Write as _;
     let mut out = String::from(
-        "# Keys\n\nMade from the table of actions (`crates/dozor/src/ui/action.rs`); a test keeps it current.\n\nThe \
+        "# Keys\n\nMade from the table of actions (`crates/dozor/src/look/action.rs`); a test keeps it current.\n\nThe \
          mouse does the same: a click on a heading orders by it (again: the other way), on a row selects it, on a \
          lane's name chooses the lane, on a strip goes to that time (and drags the time cursor), on a part shows \
          its users, on a hint or a line of the help does what it says. The wheel moves what is under it: rows, \

@@ -1,12 +1,15 @@
 //! Which columns the table shows, and how wide they are: sets of columns as people write them, and how a set fits a
 //! screen.
 
-use crate::state::layout::BROAD;
-use dozor_core::catalogue::{Metric, NoSuchMetric, Unit, core_temperature, listed, process_metric};
+use crate::look::layout::BROAD;
+use dozor_core::catalogue::{
+    Metric, NoSuchMetric, PROCESS_METRICS, Unit, core_temperature, listed, process_metric,
+};
 use dozor_core::known::Raw;
 use dozor_core::lane::Lane;
 use dozor_core::sample::Sample;
 use dozor_core::text::nearest;
+use dozor_core::wanted::Part;
 use std::collections::HashMap;
 use std::fmt::{self, Display, Formatter};
 use std::sync::LazyLock;
@@ -72,6 +75,14 @@ impl What {
             What::Metric(metric) => metric.help,
             What::Trend => OWN[0].2,
             What::NearTop => OWN[1].2,
+        }
+    }
+
+    /// What must be collected for it beyond the usual.
+    pub fn needs(self) -> Option<Part> {
+        match self {
+            What::Metric(metric) => metric.needs,
+            What::Trend | What::NearTop => None,
         }
     }
 
@@ -503,6 +514,17 @@ pub fn fit(
     columns
 }
 
+/// Metrics whose alias, heading or meaning contains what is typed; matches in the alias come first.
+pub fn metrics(typed: &str) -> Vec<&'static Metric> {
+    let typed = typed.to_lowercase();
+    let in_name = |metric: &&Metric| metric.alias.contains(&typed) || metric.heading.contains(&typed);
+    let by_name = PROCESS_METRICS.iter().filter(in_name);
+    let by_help = PROCESS_METRICS
+        .iter()
+        .filter(|metric| !in_name(metric) && metric.help.to_lowercase().contains(&typed));
+    by_name.chain(by_help).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -586,7 +608,7 @@ mod tests {
         fn whatever_is_done_to_a_set_it_is_read_back_equal(steps in proptest::collection::vec((0u8..5, 0usize..40, any::<bool>()), 0..40)) {
             let mut set = ColumnSet::usual(None).clone();
             for (step, at, way) in steps {
-                let metrics = dozor_core::catalogue::PROCESS_METRICS;
+                let metrics = PROCESS_METRICS;
                 let what = if at == 0 { What::Trend } else { What::Metric(&metrics[at % metrics.len()]) };
                 match step {
                     0 | 1 => set.toggle(what),
@@ -598,5 +620,13 @@ mod tests {
                 prop_assert_eq!(ColumnSet::parse(&set.to_string()), Ok(set.clone()));
             }
         }
+    }
+
+    #[test]
+    fn metrics_are_found_by_alias_before_meaning() {
+        let found = |typed: &str| metrics(typed).iter().map(|metric| metric.alias).collect::<Vec<_>>();
+        assert_eq!(found("swap"), ["swap"]);
+        assert_eq!(found("zombie")[0], "state");
+        assert_eq!(found("").len(), PROCESS_METRICS.len());
     }
 }

@@ -5,6 +5,7 @@ pub mod arrangement;
 pub mod clock;
 pub mod columns;
 pub mod keymap;
+pub mod layout;
 pub mod line_edit;
 pub mod symbols;
 pub mod theme;

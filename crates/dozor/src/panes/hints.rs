@@ -1,10 +1,8 @@
 //! The hint line: keys that mean something now. Drawing shows them, and a click does what the key does.
 
 use crate::look::action::{ACTIONS, Action, key_of};
-use crate::screen::speed_word;
 use crate::settings::table::setting;
-use crate::sheets::Sheet;
-use crate::sheets::pick::Kind;
+use crate::state::time::speed_word;
 use crate::state::{Mode, State};
 use dozor_core::rank::Listed;
 use ratatui::crossterm::event::KeyEvent;
@@ -53,9 +51,8 @@ const DISPENSABLE: [&str; 22] = [
 ];
 
 /// Hints from left to right, as far as there is room.
-pub fn hints(state: &State, area: Rect) -> Vec<Hint> {
+pub fn placed(mut pairs: Vec<(String, String)>, area: Rect) -> Vec<Hint> {
     let cells = |(key, word): &(String, String)| key.width() + word.width() + 3;
-    let mut pairs = pairs(state);
     for word in DISPENSABLE {
         if pairs.iter().map(cells).sum::<usize>() < usize::from(area.width) {
             break;
@@ -74,59 +71,8 @@ pub fn hints(state: &State, area: Rect) -> Vec<Hint> {
         .collect()
 }
 
-/// Keys of what is open over the screen, and what they do.
-fn of_sheet(sheet: &Sheet) -> Vec<(String, String)> {
-    let own = |pairs: &[(&str, &str)]| {
-        pairs.iter().map(|(key, word)| ((*key).to_owned(), (*word).to_owned())).collect::<Vec<_>>()
-    };
-    match sheet {
-        Sheet::Act(_) => {
-            own(&[("letters", "search"), ("↑ ↓", "choose"), ("enter", "send"), ("esc", "leave it")])
-        }
-        Sheet::Pick(picker) => {
-            let does = match picker.kind {
-                Kind::Order => "order by it",
-                Kind::Arrange => "arrange so",
-                Kind::Commands | Kind::Help => "do it",
-            };
-            let mut pairs = own(&[("letters", "search"), ("↑ ↓", "choose"), ("enter", does)]);
-            if picker.kind == Kind::Order {
-                pairs.extend(own(&[("tab", "second order, for ties")]));
-            }
-            pairs.extend(own(&[("esc", "close")]));
-            pairs
-        }
-        Sheet::Columns(_) => own(&[
-            ("enter", "show or not"),
-            ("shift ↑ ↓", "place"),
-            ("← →", "width"),
-            ("tab", "unit"),
-            ("ctrl-s", "save as"),
-            ("ctrl-n", "next saved"),
-            ("ctrl-d", "usual"),
-            ("letters", "search"),
-            ("esc", "close"),
-        ]),
-        Sheet::Settings(_) => {
-            own(&[("↑ ↓", "choose"), ("← →", "change"), ("d", "default"), ("u", "undo"), ("esc", "close")])
-        }
-        Sheet::Compare(_) => own(&[
-            ("↑ ↓", "choose"),
-            ("enter", "look there"),
-            ("+ -", "longer or shorter"),
-            ("tab", "swap"),
-            ("a b", "to A or B"),
-            ("n", "B becomes A"),
-            ("esc", "close"),
-        ]),
-    }
-}
-
-/// Key and word of each hint.
-fn pairs(state: &State) -> Vec<(String, String)> {
-    if let Some(sheet) = &state.sheet {
-        return of_sheet(sheet);
-    }
+/// Keys that mean something on the screen itself, and what they do.
+pub fn of_screen(state: &State) -> Vec<(String, String)> {
     if state.parts.in_focus {
         let key = |action| state.key(action);
         return vec![

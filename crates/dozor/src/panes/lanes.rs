@@ -1,10 +1,10 @@
 //! The time axis and the lanes.
 
 use crate::draw::{BARS, put, put_right};
+use crate::look::layout::Layout;
 use crate::look::theme::{Ground, Role};
 use crate::state::State;
 use crate::state::axis::{Axis, Mark, place};
-use crate::state::layout::Layout;
 use dozor_core::lane::{Lane, Point, Severity};
 use dozor_core::recording::MarkKind;
 use dozor_core::units::{NANOS, long_duration, short_duration};

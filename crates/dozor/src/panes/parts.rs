@@ -1,9 +1,9 @@
 //! The parts of the chosen lane: tables, the map of cores, stacked strips.
 
 use crate::draw::{self, BARS, put, put_right};
+use crate::look::layout::Layout;
 use crate::look::theme::{Ground, Role};
 use crate::state::State;
-use crate::state::layout::Layout;
 use crate::state::parts::{FIGURE, FIGURES_X, Form, Placed};
 use dozor_core::catalogue::{Unit, Value};
 use dozor_core::lane::{Lane, Severity};

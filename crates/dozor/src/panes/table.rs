@@ -4,9 +4,8 @@ use super::{cell, command};
 use crate::draw::{BARS, SIDEWAYS, even_out, put, put_right, rule};
 use crate::look::action::Action;
 use crate::look::columns::{self, Column, Columns, ON_TOP};
+use crate::look::layout::Layout;
 use crate::look::theme::{Ground, Role};
-use crate::screen::thumb;
-use crate::state::layout::Layout;
 use crate::state::trend::Trend;
 use crate::state::{State, TREND_SAMPLES};
 use dozor_core::aside::is_gathered;
@@ -96,6 +95,15 @@ pub fn preview(state: &State, buffer: &mut Buffer, area: Rect) {
             draw_trend(state, buffer, x, y, trend);
         }
     }
+}
+
+/// First row and length of the scroll bar's thumb, in cells below its top.
+pub fn thumb(state: &State, layout: &Layout) -> (u16, u16) {
+    let (height, rows) = (usize::from(layout.rows.height), state.table.lines.len().max(1));
+    let length = (height * height / rows).clamp(1, height.max(1));
+    let travel = rows.saturating_sub(height).max(1);
+    let first = (state.scroll.min(travel) * (height - length) + travel / 2) / travel;
+    (first as u16, length as u16)
 }
 
 fn scroll_bar(state: &State, buffer: &mut Buffer, layout: &Layout) {

@@ -2,7 +2,7 @@
 
 use crate::draw::{put, put_right, rule};
 use crate::look::theme::{Ground, Role};
-use crate::screen::speed_word;
+use crate::state::time::speed_word;
 use crate::state::{COSTLY, Mode, State};
 use dozor_core::known::Known;
 use dozor_core::lane::Severity;

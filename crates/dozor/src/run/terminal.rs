@@ -24,21 +24,21 @@ const BUFFER: usize = 64 << 10;
 static OURS: AtomicBool = AtomicBool::new(false);
 
 /// The terminal while Dozor draws on it.
-pub struct Screen {
+pub struct Console {
     /// Never dropped by itself: that writes to the terminal, complains on standard error where it cannot, and panics where
     /// that is the same terminal and gone.
     terminal: ManuallyDrop<Terminal<Frugal<BufWriter<Stdout>>>>,
     mouse: bool,
 }
 
-impl Screen {
+impl Console {
     /// Takes the terminal, and its mouse where that is wanted.
-    pub fn open(mouse: bool) -> io::Result<Screen> {
+    pub fn open(mouse: bool) -> io::Result<Console> {
         restore_on_panic();
         take(mouse)?;
         let backend = Frugal::new(BufWriter::with_capacity(BUFFER, io::stdout()));
         let terminal = Terminal::new(backend).inspect_err(|_| restore())?;
-        Ok(Screen { terminal: ManuallyDrop::new(terminal), mouse })
+        Ok(Console { terminal: ManuallyDrop::new(terminal), mouse })
     }
 
     /// Takes the mouse, or leaves it to the terminal.
@@ -84,7 +84,7 @@ impl Screen {
     }
 }
 
-impl Drop for Screen {
+impl Drop for Console {
     fn drop(&mut self) {
         restore();
     }

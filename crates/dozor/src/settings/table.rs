@@ -205,7 +205,7 @@ pub static SETTINGS: &[Setting] = &[
     Setting { name: "lane", kind: Kind::Choice(&["overview", "cpu", "memory", "disk", "network", "heat"]), default: "overview", left: true,
         help: "The lane that the screen begins with.",
         get: |s| s.lane.map_or("overview", Lane::name).to_owned(),
-        set: |s, text| { let lane = lane_by_name(text)?; if lane != s.lane { crate::screen::choose_lane(s, lane); } Ok(()) } },
+        set: |s, text| { let lane = lane_by_name(text)?; if lane != s.lane { s.choose_lane(lane); } Ok(()) } },
     Setting { name: "order", kind: Kind::Text, default: "cpu", left: true,
         help: "One or two metrics to order by, with a minus where the largest shall come first and a plus where the smallest shall: user,-rss. A lane that is chosen later brings its own.",
         get: |s| s.order.written(), set: |s, text| { s.order = Order::parse(text).map_err(|error| error.to_string())?; s.rank_anew(); Ok(()) } },

@@ -1,25 +1,29 @@
 //! All that the screen depends on.
 
 pub mod axis;
-pub mod layout;
+pub mod effect;
+mod lanes;
+
 pub mod overview;
+mod pace;
 pub mod parts;
 pub mod rows;
 pub mod search;
+pub mod selection;
+pub mod time;
 pub mod trend;
+mod views;
 
 use crate::look::action::Action;
 use crate::look::arrangement::Arrangement;
 use crate::look::clock::Zone;
 use crate::look::columns::{self, ColumnSet, Columns};
 use crate::look::keymap::KeyMap;
+use crate::look::layout::{Layout, SMALLEST, Wish};
 use crate::look::symbols::Symbols;
-use crate::look::theme::Theme;
+use crate::look::theme::{Depth, Theme};
 use crate::settings::Configured;
-use crate::sheets::Sheet;
-use crate::sheets::prompt::Prompt;
 use crate::state::axis::{Strips, Zoom};
-use crate::state::layout::{Layout, SMALLEST, Wish};
 use crate::state::overview::Overview;
 use crate::state::parts::{Parts, Placed};
 use crate::state::rows::MarkedTotals;
@@ -35,6 +39,7 @@ use dozor_core::sample::Sample;
 use dozor_core::timeline::Timeline;
 use dozor_core::units::Steps;
 use dozor_core::wanted::{Part, Wanted};
+use effect::Effect;
 use std::collections::{BTreeSet, HashMap};
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -70,6 +75,30 @@ pub struct Message {
     pub severity: Severity,
     /// When it goes by itself.
     pub until: Option<Instant>,
+}
+
+/// How long a line for the person stays.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Stay {
+    /// What is seen at once.
+    Brief,
+    /// Mostly.
+    Usual,
+    /// What has to be thought about.
+    Long,
+    /// Until another one comes or a key takes it away.
+    UntilKey,
+}
+
+impl Stay {
+    fn time(self) -> Option<Duration> {
+        match self {
+            Stay::Brief => Some(Duration::from_secs(4)),
+            Stay::Usual => Some(Duration::from_secs(8)),
+            Stay::Long => Some(Duration::from_secs(16)),
+            Stay::UntilKey => None,
+        }
+    }
 }
 
 /// A recording that is being written.
@@ -153,8 +182,6 @@ pub struct State {
     pub standing_out: Vec<(Severity, Lane, String)>,
     /// Signs on the time axis, oldest first.
     pub signs: Vec<Mark>,
-    /// Signs that were made since the last event and are not kept yet.
-    pub fresh_signs: Vec<Mark>,
     /// Order and form of the lanes.
     pub lanes: Arrangement,
     /// Time of a column of the strips.
@@ -211,8 +238,6 @@ pub struct State {
     pub keys: KeyMap,
     /// What is configured, and where it comes from.
     pub configured: Configured,
-    /// What is being typed.
-    pub prompt: Option<Prompt>,
     /// All processes in order, narrowed or not.
     pub ordered: Ordered,
     /// The rows, arranged.
@@ -247,8 +272,12 @@ pub struct State {
     pub held_until: Option<Instant>,
     /// What the mouse holds.
     pub drag: Option<Drag>,
-    /// What is open over the screen.
-    pub sheet: Option<Sheet>,
+    /// What is open over the screen lets the order hold still.
+    pub held_by_sheet: bool,
+    /// The time of the present event.
+    pub now: Instant,
+    /// What must be done outside of the state.
+    pub outbox: Vec<Effect>,
     /// A line for the person.
     pub message: Option<Message>,
     /// A recording that is being written.
@@ -285,7 +314,6 @@ impl State {
             away: vec![],
             standing_out: vec![],
             signs: vec![],
-            fresh_signs: vec![],
             lanes: Arrangement::default(),
             zoom: Zoom::default(),
             strips: Strips::default(),
@@ -314,7 +342,6 @@ impl State {
             view: None,
             keys: KeyMap::default(),
             configured: Configured::default(),
-            prompt: None,
             ordered: Ordered::default(),
             table: Table::default(),
             undecided: 0,
@@ -332,7 +359,9 @@ impl State {
             marked: BTreeSet::new(),
             held_until: None,
             drag: None,
-            sheet: None,
+            held_by_sheet: false,
+            now: Instant::now(),
+            outbox: vec![],
             message: None,
             recording: None,
             every,
@@ -404,7 +433,6 @@ impl State {
             sentences: self.standing_out.len().min(9) as u16,
             marks: !self.marked.is_empty(),
             overview: self.has_overview(),
-            prompt: self.prompt.as_ref().map_or(0, |prompt| prompt.lines(self.size.1)),
             parts: self.lane.map_or(0, |_| self.parts.wish(self.size.0)),
             in_parts: self.parts.in_focus,
         };
@@ -431,15 +459,21 @@ impl State {
         self.look_at_parts();
     }
 
+    /// Shows a line for the usual time.
+    pub fn say(&mut self, severity: Severity, text: String) {
+        self.say_for(severity, text, Stay::Usual);
+    }
+
     /// Shows a line.
-    pub fn say(&mut self, severity: Severity, text: String, until: Option<Instant>) {
+    pub fn say_for(&mut self, severity: Severity, text: String, stay: Stay) {
+        let until = stay.time().map(|time| self.now + time);
         self.message = Some(Message { text, severity, until });
     }
 
     /// Puts a sign on the time axis, and into what keeps it.
     pub fn sign(&mut self, wall_ns: i64, kind: MarkKind, text: String) {
         let mark = Mark::new(wall_ns, kind, text);
-        self.fresh_signs.push(mark.clone());
+        self.outbox.push(Effect::Keep(mark.clone()));
         self.show_sign(mark);
     }
 
@@ -447,5 +481,60 @@ impl State {
     pub fn show_sign(&mut self, mark: Mark) {
         let at = self.signs.partition_point(|sign| sign.wall_ns <= mark.wall_ns);
         self.signs.insert(at, mark);
+    }
+
+    /// Puts a sign for something that was done on the axis.
+    pub fn sign_action(&mut self, text: String) {
+        let newest = self.timeline.end().checked_sub(1).and_then(|number| self.timeline.moment(number));
+        if let Some(wall) = newest.map(|moment| moment.wall_ns) {
+            self.sign(wall, MarkKind::Action, text);
+        }
+    }
+
+    /// The instant of the shown sample, in nanoseconds since 1970.
+    pub fn shown_wall(&self) -> Option<i64> {
+        self.shown().and_then(|shown| self.timeline.moment(shown)).map(|moment| moment.wall_ns)
+    }
+
+    /// Shows only what an expression holds for.
+    pub fn narrow(&mut self, expression: Option<Expression>) {
+        if self.narrowing.expression != expression {
+            self.narrowing.expression = expression;
+            self.scroll = 0;
+            self.rank_anew();
+        }
+    }
+
+    /// Orders the rows in another way.
+    pub fn order_by(&mut self, order: Order) {
+        self.order = order;
+        self.rank_anew();
+    }
+
+    /// Keeps an expression that was typed, for being recalled.
+    pub fn remember_expression(&mut self, text: String) {
+        const REMEMBERED: usize = 50;
+        self.history.retain(|other| *other != text);
+        self.history.push(text);
+        let excess = self.history.len().saturating_sub(REMEMBERED);
+        self.history.drain(..excess);
+    }
+
+    /// The terminal has another size.
+    pub fn resize(&mut self, size: (u16, u16)) {
+        self.size = size;
+        self.drag = None;
+        self.keep_selection_visible();
+        self.keep_part_visible();
+    }
+
+    /// The theme that is shown, by its name.
+    pub fn theme_name(&self) -> String {
+        match (self.configured.theme.as_str(), self.theme.light) {
+            ("auto", _) if self.theme.depth == Depth::Mono => "mono".to_owned(),
+            ("auto", true) => "light".to_owned(),
+            ("auto", false) => "dark".to_owned(),
+            (name, _) => name.to_owned(),
+        }
     }
 }

@@ -1,7 +1,7 @@
 //! The parts of the chosen lane on the screen: which table is looked at, which part is chosen, and where each table
 //! stands. Drawing and the mouse both ask here.
 
-use crate::state::layout::BROAD;
+use crate::look::layout::BROAD;
 use dozor_core::parts::{PartId, Section, Shape};
 use ratatui::layout::{Position, Rect};
 use unicode_width::UnicodeWidthStr as _;

@@ -3,9 +3,8 @@
 
 use crate::look::action::Action;
 use crate::look::columns::{self, Column};
-use crate::sheets::Sheet;
 use crate::state::axis::Axis;
-use crate::state::{COSTLY, Drag, Mode, State, TREND_SAMPLES};
+use crate::state::{COSTLY, Drag, Mode, State, Stay, TREND_SAMPLES};
 use dozor_core::aside::aside;
 use dozor_core::catalogue::{Metric, listed};
 use dozor_core::lane::{Lane, Severity, sentences};
@@ -61,7 +60,7 @@ impl State {
 
     /// Whether the order holds still.
     pub fn is_held(&self, now: Instant) -> bool {
-        matches!(self.sheet, Some(Sheet::Act(_)))
+        self.held_by_sheet
             || matches!(self.drag, Some(Drag::ScrollBar(_)))
             || self.held_until.is_some_and(|until| now < until)
     }
@@ -120,14 +119,18 @@ impl State {
     }
 
     /// Goes to the sample of the cursor and works out all that depends on it.
-    pub fn refresh(&mut self, now: Instant) {
+    pub fn refresh(&mut self) {
         let Some(shown) = self.shown() else { return };
         let selection_was_visible = self.row_of_selected().is_some_and(|row| self.is_visible(row));
-        let held = self.is_held(now).then(|| self.places());
+        let held = self.is_held(self.now).then(|| self.places());
         let sample = match self.timeline.sample(shown) {
             Ok(sample) => sample,
             Err(error) => {
-                self.say(Severity::Warning, format!("this moment cannot be read: {error}"), None);
+                self.say_for(
+                    Severity::Warning,
+                    format!("this moment cannot be read: {error}"),
+                    Stay::UntilKey,
+                );
                 return;
             }
         };

@@ -4,10 +4,10 @@ use super::{Desk, idle_reading};
 use crate::look::action::{ACTIONS, Action};
 use crate::look::columns::ColumnSet;
 use crate::look::keymap::KeyMap;
-use crate::screen::{Effect, Event};
+use crate::screen::Event;
 use crate::settings::file::Change;
-use crate::sheets::Sheet;
-use crate::sheets::prompt::Purpose;
+use crate::sheets::pick::{Choices as _, commands};
+use crate::state::effect::Effect;
 use dozor_core::lane::Lane;
 use dozor_core::rank::{Arrange, RowId};
 use dozor_core::row::Row as _;
@@ -48,9 +48,9 @@ fn expressions_narrow_and_a_wrong_one_shows_its_place_and_keeps_the_last_good_ro
     assert!(lines[38].contains("narrow cpuu > 5%"));
     assert_eq!(desk.state.processes_shown, 203, "the rows of before");
     desk.press("enter");
-    assert!(desk.state.prompt.is_some(), "a wrong line stays open to be mended");
+    assert!(!desk.opened().is_empty(), "a wrong line stays open to be mended");
     desk.press("home right right right delete enter");
-    assert!(desk.state.prompt.is_none() && desk.state.processes_shown < 12, "{}", desk.screen());
+    assert!(desk.opened().is_empty() && desk.state.processes_shown < 12, "{}", desk.screen());
     desk.press("esc / up");
     assert!(desk.screen().contains("narrow cpu > 5%"), "the history");
     desk.press("up");
@@ -185,8 +185,7 @@ fn groups_have_totals_open_and_can_be_acted_on_as_one() {
     desk.press("right");
     assert_eq!(names(&desk, row + 5)[row + 1..], ["skycam-ingest"; 4]);
     desk.press("x");
-    let Some(Sheet::Act(sheet)) = &desk.state.sheet else { panic!("the sheet") };
-    assert_eq!(sheet.targets.len(), 4, "all of one program");
+    assert_eq!(desk.opened(), "What shall happen to these 4 processes?", "all of one program");
     desk.press("esc left");
     desk.run(2);
     assert_eq!(
@@ -233,7 +232,7 @@ fn threads_stand_below_their_processes_only_while_they_are_asked_for() {
     desk.press("esc left");
     assert_eq!(names(&desk, 99).last(), Some(&idle), "folded again");
     desk.press("home down x");
-    assert!(desk.state.sheet.is_none() && desk.screen().contains("a thread gets no signal of its own"));
+    assert!(desk.opened().is_empty() && desk.screen().contains("a thread gets no signal of its own"));
     desk.press("home left");
     assert_eq!(desk.state.table.lines.len(), 1, "folded");
     desk.press("t");
@@ -323,7 +322,7 @@ fn columns_are_chosen_moved_and_shown_in_other_units() {
     assert!(desk.screen().contains("write KiB/s"));
     assert_eq!(desk.state.column_sets.len(), 1, "other lanes keep theirs");
     desk.press("ctrl-s");
-    assert!(matches!(desk.state.prompt.as_ref().map(|it| &it.purpose), Some(Purpose::Columns)));
+    assert_eq!(desk.opened(), "columns");
     desk.types("hunt");
     let effects = desk.press("enter");
     assert_eq!(effects, [Effect::Configure(Change::Columns("hunt".to_owned(), set.clone()))]);
@@ -386,7 +385,7 @@ fn settings_change_at_once_and_are_undone() {
     desk.press("up enter ctrl-u");
     desk.types("1ms");
     desk.press("enter");
-    assert!(desk.state.prompt.is_some() && desk.screen().contains("the shortest interval is 50ms"));
+    assert!(!desk.opened().is_empty() && desk.screen().contains("the shortest interval is 50ms"));
     desk.press("ctrl-u");
     desk.types("5s");
     let effects = desk.press("enter");
@@ -396,7 +395,7 @@ fn settings_change_at_once_and_are_undone() {
         [Effect::Configure(Change::Setting("every", None)), Effect::Every(Duration::from_secs(2))]
     );
     desk.press("esc");
-    assert!(desk.state.sheet.is_none());
+    assert!(desk.opened().is_empty());
 }
 
 #[test]
@@ -423,10 +422,10 @@ fn changed_keys_work_everywhere_and_are_shown() {
     let changed = [("act".to_owned(), vec!["f9".to_owned()]), ("help".to_owned(), vec!["x".to_owned()])];
     desk.state.keys = KeyMap::new(&changed).0;
     desk.press("3 home f9");
-    assert!(matches!(desk.state.sheet, Some(Sheet::Act(_))));
+    assert!(desk.opened().starts_with("What shall happen"));
     desk.press("esc x");
     let screen = desk.screen();
-    assert!(matches!(&desk.state.sheet, Some(Sheet::Pick(_))) && screen.contains("f9"), "{screen}");
+    assert!(desk.opened() == "Help" && screen.contains("f9"), "{screen}");
     desk.press("x");
     assert!(desk.lines()[47].contains("f9 act") && desk.lines()[47].contains("x help"));
 }
@@ -438,15 +437,14 @@ fn every_action_can_be_found_by_its_name_and_run() {
         let mut desk = Desk::at(30, (120, 40));
         desk.press(":");
         desk.types(entry.name);
-        let Some(Sheet::Pick(picker)) = &desk.state.sheet else { panic!("the list of commands") };
-        let first = picker.items(&desk.state).into_iter().next().expect(entry.name);
+        let first = commands::Commands::rows(&desk.state, entry.name).into_iter().next().expect(entry.name);
         assert_eq!(first.name, entry.name);
         let effects = desk.press("enter");
         desk.lines();
         match entry.action {
             Action::Quit => assert_eq!(effects, [Effect::Quit]),
             Action::Suspend => assert_eq!(effects, [Effect::Suspend]),
-            Action::Commands => assert!(desk.state.sheet.is_some()),
+            Action::Commands => assert!(!desk.opened().is_empty()),
             _ => {}
         }
     }
@@ -477,7 +475,7 @@ fn names_are_seen_however_deep_they_stand() {
             let parent = row.pid.value().unwrap_or(0) - 1;
             Arc::make_mut(row).ppid = parent.into();
         }
-        desk.event(Event::Reading(Arc::new(reading)));
+        desk.receive(Arc::new(reading));
     }
     let screen = desk.screen();
     for pid in 1..=30 {
@@ -501,8 +499,9 @@ fn signals_are_searched_by_name_number_and_words_like_every_list() {
     let mut desk = Desk::at(50, (120, 40));
     desk.press("3 home x");
     let first = |desk: &Desk| {
-        let Some(Sheet::Act(sheet)) = &desk.state.sheet else { panic!("the sheet stays open") };
-        sheet.matching().first().map(|signal| signal.name.to_string())
+        assert!(desk.opened().starts_with("What shall happen"), "the sheet stays open");
+        let line = desk.lines().into_iter().find_map(|line| Some(line.split_once('▸')?.1.trim().to_owned()));
+        line.and_then(|line| Some(line.split_whitespace().next()?.to_owned()))
     };
     for (typed, name) in [
         ("kill", "KILL"),
@@ -548,8 +547,7 @@ fn a_list_has_no_caret_that_nobody_sees() {
     desk.types("fam");
     desk.press("left left home delete");
     desk.types("tree");
-    let Some(Sheet::Pick(picker)) = &desk.state.sheet else { panic!("the list") };
-    assert_eq!(picker.typed.text(), "famtree");
+    assert!(desk.screen().contains("search famtree"), "{}", desk.screen());
 }
 
 #[test]
@@ -561,55 +559,46 @@ fn sheets_close_and_move_by_the_keys_that_are_set() {
     desk.state.keys = KeyMap::new(&changed).0;
     for closing in ["f2", "f10", "f8", "esc"] {
         desk.press("f2 f4");
-        let Some(Sheet::Settings(sheet)) = &desk.state.sheet else { panic!("the settings") };
-        assert_eq!(sheet.at, 1, "the key that goes down in the table does here");
+        assert_eq!(desk.chosen().0, 1, "the key that goes down in the table does here");
         desk.press("j q");
-        let Some(Sheet::Settings(sheet)) = &desk.state.sheet else {
-            panic!("q and j have no meaning any more")
-        };
-        assert_eq!(sheet.at, 1);
+        assert_eq!(desk.chosen().0, 1, "q and j have no meaning any more");
         desk.press(closing);
-        assert!(desk.state.sheet.is_none(), "{closing}");
+        assert!(desk.opened().is_empty(), "{closing}");
     }
     desk.press("D < < D");
-    assert!(matches!(desk.state.sheet, Some(Sheet::Compare(_))), "{}", desk.screen());
+    assert!(desk.opened().starts_with("What differs"), "{}", desk.screen());
     desk.press("D");
-    assert!(desk.state.sheet.is_none() && desk.state.remembered.is_none());
+    assert!(desk.opened().is_empty() && desk.state.remembered.is_none());
 }
 
 #[test]
 fn a_comparison_scrolls_like_every_list() {
     let mut desk = Desk::at(100, (120, 24));
     desk.press("d { { d");
-    let chosen = |desk: &Desk| {
-        let Some(Sheet::Compare(sheet)) = &desk.state.sheet else { panic!("{}", desk.screen()) };
+    let chosen = |desk: &mut Desk| {
         let marked =
             desk.lines().iter().position(|line| line.contains('▸')).expect("the chosen line is marked");
-        (sheet.at, sheet.lines().len(), marked)
+        let (at, lines) = desk.chosen();
+        (at, lines, marked)
     };
-    let (at, lines, top) = chosen(&desk);
+    let (at, lines, top) = chosen(&mut desk);
     assert!(at == 1 && lines > 24, "behind the first title: {lines}");
     desk.press("end");
-    let (at, _, bottom) = chosen(&desk);
+    let (at, _, bottom) = chosen(&mut desk);
     assert_eq!(at, lines - 1);
     desk.press("up");
-    assert_eq!(chosen(&desk).2, bottom, "what is chosen last stands below");
+    assert_eq!(chosen(&mut desk).2, bottom, "what is chosen last stands below");
     desk.press("home");
     desk.mouse(MouseEventKind::ScrollDown, 10, 10);
-    assert_eq!((chosen(&desk).0, chosen(&desk).2), (1, top), "the wheel goes by the same rule");
+    assert_eq!((chosen(&mut desk).0, chosen(&mut desk).2), (1, top), "the wheel goes by the same rule");
     // What is chosen is looked at: the moment and the process.
-    let Some(Sheet::Compare(sheet)) = &desk.state.sheet else { panic!("the sheet") };
-    let (pid, wall) = (sheet.comparison.processes[0].pid, sheet.walls[1]);
+    let line = desk.lines().into_iter().find(|line| line.contains('▸')).expect("the chosen line");
+    let wall = desk.state.shown_wall();
     desk.press("enter");
-    assert!(desk.state.sheet.is_none() && pid.is_some());
-    assert_eq!(desk.state.sample.as_ref().map(|sample| sample.now.wall_ns()), Some(wall));
-    assert_eq!(
-        desk.state.selected.as_ref().and_then(|row| match row {
-            RowId::Process(key) => Some(key.pid),
-            _ => None,
-        }),
-        pid
-    );
+    assert!(desk.opened().is_empty());
+    assert_eq!(desk.state.shown_wall(), wall, "the second moment, at which the sheet was opened");
+    let Some(RowId::Process(key)) = desk.state.selected else { panic!("a process is selected") };
+    assert!(line.contains(&format!("[{}]", key.pid)), "{line}");
 }
 
 #[test]
@@ -619,9 +608,8 @@ fn a_hint_that_the_typed_line_covers_is_not_there_to_be_clicked() {
     for x in 0..140 {
         desk.click(x, 39);
     }
-    let prompt = desk.state.prompt.as_ref().expect("it is typed still");
-    assert_eq!(prompt.line.text(), "");
-    assert!(desk.state.sheet.is_none());
+    assert_eq!(desk.opened(), "narrow", "it is typed still");
+    assert!(desk.lines()[38].trim_end() == " narrow", "{}", desk.screen());
 }
 
 /// Every action on a row that stands for threads does something or says why not.

@@ -1,11 +1,12 @@
 //! Selecting, ordering, acting: keys and the mouse.
 
 use super::Desk;
+use crate::feed::Delivery;
 use crate::machine::Outcome;
 use crate::panes;
-use crate::screen::{Effect, Event, update};
-use crate::sheets::Sheet;
+use crate::screen::Event;
 use crate::state::Mode;
+use crate::state::effect::Effect;
 use crate::state::parts::Placed;
 use dozor_core::lane::Lane;
 use dozor_core::rank::RowId;
@@ -42,7 +43,7 @@ fn narrowing_shows_as_one_types_and_can_be_undone() {
     desk.press("/ :stack");
     assert_eq!(desk.state.table.lines.len(), 1);
     desk.press("enter");
-    assert!(desk.state.prompt.is_none());
+    assert!(desk.opened().is_empty());
     assert!(desk.screen().contains("1 of 20") && desk.screen().contains("narrowed: stack"));
     desk.press("/ :xyz");
     assert!(desk.screen().contains("no process matches"));
@@ -53,8 +54,7 @@ fn narrowing_shows_as_one_types_and_can_be_undone() {
     assert_eq!(narrowed(&desk), "");
     desk.press("/");
     desk.event(Event::Paste("dome\ncam\x1b".to_owned()));
-    let typed = desk.state.prompt.as_ref().map(|prompt| prompt.line.text());
-    assert_eq!(typed.as_deref(), Some("domecam"));
+    assert!(desk.screen().contains(" narrow domecam\n"), "{}", desk.screen());
 }
 
 #[test]
@@ -140,7 +140,7 @@ fn a_signal_goes_to_the_selected_or_the_marked_and_its_outcome_is_said() {
     let [Effect::Signal(signal, targets), ..] = &desk.press("enter")[..] else { panic!("a signal") };
     assert_eq!((&*signal.name, targets.len()), ("KILL", 2));
     assert_eq!(desk.press("x esc"), []);
-    assert!(desk.state.sheet.is_none());
+    assert!(desk.opened().is_empty());
 }
 
 #[test]
@@ -151,10 +151,10 @@ fn what_cannot_be_seen_is_not_acted_on() {
     let [Effect::Signal(_, targets), Effect::Keep(_)] = &effects[..] else { panic!("{effects:?}") };
     assert_eq!(targets[0].label(), "stacker[3820]", "the narrowed-out selection is not the target");
     desk.press("esc esc esc x");
-    assert!(desk.state.sheet.is_none(), "rows move: the first x only selects");
+    assert!(desk.opened().is_empty(), "rows move: the first x only selects");
     assert!(desk.screen().contains("x again acts on it"));
     desk.press("x");
-    assert!(matches!(desk.state.sheet, Some(Sheet::Act(_))));
+    assert!(desk.opened().starts_with("What shall happen"));
     desk.press("esc");
     let Some(RowId::Process(key)) = desk.state.selected.clone() else { panic!("a process") };
     desk.machine.signal(key, 9).expect("it ends");
@@ -168,7 +168,7 @@ fn nothing_can_be_done_to_the_processes_of_a_recording() {
     let mut desk = Desk::at(50, (120, 40));
     desk.state.tied = Some("this is a recording");
     assert_eq!(desk.press("home x"), []);
-    assert!(desk.state.sheet.is_none() && desk.screen().contains("this is a recording"));
+    assert!(desk.opened().is_empty() && desk.screen().contains("this is a recording"));
     assert_eq!(desk.press("+"), []);
 }
 
@@ -211,10 +211,10 @@ fn the_scroll_bar_is_dragged_and_the_order_holds_meanwhile() {
 #[test]
 fn a_high_cost_of_its_own_is_said() {
     let mut desk = Desk::at(20, (160, 48));
-    desk.event(Event::OwnCost(7.2));
+    desk.event(Event::Feed(Delivery::OwnCost(7.2)));
     desk.run(1);
     assert!(desk.screen().contains("Dozor itself uses 7 % of a core at this interval; + reads less often."));
-    desk.event(Event::OwnCost(0.4));
+    desk.event(Event::Feed(Delivery::OwnCost(0.4)));
     desk.run(1);
     assert!(desk.screen().contains("own 0.4 %") && !desk.screen().contains("Dozor itself"));
 }
@@ -249,7 +249,7 @@ fn every_cell_of_the_screen_can_be_clicked_dragged_and_turned() {
                 for x in (y % every..size.0).step_by(usize::from(every)) {
                     desk.mouse(kind, x, y);
                     desk.mouse(MouseEventKind::Up(MouseButton::Left), x, y);
-                    if desk.state.sheet.is_some() || desk.state.prompt.is_some() {
+                    if !desk.opened().is_empty() {
                         desk.press("esc");
                     }
                 }
@@ -300,7 +300,7 @@ fn sheets_are_chosen_from_by_clicks_and_closed_by_one_beside_them() {
             row: hint,
             modifiers: KeyModifiers::NONE,
         };
-        update(&mut desk.state, Event::Mouse(event), now)
+        desk.update(Event::Mouse(event), now)
     };
     let [Effect::Signal(signal, targets), Effect::Keep(_)] = &effects[..] else { panic!("{effects:?}") };
     assert_eq!((&*signal.name, targets[0].label()), ("KILL", "stacker[3820]".to_owned()));
@@ -310,7 +310,7 @@ fn sheets_are_chosen_from_by_clicks_and_closed_by_one_beside_them() {
     assert_eq!(desk.state.order.first.metric.alias, "rss");
     desk.press("?");
     desk.click(10, 0);
-    assert!(desk.state.sheet.is_none(), "a click beside a sheet closes it");
+    assert!(desk.opened().is_empty(), "a click beside a sheet closes it");
 }
 
 #[test]

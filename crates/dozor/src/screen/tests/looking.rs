@@ -1,8 +1,9 @@
 //! Lanes, parts and time: what one looks at.
 
 use super::{Desk, idle_reading};
+use crate::feed::Delivery;
 use crate::look::clock::Zone;
-use crate::screen::{Event, next_tick};
+use crate::screen::Event;
 use crate::state::Mode;
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts::PartId;
@@ -50,7 +51,7 @@ fn a_replay_plays_at_its_own_pace_and_stops_at_the_end() {
     desk.press("space");
     for expected in [0, 1, 2] {
         assert_eq!(desk.state.shown(), Some(expected));
-        assert!(next_tick(&desk.state).is_some_and(|tick| tick > desk.now()));
+        assert!(desk.next_tick().is_some_and(|tick| tick > desk.now()));
         desk.seconds += 1;
         desk.event(Event::Tick);
     }
@@ -221,12 +222,12 @@ fn looking_back_survives_that_old_moments_are_thinned() {
     desk.state.cursor = None;
     desk.state.sample = None;
     for second in 0..100 {
-        desk.event(Event::Reading(Arc::new(idle_reading(second))));
+        desk.receive(Arc::new(idle_reading(second)));
     }
     desk.press("< } } } } ]");
     let looked_at = desk.state.sample.as_ref().expect("a sample").now.wall_ns();
     for second in 100..7_400 {
-        desk.event(Event::Reading(Arc::new(idle_reading(second))));
+        desk.receive(Arc::new(idle_reading(second)));
     }
     let now = desk.state.sample.as_ref().expect("a sample").now.wall_ns();
     assert!((now - looked_at).abs() <= 8_000_000_000, "{looked_at} became {now}");
@@ -258,8 +259,7 @@ fn replayed() -> Desk {
     desk.state.mode = Mode::Replay { playing: false, due: None };
     desk.state.every = Duration::from_secs(2);
     desk.state.cursor = Some(0);
-    let now = desk.now();
-    desk.state.refresh(now);
+    desk.state.refresh();
     desk.event(Event::Tick);
     desk
 }
@@ -367,7 +367,7 @@ fn two_moments_are_compared_most_first() {
     let a = swapped.lines().find(|line| line.trim_start().starts_with("A ")).expect("side A").to_owned();
     assert!(a.contains("02:18:30"), "{a}");
     desk.press("b");
-    assert!(desk.state.sheet.is_none() && desk.screen().contains("2031-02-14 02:05:00"));
+    assert!(desk.opened().is_empty() && desk.screen().contains("2031-02-14 02:05:00"));
 }
 
 #[test]
@@ -388,7 +388,7 @@ fn a_note_that_lies_just_behind_its_sample_is_passed() {
         |desk: &Desk, number: usize| desk.state.timeline.moment(number).map_or(0, |moment| moment.wall_ns);
     for (number, text) in [(20, "the dome opens"), (40, "the dome closes")] {
         let mark = Mark::new(wall(&desk, number) + 1_000_000, MarkKind::Note, text);
-        desk.event(Event::Mark(mark));
+        desk.event(Event::Feed(Delivery::Mark(mark)));
     }
     desk.press("< )");
     assert!(desk.screen().contains("the dome opens"), "{}", desk.screen());

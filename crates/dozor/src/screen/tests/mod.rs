@@ -7,10 +7,12 @@ mod looking;
 mod screens;
 mod terminal;
 
+use crate::feed::Delivery;
 use crate::look::action::key_of;
 use crate::look::theme::{Depth, Theme};
-use crate::screen::{Effect, Event, update};
+use crate::screen::{Event, Screen};
 use crate::state::State;
+use crate::state::effect::Effect;
 use dozor_core::demo::{PRELUDE, SimulatedMachine};
 use dozor_core::known::Raw;
 use dozor_core::reading::{ProcessRow, Reading};
@@ -27,9 +29,23 @@ use std::time::{Duration, Instant};
 /// The simulated machine on a screen of a given size, with a clock of its own.
 struct Desk {
     machine: SimulatedMachine,
-    state: State,
+    screen: Screen,
     begin: Instant,
     seconds: u64,
+}
+
+impl std::ops::Deref for Desk {
+    type Target = Screen;
+
+    fn deref(&self) -> &Screen {
+        &self.screen
+    }
+}
+
+impl std::ops::DerefMut for Desk {
+    fn deref_mut(&mut self) -> &mut Screen {
+        &mut self.screen
+    }
 }
 
 impl Desk {
@@ -44,7 +60,7 @@ impl Desk {
         let theme = Theme::new(Depth::Mono, false);
         let state = State::new(timeline, theme, Duration::from_secs(1), size);
         let begin = PRELUDE as u64 + seconds - 60;
-        let mut desk = Desk { machine, state, begin: Instant::now(), seconds: begin };
+        let mut desk = Desk { machine, screen: Screen::new(state), begin: Instant::now(), seconds: begin };
         desk.run(61);
         desk
     }
@@ -58,7 +74,7 @@ impl Desk {
         for _ in 0..readings {
             self.machine.advance_to(Duration::from_secs(self.seconds));
             let reading = Arc::new(self.machine.reading());
-            self.event(Event::Reading(reading));
+            self.receive(reading);
             self.event(Event::Tick);
             self.seconds += 1;
         }
@@ -66,7 +82,23 @@ impl Desk {
 
     fn event(&mut self, event: Event) -> Vec<Effect> {
         let now = self.now();
-        update(&mut self.state, event, now)
+        self.screen.update(event, now)
+    }
+
+    fn receive(&mut self, reading: Arc<Reading>) {
+        self.event(Event::Feed(Delivery::Reading(reading)));
+    }
+
+    /// What stands in the edge of what is open, or before the line that is typed; nothing where nothing is open.
+    fn opened(&self) -> String {
+        self.screen.sheets.last().map(|sheet| sheet.title(&self.state)).unwrap_or_default()
+    }
+
+    /// The chosen line of the list that is open, and the number of its lines.
+    fn chosen(&mut self) -> (usize, usize) {
+        let Screen { state, sheets } = &mut self.screen;
+        let list = sheets.last_mut().and_then(|sheet| sheet.list(state)).expect("a list");
+        (*list.at, list.lines)
     }
 
     /// Types text as it is.
@@ -105,7 +137,7 @@ impl Desk {
         let mut terminal =
             Terminal::new(TestBackend::new(self.state.size.0, self.state.size.1)).expect("a screen");
         let now = self.now();
-        terminal.draw(|frame| crate::screen::draw(&self.state, frame, now)).expect("a frame");
+        terminal.draw(|frame| self.screen.draw(frame, now)).expect("a frame");
         terminal.backend().clone()
     }
 

@@ -1,11 +1,10 @@
 //! Literal screens, and what must never be on one.
 
 use super::Desk;
+use crate::feed::Delivery;
 use crate::look::action::ACTIONS;
 use crate::look::theme::{Depth, Theme};
-use crate::screen::{Event, update};
-use crate::sheets::Sheet;
-use crate::sheets::pick::Kind;
+use crate::screen::{Event, Screen};
 use crate::state::State;
 use dozor_core::demo::{SimulatedMachine, Site};
 use dozor_core::known::Raw;
@@ -66,8 +65,9 @@ fn every_size_and_every_sheet_can_be_drawn() {
 #[test]
 fn hostile_names_reach_the_screen_as_plain_text() {
     let host = Arc::new(HostFacts { name: "lynx-obs".to_owned(), cores: 8, ..HostFacts::default() });
-    let mut state =
-        State::new(Timeline::live(host), Theme::new(Depth::Mono, false), Duration::from_secs(1), (130, 24));
+    let theme = Theme::new(Depth::Mono, false);
+    let state = State::new(Timeline::live(host), theme, Duration::from_secs(1), (130, 24));
+    let mut shown = Screen::new(state);
     let name = dozor_core::text::clean(b"a\x1b[31m\nb\xff\xe2\x80\xae");
     let row = ProcessRow {
         pid: 7.into(),
@@ -78,9 +78,9 @@ fn hostile_names_reach_the_screen_as_plain_text() {
     };
     let reading = Reading { processes: vec![Arc::new(row)], ..Reading::default() };
     let now = Instant::now();
-    update(&mut state, Event::Reading(Arc::new(reading)), now);
+    shown.update(Event::Feed(Delivery::Reading(Arc::new(reading))), now);
     let mut terminal = Terminal::new(TestBackend::new(130, 24)).expect("a screen");
-    terminal.draw(|frame| crate::screen::draw(&state, frame, now)).expect("a frame");
+    terminal.draw(|frame| shown.draw(frame, now)).expect("a frame");
     let screen = terminal.backend().to_string();
     assert!(screen.contains("a\\x1b[31m\\nb\\xff\\u{202e}"), "{screen}");
     assert!(!screen.contains('\x1b') && !screen.contains('\u{202e}'));
@@ -91,7 +91,8 @@ fn hostile_names_reach_the_screen_as_plain_text() {
 fn unknown_forbidden_and_zero_look_different() {
     let host = Arc::new(HostFacts { cores: 8, ticks_per_second: 100, ..HostFacts::default() });
     let theme = Theme::new(Depth::Mono, false);
-    let mut state = State::new(Timeline::live(host), theme, Duration::from_secs(1), (140, 24));
+    let state = State::new(Timeline::live(host), theme, Duration::from_secs(1), (140, 24));
+    let mut shown = Screen::new(state);
     let now = Instant::now();
     for second in 1..3i64 {
         let mut reading = Reading::default();
@@ -105,11 +106,11 @@ fn unknown_forbidden_and_zero_look_different() {
             write_bytes: 0.into(),
             ..ProcessRow::default()
         })];
-        update(&mut state, Event::Reading(Arc::new(reading)), now);
+        shown.update(Event::Feed(Delivery::Reading(Arc::new(reading))), now);
     }
-    update(&mut state, Event::Key(KeyEvent::new(KeyCode::Char('3'), KeyModifiers::NONE)), now);
+    shown.update(Event::Key(KeyEvent::new(KeyCode::Char('3'), KeyModifiers::NONE)), now);
     let mut terminal = Terminal::new(TestBackend::new(140, 24)).expect("a screen");
-    terminal.draw(|frame| crate::screen::draw(&state, frame, now)).expect("a frame");
+    terminal.draw(|frame| shown.draw(frame, now)).expect("a frame");
     let screen = terminal.backend().to_string();
     let row = screen.lines().find(|line| line.contains("    7  ")).expect("the row");
     let cells: Vec<&str> = row.trim_matches('"').split_whitespace().collect();
@@ -121,7 +122,7 @@ fn unknown_forbidden_and_zero_look_different() {
 fn the_help_page_shows_every_action() {
     let mut desk = Desk::at(10, (140, 160));
     desk.press("?");
-    assert!(matches!(&desk.state.sheet, Some(Sheet::Pick(picker)) if picker.kind == Kind::Help));
+    assert_eq!(desk.opened(), "Help");
     let screen = desk.screen();
     for entry in ACTIONS {
         assert!(screen.contains(entry.name), "{} is missing", entry.name);
@@ -130,9 +131,9 @@ fn the_help_page_shows_every_action() {
     let lines = desk.lines();
     assert!(lines.iter().any(|line| line.contains("copy the PID")) && !desk.screen().contains("redraw"));
     desk.press("esc");
-    assert!(desk.state.sheet.is_none());
+    assert!(desk.opened().is_empty());
     desk.press("? ?");
-    assert!(desk.state.sheet.is_none(), "the key that opened it closes it");
+    assert!(desk.opened().is_empty(), "the key that opened it closes it");
 }
 
 #[test]
@@ -146,7 +147,7 @@ fn a_gap_is_drawn_as_one_on_the_lanes() {
         Arc::new(moved)
     };
     let reading = desk.machine.reading();
-    desk.event(Event::Reading(shift(&reading, 20)));
+    desk.receive(shift(&reading, 20));
     assert!(
         desk.screen().contains("the clock was set forward by 20 s; no rates over that"),
         "{}",
@@ -157,7 +158,7 @@ fn a_gap_is_drawn_as_one_on_the_lanes() {
         desk.seconds += 1;
         desk.machine.advance_to(Duration::from_secs(desk.seconds));
         let reading = desk.machine.reading();
-        desk.event(Event::Reading(shift(&reading, 20)));
+        desk.receive(shift(&reading, 20));
     }
     let layout = desk.state.layout().expect("a layout");
     let lines = desk.lines();

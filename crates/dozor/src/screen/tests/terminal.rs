@@ -3,7 +3,6 @@
 use super::{Desk, Written, idle_reading};
 use crate::look::theme::{Depth, Theme};
 use crate::run::frugal::Frugal;
-use crate::screen::Event;
 use dozor_core::reading::HostFacts;
 use dozor_core::timeline::Timeline;
 use ratatui::{Terminal, TerminalOptions, Viewport};
@@ -23,7 +22,7 @@ fn bytes_of_frames(desk: &mut Desk, frames: usize, step: impl Fn(&mut Desk)) -> 
     for _ in 0..frames {
         step(desk);
         let now = desk.now();
-        terminal.draw(|frame| crate::screen::draw(&desk.state, frame, now)).expect("a frame");
+        terminal.draw(|frame| desk.screen.draw(frame, now)).expect("a frame");
         let written = out.take();
         parser.process(&written);
         bytes.push(written.len());
@@ -43,7 +42,7 @@ fn a_quiet_frame_takes_few_bytes_and_shows_what_was_drawn() {
     let second = Cell::new(0);
     let bytes = bytes_of_frames(&mut desk, 60, |desk| {
         second.set(second.get() + 1);
-        desk.event(Event::Reading(Arc::new(idle_reading(second.get()))));
+        desk.receive(Arc::new(idle_reading(second.get())));
     });
     let mut frames = bytes[5..].to_vec();
     frames.sort_unstable();

@@ -27,8 +27,6 @@ pub struct Wish {
     pub in_parts: bool,
     /// Processes are marked: a line has their totals.
     pub marks: bool,
-    /// Lines that a prompt takes above the hint line.
-    pub prompt: u16,
     /// A strip shows all of the time there is.
     pub overview: bool,
 }
@@ -62,9 +60,7 @@ pub struct Layout {
     pub message: Rect,
     /// Totals of the marked processes.
     pub marks: Option<Rect>,
-    /// The prompt with what it offers, over the last rows; without lines where nothing is typed.
-    pub prompt: Rect,
-    /// Hints, or what is being typed.
+    /// Hints.
     pub hints: Rect,
 }
 
@@ -118,7 +114,6 @@ impl Layout {
         let rows = take((height - 1 - marks).saturating_sub(headings.bottom()));
         let marks = (marks > 0).then(|| take(1));
         let hints = take(1);
-        let prompt = wish.prompt.min(height - 2);
         let facts = match width {
             0..100 => 28,
             100..140 => 40,
@@ -138,7 +133,6 @@ impl Layout {
             rows,
             message: Rect::new(0, rows.bottom().saturating_sub(1), width, 1),
             marks,
-            prompt: Rect::new(0, hints.y - prompt, width, prompt),
             hints,
         })
     }
@@ -178,15 +172,8 @@ mod tests {
             for (parts, in_parts, sentences) in [(0, false, 0), (4, true, 1), (12, false, 3), (200, true, 9)]
             {
                 let marks = sentences == 1;
-                let wish = Wish {
-                    lanes: lanes.clone(),
-                    sentences,
-                    parts,
-                    in_parts,
-                    marks,
-                    prompt: sentences * 3,
-                    overview: in_parts,
-                };
+                let wish =
+                    Wish { lanes: lanes.clone(), sentences, parts, in_parts, marks, overview: in_parts };
                 for width in (1..260).step_by(3) {
                     for height in 1..90 {
                         let Some(layout) = Layout::new(width, height, &wish) else {

@@ -1,0 +1,106 @@
+//! The recording that is written while the screen goes on: a thread of its own, so that a slow disk keeps no key waiting.
+
+use crate::recorder::{Recorder, Written, in_file_name};
+use crate::screen::Event;
+use crate::state::State;
+use dozor_core::reading::Reading;
+use dozor_core::recording::Mark;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, Sender, channel};
+use std::thread::JoinHandle;
+
+/// What goes into a recording.
+enum Item {
+    Reading(Arc<Reading>),
+    Mark(Mark),
+}
+
+/// A recording that is written, or none.
+#[derive(Default)]
+pub struct Recording {
+    /// What the thread takes; dropping it ends the recording.
+    items: Option<Sender<Item>>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Recording {
+    /// Begins one in the working directory; what becomes of it is said as events. Where one runs, nothing happens.
+    pub fn start(&mut self, state: &State, say: impl Fn(Event) + Send + 'static) {
+        // The key may be pressed again before the thread has said that it began.
+        if self.thread.as_ref().is_some_and(|thread| !thread.is_finished()) {
+            return;
+        }
+        let host = state.timeline.host().clone();
+        let wall = state.sample.as_ref().map_or(0, |sample| sample.now.wall_ns());
+        let name = in_file_name(&host.name);
+        let path = PathBuf::from(format!("{name}-{}.dozor", state.zone.for_file_name(wall)));
+        let (sender, items) = channel();
+        // The sample on the screen needs the reading before it as well: rates then begin with the recording.
+        if let Some(sample) = &state.sample
+            && state.cursor.is_none()
+        {
+            for reading in sample.before.iter().chain([&sample.now]) {
+                let _ = sender.send(Item::Reading(reading.clone()));
+            }
+        }
+        let every = state.every;
+        let thread = std::thread::spawn(move || match Recorder::create(&path, host, every) {
+            Ok(recorder) => {
+                say(Event::RecordingBegan(Ok(path)));
+                let result = write(recorder, &items, &say);
+                say(Event::RecordingEnded(result));
+            }
+            Err(error) => say(Event::RecordingBegan(Err(format!("no recording: {error}")))),
+        });
+        *self = Recording { items: Some(sender), thread: Some(thread) };
+    }
+
+    /// Keeps a reading, where one is written.
+    pub fn reading(&mut self, reading: &Arc<Reading>) {
+        if let Some(items) = &self.items
+            && items.send(Item::Reading(reading.clone())).is_err()
+        {
+            self.stop();
+        }
+    }
+
+    /// Keeps a mark; gives it back where nothing is written.
+    pub fn mark(&self, mark: Mark) -> Option<Mark> {
+        let Some(items) = &self.items else { return Some(mark) };
+        let _ = items.send(Item::Mark(mark));
+        None
+    }
+
+    /// Ends it.
+    pub fn stop(&mut self) {
+        self.items = None;
+    }
+
+    /// Ends it and waits for it: the account of a recording is worth that; it is on the disk then.
+    pub fn finish(&mut self) {
+        self.stop();
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+/// Writes what comes until nothing comes any more; gives the account.
+fn write(mut recorder: Recorder, items: &Receiver<Item>, say: &impl Fn(Event)) -> Result<String, String> {
+    for item in items {
+        let written = match item {
+            Item::Reading(reading) => recorder.write(&reading),
+            Item::Mark(mark) => recorder.mark(&mark).map(|()| Written::Done),
+        };
+        match written {
+            Ok(Written::Done | Written::Lost(_, false)) => {}
+            Ok(Written::Lost(reason, true)) => say(Event::RecordingStalled(Some(reason))),
+            Ok(Written::Again(..)) => say(Event::RecordingStalled(None)),
+            Err(error) => {
+                return Err(format!("the recording ended: {error}; what was written before stays readable"));
+            }
+        }
+    }
+    recorder.finish().map_err(|error| error.to_string())
+}

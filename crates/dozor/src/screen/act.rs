@@ -1,0 +1,188 @@
+//! What each action does: one arm for each.
+
+use super::Screen;
+use crate::look::action::{Action, entry_of};
+use crate::panes::hints::now_word;
+use crate::settings::Origin;
+use crate::settings::table::{setting, theme_names};
+use crate::sheets::act::ActSheet;
+use crate::sheets::columns::ColumnsSheet;
+use crate::sheets::compare::CompareSheet;
+use crate::sheets::pick;
+use crate::sheets::prompt::Prompt;
+use crate::sheets::settings::SettingsSheet;
+use crate::state::effect::Effect;
+use crate::state::selection::Way;
+use crate::state::{Mode, State, Stay};
+use dozor_core::lane::Severity;
+use dozor_core::rank::Whose;
+
+impl Screen {
+    /// Does what an action says.
+    #[allow(clippy::too_many_lines, reason = "a table: an arm for each action, none may be forgotten")]
+    pub fn act(&mut self, action: Action) {
+        let state = &mut self.state;
+        match action {
+            // What opens over the screen.
+            Action::Act => {
+                let sheet = ActSheet::open(state);
+                self.open(sheet);
+            }
+            Action::Difference => {
+                let sheet = CompareSheet::open(state);
+                self.open(sheet);
+            }
+            Action::Narrow => self.open(Some(Prompt::narrowing(&self.state))),
+            Action::GoTo => self.open(Some(Prompt::going(&self.state))),
+            Action::GoToTime => self.open(Prompt::time(&self.state)),
+            Action::Bookmark => self.open(Prompt::note(&self.state)),
+            Action::SaveView => self.open(Some(Prompt::view(&self.state))),
+            Action::Order => self.open(Some(pick::order::sheet(&self.state))),
+            Action::Arrange => self.open(Some(pick::arrange::sheet(&self.state))),
+            Action::Commands => self.open(Some(pick::commands::sheet())),
+            Action::Help => self.open(Some(pick::help::sheet())),
+            Action::Columns => self.open(Some(ColumnsSheet::default())),
+            Action::Settings => self.open(Some(SettingsSheet::default())),
+            // Lanes and parts.
+            Action::Lane(lane) => state.choose_lane(Some(lane)),
+            Action::Overview => state.choose_lane(None),
+            Action::NextLane => state.step_lane(1),
+            Action::PreviousLane => state.step_lane(-1),
+            Action::Parts => state.next_parts(true),
+            Action::PreviousParts => state.next_parts(false),
+            Action::Fold => state.lanes.fold(state.lane),
+            Action::Hide => state.hide_lane(),
+            Action::AllLanes => state.lanes.restore(),
+            Action::LaneUp | Action::LaneDown => state.shift_lane(action == Action::LaneDown),
+            // Rows.
+            Action::Down | Action::Up | Action::PageDown | Action::PageUp | Action::First | Action::Last => {
+                if state.parts.in_focus {
+                    state.move_in_parts(action);
+                } else {
+                    state.go_in_rows(action);
+                }
+            }
+            Action::NextMatch => state.go_to_match(Way::On),
+            Action::PreviousMatch => state.go_to_match(Way::Back),
+            Action::Parent => state.go_to_parent(),
+            Action::OtherWay => state.order_by(state.order.reversed()),
+            Action::ArrangeBy(arrange) => state.arrange_by(arrange),
+            Action::Open => state.open_row(),
+            Action::Close => state.close_row(),
+            Action::FoldRows => state.fold_all_rows(),
+            Action::PanRight => state.pan(true),
+            Action::PanLeft => state.pan(false),
+            Action::NextView => state.next_view(),
+            Action::Mark => state.mark_selected(),
+            Action::MarkAll => state.mark_all(),
+            Action::InvertMarks => state.invert_marks(),
+            Action::ClearMarks => state.marked.clear(),
+            Action::CopyPid => state.copy(|target| target.key.pid.to_string()),
+            Action::CopyCommand => state.copy(|target| target.command.to_string()),
+            // Time.
+            Action::Freeze => state.freeze(),
+            Action::StepBack => state.step_time(-1),
+            Action::StepOn => state.step_time(1),
+            Action::TenBack => state.step_time(-10),
+            Action::TenOn => state.step_time(10),
+            Action::Begin => state.go_to_sample(state.timeline.first()),
+            Action::End => state.go_to_sample(state.timeline.end().saturating_sub(1)),
+            Action::Live => state.go_live(),
+            Action::Peak => state.go_to_peak(),
+            Action::NextTrouble => state.go_to_trouble(true),
+            Action::PreviousTrouble => state.go_to_trouble(false),
+            Action::NextSign => state.go_to_sign(true),
+            Action::PreviousSign => state.go_to_sign(false),
+            Action::Zone => state.change_zone(),
+            Action::Wider => state.zoom = state.zoom.step(true, state.every),
+            Action::Narrower => state.zoom = state.zoom.step(false, state.every),
+            Action::Means => state.zoom.mean = !state.zoom.mean,
+            // Readings. The key that makes the interval longer plays faster: `+` is more of both.
+            Action::Slower | Action::Faster if state.mode == Mode::Live => {
+                state.change_interval(action == Action::Slower);
+            }
+            Action::Slower | Action::Faster => state.change_speed(action == Action::Slower),
+            Action::Record => state.turn_recording(),
+            Action::ByHand => state.turn_by_hand(),
+            Action::ReadNow => state.read_now(),
+            // The program.
+            Action::Threads
+            | Action::KernelThreads
+            | Action::ActiveOnly
+            | Action::Whose
+            | Action::CommandForm
+            | Action::Percent
+            | Action::Mean
+            | Action::Units
+            | Action::Times
+            | Action::Theme => switch(state, action),
+            Action::Mouse => turn_mouse(state),
+            Action::Back => back(state),
+            Action::Suspend => state.outbox.push(Effect::Suspend),
+            Action::Redraw => state.outbox.push(Effect::Redraw),
+            Action::Quit => state.outbox.push(Effect::Quit),
+        }
+    }
+}
+
+/// Goes to the next value of a setting, and says what it is now.
+fn switch(state: &mut State, action: Action) {
+    let Some(setting) = action.setting().and_then(setting) else { return };
+    let (choices, present) = if action == Action::Theme {
+        // What the terminal says is one of the others; it is not worth a step of its own.
+        (theme_names(state).into_iter().skip(1).collect(), state.theme_name())
+    } else {
+        (setting.choices(state), setting.get(state))
+    };
+    let next = choices.iter().position(|choice| *choice == present).map_or(0, |at| (at + 1) % choices.len());
+    let value = choices[next].clone();
+    match setting.set(state, &value) {
+        Ok(()) => {
+            state.configured.origins.insert(setting.name, Origin::Session);
+            let word = now_word(state, action);
+            let word = if word.is_empty() { value } else { word };
+            let name = entry_of(action).map_or(setting.name, |entry| entry.name);
+            state.say_for(Severity::Fine, format!("{name}: {word}"), Stay::Brief);
+        }
+        Err(problem) => state.say(Severity::Notice, problem),
+    }
+}
+
+fn turn_mouse(state: &mut State) {
+    state.mouse = !state.mouse;
+    let text = if state.mouse {
+        "the mouse is Dozor's again".to_owned()
+    } else {
+        let key = state.key(Action::Mouse);
+        format!("the mouse is the terminal's: select text with it; {key} takes it back")
+    };
+    state.say(Severity::Fine, text);
+}
+
+/// Takes off what narrows; else the selection and the marks.
+fn back(state: &mut State) {
+    if state.search.take().is_some() {
+        state.message = None;
+        return;
+    }
+    if state.message.take().is_some() {
+        return;
+    }
+    let narrowing = &mut state.narrowing;
+    if state.parts.in_focus || state.parts.selected.is_some() {
+        state.parts.in_focus = false;
+        state.select_part(None);
+    } else if state.find.take().is_some() {
+        // What was looked for is no longer drawn out.
+    } else if narrowing.expression.take().is_some() {
+        state.rank_anew();
+    } else if narrowing.whose != Whose::Everyone || narrowing.active || narrowing.pids.is_some() {
+        *narrowing = narrowing.cleared();
+        state.rank_anew();
+    } else if state.selected.take().is_some() {
+        state.scroll = 0;
+        state.held_until = None;
+    } else {
+        state.marked.clear();
+    }
+}

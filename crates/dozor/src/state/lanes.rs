@@ -1,0 +1,141 @@
+//! Choosing lanes and parts, and how lanes stand.
+
+use super::State;
+use super::parts::Parts;
+use crate::look::action::Action;
+use dozor_core::lane::{Lane, Severity};
+use dozor_core::parts::{PartId, lens};
+use dozor_core::rank::Order;
+
+impl State {
+    /// Looks at a lane, or at the overview.
+    pub fn choose_lane(&mut self, lane: Option<Lane>) {
+        let explained = self.parts.seen(self.layout().and_then(|layout| layout.parts));
+        self.lane = lane;
+        self.parts = Parts { explained, ..Parts::default() };
+        self.order = lane.map_or_else(Order::by_cpu, |lane| Order::by(lane.lens()));
+        self.chosen_lane_first();
+        self.look_at_parts();
+        self.rank_anew();
+        if self.selected.is_none() {
+            self.scroll = 0;
+        }
+    }
+
+    /// Goes through the shown lanes and the overview.
+    pub fn step_lane(&mut self, steps: isize) {
+        let lanes = self.lanes.shown(self.lane);
+        let present = self.lane.and_then(|lane| lanes.iter().position(|other| *other == lane));
+        let present = present.map_or(0, |at| at + 1);
+        let next = (present as isize + steps).rem_euclid(lanes.len() as isize + 1) as usize;
+        self.choose_lane(next.checked_sub(1).map(|at| lanes[at]));
+    }
+
+    /// Hides the chosen lane.
+    pub fn hide_lane(&mut self) {
+        let Some(lane) = self.lane else {
+            self.say(Severity::Notice, "choose the lane to hide first".to_owned());
+            return;
+        };
+        if self.lanes.hide(lane) {
+            self.choose_lane(None);
+            let text = format!("{} is hidden; H shows all lanes again", lane.name());
+            self.say(Severity::Fine, text);
+        }
+    }
+
+    /// Moves the chosen lane among the others.
+    pub fn shift_lane(&mut self, down: bool) {
+        match self.lane {
+            Some(lane) => self.lanes.shift(lane, down),
+            None => self.say(Severity::Notice, "choose the lane to move first".to_owned()),
+        }
+    }
+
+    /// Arrow keys go to the parts; where they are there already, to the next kind of part.
+    pub fn next_parts(&mut self, on: bool) {
+        if self.lane.is_none() {
+            // The worst resource is what somebody looks for.
+            let worst = self.standing_out.first().map_or(Lane::Cpu, |(_, lane, _)| *lane);
+            self.choose_lane(Some(worst));
+        }
+        let count = self.parts.sections.len();
+        if count == 0 {
+            let name = self.lane.map_or("this", Lane::name);
+            self.say(Severity::Notice, format!("{name} has no parts here"));
+            return;
+        }
+        if self.parts.in_focus || !on {
+            let steps = if on { 1 } else { count - 1 };
+            self.show_section((self.parts.current + steps) % count);
+        }
+        self.parts.in_focus = true;
+        self.keep_part_visible();
+        self.keep_selection_visible();
+    }
+
+    /// Puts a table first. A part that was chosen in another one is given up.
+    pub fn show_section(&mut self, section: usize) {
+        if section != self.parts.current {
+            self.parts.current = section;
+            self.parts.scroll = 0;
+            if self.parts.selected_row().is_none() {
+                self.select_part(None);
+            }
+        }
+    }
+
+    /// Shows the users of a part, or of all of them.
+    pub fn select_part(&mut self, part: Option<PartId>) {
+        if self.parts.selected == part {
+            return;
+        }
+        let usual = self.lane.map_or_else(Order::by_cpu, |lane| Order::by(lane.lens()));
+        let before = self.parts.selected.as_ref().and_then(lens).map_or(usual, Order::by);
+        let after = part.as_ref().and_then(lens).map_or(usual, Order::by);
+        // An order that somebody chose stays.
+        if self.order == before {
+            self.order = after;
+        }
+        self.parts.selected = part;
+        self.scroll = 0;
+        self.rank_anew();
+        self.keep_part_visible();
+    }
+
+    /// Scrolls the table of parts so far that the chosen part is seen.
+    pub fn keep_part_visible(&mut self) {
+        if let Some(area) = self.layout().and_then(|layout| layout.parts) {
+            self.parts.keep_selected_visible(area);
+        }
+    }
+
+    /// Moves among the parts.
+    pub fn move_in_parts(&mut self, action: Action) {
+        let Some(area) = self.layout().and_then(|layout| layout.parts) else { return };
+        let line = self.parts.line(area);
+        let page = self.parts.placed(area).first().map_or(1, |placed| usize::from(placed.rows.height)) * line;
+        let steps = match action {
+            Action::Down => line as isize,
+            Action::Up => -(line as isize),
+            Action::PageDown => page as isize,
+            Action::PageUp => -(page as isize),
+            Action::First => isize::MIN,
+            _ => isize::MAX,
+        };
+        self.move_part(steps);
+    }
+
+    /// Chooses the part so many rows on; the first one where none is chosen.
+    pub fn move_part(&mut self, steps: isize) {
+        let Some(section) = self.parts.sections.get(self.parts.current) else { return };
+        let last = section.rows.len().saturating_sub(1);
+        let row = match self.parts.selected_row() {
+            Some(row) => row.saturating_add_signed(steps).min(last),
+            None if steps == isize::MAX => last,
+            None => 0,
+        };
+        let part = section.rows.get(row).map(|row| row.id.clone());
+        self.select_part(part);
+    }
+}

@@ -1,0 +1,324 @@
+//! Selecting, marking and acting on processes.
+
+use super::effect::Effect;
+use super::{HOLD, State};
+use crate::look::action::Action;
+use crate::machine::Target;
+use dozor_core::aside::is_gathered;
+use dozor_core::lane::Severity;
+use dozor_core::rank::{Listed, RowId};
+use dozor_core::reading::{ProcessKey, ProcessRow};
+use dozor_core::row::Row as _;
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+/// Where a search begins.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Way {
+    /// At the selected row itself.
+    Here,
+    /// Behind it.
+    On,
+    /// Before it, backwards.
+    Back,
+}
+
+impl State {
+    /// Moves among the rows.
+    pub fn go_in_rows(&mut self, action: Action) {
+        let page = self.layout().map_or(1, |layout| layout.rows.height as isize).max(2) - 1;
+        match action {
+            Action::Down => self.move_selection(1),
+            Action::Up => self.move_selection(-1),
+            Action::PageDown => self.move_selection(page),
+            Action::PageUp => self.move_selection(-page),
+            Action::First => self.select_row(0),
+            _ => self.select_row(self.table.lines.len().saturating_sub(1)),
+        }
+    }
+
+    fn move_selection(&mut self, rows: isize) {
+        let target = match (&self.selected, self.row_of_selected()) {
+            (None, _) => self.scroll,
+            (Some(_), Some(row)) => row.saturating_add_signed(rows),
+            // The selected process is gone: go on from where it was.
+            (Some(_), None) => self.selected_row,
+        };
+        self.select_row(target);
+    }
+
+    /// Selects a row, or the last one where there are not as many.
+    pub fn select_row(&mut self, row: usize) {
+        let row = row.min(self.table.lines.len().saturating_sub(1));
+        self.selected = self.id_of_row(row);
+        self.selected_row = row;
+        self.hold_order();
+        self.keep_selection_visible();
+    }
+
+    /// Where nothing is selected, or what is selected cannot be seen because of the narrowing, the first process that
+    /// can be acted on is. A process that has ended stays selected, so that nobody acts on its neighbour by accident.
+    fn select_something(&mut self) {
+        let sample = self.sample.as_ref();
+        let ended = match &self.selected {
+            Some(RowId::Process(key)) => sample.is_some_and(|sample| sample.find(*key).is_none()),
+            _ => false,
+        };
+        if !ended && self.row_of_selected().is_none() {
+            let is_there = |row: &usize| !self.processes_of_row(*row).is_empty();
+            let first = (self.scroll..self.table.lines.len()).find(is_there);
+            self.select_row(first.unwrap_or(self.scroll));
+        }
+    }
+
+    /// Processes of the selected row.
+    fn selected_processes(&self) -> Vec<ProcessKey> {
+        self.row_of_selected().map_or(vec![], |row| self.processes_of_row(row))
+    }
+
+    /// Marks the selected process, or takes the mark off; of several, all are marked unless all are.
+    pub fn mark_selected(&mut self) {
+        self.select_something();
+        let keys: Vec<ProcessKey> =
+            self.selected_processes().into_iter().filter(|key| !is_gathered(*key)).collect();
+        if keys.iter().all(|key| self.marked.contains(key)) {
+            self.marked.retain(|key| !keys.contains(key));
+        } else {
+            self.marked.extend(keys);
+        }
+        self.move_selection(1);
+    }
+
+    /// All processes that are shown, also those in totals.
+    fn shown_processes(&self) -> BTreeSet<ProcessKey> {
+        let rows =
+            (0..self.table.lines.len()).filter(|row| self.line(*row).is_some_and(|line| !line.context));
+        rows.flat_map(|row| self.processes_of_row(row)).collect()
+    }
+
+    /// Marks all processes that are shown.
+    pub fn mark_all(&mut self) {
+        self.marked.extend(self.shown_processes());
+    }
+
+    /// Marks those of the shown processes that are not marked, and only them.
+    pub fn invert_marks(&mut self) {
+        let shown = self.shown_processes();
+        self.marked = shown.difference(&self.marked).copied().collect();
+    }
+
+    /// Rows that the search finds.
+    fn matching_rows(&self) -> Vec<usize> {
+        let (Some(find), Some(sample)) = (&self.find, &self.sample) else { return vec![] };
+        let bound = find.bind(sample, &self.narrowing.me);
+        let found = |row: &usize| {
+            let line = self.line(*row);
+            let is_process = line.is_some_and(|line| !matches!(line.listed, Listed::Thread(_)));
+            is_process && self.view_of_row(*row).is_some_and(|view| bound.holds(&view) == Some(true))
+        };
+        (0..self.table.lines.len()).filter(found).collect()
+    }
+
+    /// Selects the next row that the search finds; behind the last one the first follows.
+    pub fn go_to_match(&mut self, way: Way) {
+        if self.find.is_none() {
+            if way != Way::Here {
+                let text = format!("no search yet; {} starts one", self.key(Action::GoTo));
+                self.say(Severity::Notice, text);
+            }
+            return;
+        }
+        let found = self.matching_rows();
+        let from = self.row_of_selected();
+        let next = match (way, from) {
+            (_, None) => found.iter().find(|row| **row >= self.scroll),
+            (Way::Here, Some(from)) => found.iter().find(|row| **row >= from),
+            (Way::On, Some(from)) => found.iter().find(|row| **row > from),
+            (Way::Back, Some(from)) => found.iter().rev().find(|row| **row < from),
+        };
+        let around = if way == Way::Back { found.last() } else { found.first() };
+        if let Some(row) = next.or(around).copied() {
+            self.select_row(row);
+            if way != Way::Here {
+                self.say_match();
+            }
+        } else if way != Way::Here {
+            self.say(Severity::Notice, "no row that is shown matches".to_owned());
+        }
+    }
+
+    /// Selects the parent of the selected process.
+    pub fn go_to_parent(&mut self) {
+        let parent = self.selected_processes().first().copied().and_then(|key| {
+            let sample = self.sample.as_ref()?;
+            let parent = sample.now.processes[sample.find(key)?].ppid.value()?;
+            sample
+                .now
+                .processes
+                .iter()
+                .find(|row| row.pid.value() == Some(parent))
+                .map(|row| (parent, row.key()))
+        });
+        let row = parent.and_then(|(_, key)| {
+            (0..self.table.lines.len()).find(|row| self.id_of_row(*row) == Some(RowId::Process(key)))
+        });
+        match (parent, row) {
+            (_, Some(row)) => self.select_row(row),
+            (Some((pid, _)), None) => {
+                let text = format!("the parent, PID {pid}, is not among the rows that are shown");
+                self.say(Severity::Notice, text);
+            }
+            (None, _) => {
+                self.say(Severity::Notice, "its parent is not among the processes here".to_owned());
+            }
+        }
+    }
+
+    /// Says how many the search finds, and the keys that go on.
+    pub fn say_match(&mut self) {
+        let found = self.matching_rows();
+        let place = self.row_of_selected().and_then(|row| found.iter().position(|other| *other == row));
+        let (next, previous) = (self.key(Action::NextMatch), self.key(Action::PreviousMatch));
+        let text = match (place, found.len()) {
+            (_, 0) => "no row that is shown matches".to_owned(),
+            (Some(place), many) => format!("{} of {many}; {next} and {previous} go on", place + 1),
+            (None, many) => format!("{many} match; {next} and {previous} go to them"),
+        };
+        self.say(Severity::Fine, text);
+    }
+
+    /// Shows what is below the selected row; where nothing is, the command is moved.
+    pub fn open_row(&mut self) {
+        let Some(row) = self.row_of_selected() else { return self.pan(true) };
+        match self.line(row).and_then(|line| line.open) {
+            Some(false) => self.set_open(row, true),
+            Some(true) => self.select_row(row + 1),
+            None => self.pan(true),
+        }
+    }
+
+    /// Folds what is below the selected row; where that is done, goes to the row above it.
+    pub fn close_row(&mut self) {
+        let Some(row) = self.row_of_selected() else { return self.pan(false) };
+        let Some(line) = self.line(row) else { return };
+        if line.open == Some(true) {
+            self.set_open(row, false);
+        } else if line.depth > 0 {
+            let above =
+                (0..row).rev().find(|above| self.line(*above).is_some_and(|other| other.depth < line.depth));
+            self.select_row(above.unwrap_or(row));
+        } else {
+            self.pan(false);
+        }
+    }
+
+    /// Opens or folds a row; all others stay in place.
+    pub fn set_open(&mut self, row: usize, open: bool) {
+        let Some(id) = self.id_of_row(row) else { return };
+        self.folds.set(&id, open);
+        self.arrange_anew();
+        self.selected = Some(id);
+        self.hold_order();
+        self.keep_selection_visible();
+    }
+
+    /// Folds all rows, or opens all.
+    pub fn fold_all_rows(&mut self) {
+        self.folds.turn_all();
+        self.rank_anew();
+    }
+
+    /// Moves along command lines.
+    pub fn pan(&mut self, right: bool) {
+        const STEP: u16 = 8;
+        /// No command line is kept longer.
+        const FURTHEST: u16 = 4096;
+        let pan = if right { self.pan + STEP } else { self.pan.saturating_sub(STEP) };
+        self.pan = pan.min(FURTHEST);
+    }
+
+    fn target(&self, key: ProcessKey) -> Option<Target> {
+        let sample = self.sample.as_ref()?;
+        let row = &sample.now.processes[sample.find(key)?];
+        row.pid.value()?;
+        let is_child = |other: &&Arc<ProcessRow>| other.ppid.value() == Some(key.pid);
+        let children = sample.now.processes.iter().filter(is_child).count();
+        let (name, user, command) = (row.name.clone(), row.user.clone(), row.command.clone());
+        let kernel = row.kernel.value() == Some(1);
+        Some(Target { key, name, user, command, children, kernel })
+    }
+
+    /// The marked processes, or else the selected one.
+    fn targets(&self) -> Vec<Target> {
+        let keys = if self.marked.is_empty() {
+            self.selected_processes()
+        } else {
+            self.marked.iter().copied().collect()
+        };
+        keys.into_iter().filter_map(|key| self.target(key)).collect()
+    }
+
+    /// The marked processes, or else the selected one; where there is none that can be acted on, says so.
+    pub fn targets_to_act_on(&mut self) -> Option<Vec<Target>> {
+        if let Some(reason) = self.tied {
+            self.say(Severity::Notice, reason.to_owned());
+            return None;
+        }
+        if self.marked.is_empty() {
+            let selected = self.selected.clone();
+            self.select_something();
+            // Rows move: what stands at the top now may be another one than when the hand went to the key.
+            if self.selected != selected && self.table.lines.len() > 1 {
+                let name = self.targets().first().map(Target::label);
+                let text = format!(
+                    "selected {}; {} again acts on it",
+                    name.unwrap_or_default(),
+                    self.key(Action::Act)
+                );
+                self.say(Severity::Notice, text);
+                return None;
+            }
+        }
+        let targets = self.targets();
+        if targets.is_empty() {
+            let is_thread = matches!(self.selected, Some(RowId::Thread(_) | RowId::IdleThreads(_)));
+            let text = if is_thread {
+                "a thread gets no signal of its own; select its process"
+            } else {
+                "that is no process any more; select another"
+            };
+            self.say(Severity::Notice, text.to_owned());
+            return None;
+        }
+        Some(targets)
+    }
+
+    /// Selects the process with a PID, where it is there.
+    pub fn select_pid(&mut self, pid: i64) {
+        let rows = self.sample.as_ref().map(|sample| sample.now.clone());
+        let row = rows.iter().flat_map(|now| &now.processes).find(|row| row.pid.value() == Some(pid));
+        if let Some(row) = row {
+            self.selected = Some(RowId::Process(row.key()));
+            self.hold_order();
+            self.keep_selection_visible();
+        }
+    }
+
+    /// The order holds still for a while.
+    pub fn hold_order(&mut self) {
+        self.held_until = Some(self.now + HOLD);
+    }
+
+    /// Gives something of the marked processes, or else of the selected one, to the clipboard.
+    pub fn copy(&mut self, what: impl Fn(&Target) -> String) {
+        let texts: Vec<String> = self.targets().iter().map(what).collect();
+        if texts.is_empty() {
+            self.say(Severity::Notice, "select a process first".to_owned());
+            return;
+        }
+        let text = texts.join("\n");
+        let shown = if texts.len() == 1 { text.clone() } else { format!("{} lines", texts.len()) };
+        self.say(Severity::Fine, format!("given to the terminal's clipboard: {shown}"));
+        self.outbox.push(Effect::Copy(text));
+    }
+}

@@ -1,0 +1,430 @@
+//! Freezing, stepping, replaying: which moment is shown.
+
+use super::axis;
+use super::effect::Effect;
+use super::search::Search;
+use super::{Mode, State, Stay};
+use crate::look::action::Action;
+use crate::look::clock::Zone;
+use crate::look::columns;
+use dozor_core::lane::{Lane, Severity};
+use dozor_core::rank::RowId;
+use dozor_core::reading::Reading;
+use dozor_core::recording::{Frames, Mark, MarkKind};
+use dozor_core::units::{long_bytes, long_duration};
+use dozor_core::when::{Standpoint, When};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+/// Speeds that `+` and `-` go through.
+const SPEEDS: [f64; 9] = [0.25, 0.5, 1.0, 2.0, 4.0, 8.0, 16.0, 32.0, 64.0];
+
+/// A speed as it is shown: `¼×`, `8×`.
+pub fn speed_word(speed: f64) -> String {
+    match speed {
+        0.25 => "¼×".to_owned(),
+        0.5 => "½×".to_owned(),
+        other => format!("{other}×"),
+    }
+}
+
+impl State {
+    /// A reading has come.
+    pub fn append(&mut self, reading: Arc<Reading>) {
+        // The numbers of old samples change when they are thinned; their time does not.
+        let looked_at =
+            self.cursor.and_then(|cursor| self.timeline.moment(cursor)).map(|moment| moment.wall_ns);
+        self.timeline.append(reading);
+        if let Some(wall) = looked_at {
+            let cursor = self.timeline.at(wall);
+            let same = self.timeline.moment(cursor).is_some_and(|moment| moment.wall_ns == wall);
+            self.cursor = Some(cursor);
+            if !same {
+                self.refresh();
+            }
+        }
+        if self.cursor.is_none() || self.sample.is_none() {
+            self.refresh();
+        }
+    }
+
+    /// What comes with time: messages go, a replay plays on.
+    pub fn tick(&mut self) {
+        if self.message.as_ref().is_some_and(|message| message.until.is_some_and(|until| until <= self.now)) {
+            self.message = None;
+        }
+        if self.held_until.is_some_and(|until| until <= self.now) {
+            self.held_until = None;
+            self.refresh();
+        }
+        self.look_on();
+        // At a high speed several samples may be due since the last frame: they are gone over.
+        let before = self.cursor;
+        while let Mode::Replay { playing: true, due: Some(due) } = self.mode
+            && due <= self.now
+        {
+            let next = self.shown().map_or(0, |shown| shown + 1);
+            if next >= self.timeline.end() {
+                self.mode = Mode::Replay { playing: false, due: None };
+            } else {
+                self.cursor = Some(next);
+                self.plan_next(due.max(self.now.checked_sub(Duration::from_millis(500)).unwrap_or(self.now)));
+            }
+        }
+        if self.cursor != before {
+            self.refresh();
+        }
+    }
+
+    /// Plans the next sample of a replay at its pace, gaps left out.
+    fn plan_next(&mut self, from: Instant) {
+        const LONGEST: f64 = 10.0;
+        let next = self.shown().and_then(|shown| self.timeline.moment(shown + 1));
+        let seconds = next.map(|moment| moment.seconds.unwrap_or(1.0).clamp(0.02, LONGEST));
+        let due = Some(from + Duration::from_secs_f64(seconds.unwrap_or(0.0) / self.speed));
+        self.mode = Mode::Replay { playing: true, due };
+    }
+
+    /// Plays a recording faster or slower.
+    pub fn change_speed(&mut self, faster: bool) {
+        let next = if faster {
+            SPEEDS.into_iter().find(|speed| *speed > self.speed)
+        } else {
+            SPEEDS.into_iter().rev().find(|speed| *speed < self.speed)
+        };
+        if let Some(speed) = next {
+            self.speed = speed;
+            if let Mode::Replay { playing: true, .. } = self.mode {
+                self.plan_next(self.now);
+            }
+        }
+        let text = format!("playing at {} its speed", speed_word(self.speed));
+        self.say_for(Severity::Fine, text, Stay::Brief);
+    }
+
+    /// Takes in what was added to the recordings.
+    pub fn grown(&mut self) {
+        match self.timeline.grow() {
+            Ok(true) => self.took_in(),
+            Ok(false) => {}
+            Err(error) => {
+                let text = format!("what was added cannot be read: {error}");
+                self.say(Severity::Warning, text);
+                return;
+            }
+        }
+        let Some(place) = self.timeline.unfinished() else { return };
+        let text = format!("looking through what was added: {} so far", long_bytes(place as f64));
+        self.say(Severity::Fine, text);
+        self.outbox.push(Effect::GrowOn);
+    }
+
+    /// A recording was begun beside those that are looked at.
+    pub fn begun(&mut self, frames: Arc<dyn Frames>) {
+        if self.timeline.append_recording(frames).is_ok() {
+            self.took_in();
+        }
+    }
+
+    fn took_in(&mut self) {
+        for mark in self.timeline.marks() {
+            if !self.signs.contains(&mark) {
+                self.show_sign(mark);
+            }
+        }
+        if self.cursor.is_none() && matches!(self.mode, Mode::Replay { .. }) {
+            self.refresh();
+        }
+    }
+
+    /// The instant that a typed time means.
+    pub fn wall_of(&self, text: &str) -> Result<i64, String> {
+        let when = When::parse(text)?;
+        let wall = |number: usize| self.timeline.moment(number).map_or(0, |moment| moment.wall_ns);
+        let stand = Standpoint {
+            first: wall(self.timeline.first()),
+            newest: wall(self.timeline.end().saturating_sub(1)),
+            shown: wall(self.shown().unwrap_or_default()),
+        };
+        when.resolve(stand, self.zone.time_zone()).ok_or_else(|| "there is no such day".to_owned())
+    }
+
+    /// Goes to the sample of an instant; where none is near it, says so.
+    pub fn go_to_wall(&mut self, wall: i64) {
+        let number = self.timeline.at(wall);
+        self.go_to_sample(number);
+        if let Some(text) = self.distance_said(wall, number) {
+            self.say(Severity::Notice, text);
+        }
+    }
+
+    /// What to say where an instant has no sample of its own; `number` is the one that is shown instead.
+    pub fn distance_said(&self, wall: i64, number: usize) -> Option<String> {
+        let wall_of = |number: usize| self.timeline.moment(number).map_or(0, |moment| moment.wall_ns);
+        let (first, last) = (wall_of(self.timeline.first()), wall_of(self.timeline.end().saturating_sub(1)));
+        let shown = wall_of(number);
+        let (what, there) = (self.zone.date_time(wall), self.zone.date_time(shown));
+        // A sample stands for the time up to the next one; what is farther away lies in a gap.
+        let near = (self.every * 5 / 2).as_nanos() as i64;
+        if wall < first {
+            Some(format!("{what} is before the first sample, {there}"))
+        } else if wall > last + near {
+            Some(format!("{what} is after the last sample, {there}"))
+        } else if wall > shown + near {
+            Some(format!("{what} lies in a gap; this is the last sample before it, {there}"))
+        } else {
+            None
+        }
+    }
+
+    /// Goes to the highest point of the chosen lane, or begins to look for that of the selected process.
+    pub fn go_to_peak(&mut self) {
+        let selected = match &self.selected {
+            Some(RowId::Process(key)) if key.pid > 0 => Some(*key),
+            _ => None,
+        };
+        if let Some(key) = selected {
+            let name = self
+                .sample
+                .as_ref()
+                .and_then(|sample| Some(sample.process(sample.find(key)?).now.name.clone()));
+            let metric = columns::trend_metric(self.lane, self.order.first.metric);
+            let name = name.map_or(String::new(), |name| format!("{name}[{}]", key.pid));
+            self.search = Some(Search::new(self, key, name, metric));
+            self.look_on();
+            return;
+        }
+        let lane = self.lane.unwrap_or(Lane::Cpu);
+        let place = axis::place(lane);
+        let numbers = self.timeline.first()..self.timeline.end();
+        let values = numbers
+            .filter_map(|number| Some((self.timeline.moment(number)?.peak(place).value.value()?, number)));
+        let most = values.reduce(|most, other| if other.0 > most.0 { other } else { most });
+        let Some((_, number)) = most else {
+            let text = format!("{} has no value that is known", lane.name());
+            self.say(Severity::Notice, text);
+            return;
+        };
+        self.go_to_sample(number);
+        if let Some(moment) = self.timeline.moment(number) {
+            let text = format!(
+                "peak of {}: {} at {}",
+                lane.name(),
+                lane.label(&moment.peak(place)),
+                self.zone.time(moment.wall_ns)
+            );
+            self.say(Severity::Fine, text);
+        }
+    }
+
+    /// Looks for the peak of a process a little further.
+    fn look_on(&mut self) {
+        let Some(mut search) = self.search.take() else { return };
+        match search.go_on(self) {
+            Ok(false) => {
+                let text = format!(
+                    "looking for the peak of {}: {} %; {} gives it up",
+                    search.name,
+                    search.done(),
+                    self.keys.key(Action::Back)
+                );
+                self.say_for(Severity::Fine, text, Stay::UntilKey);
+                self.search = Some(search);
+            }
+            Ok(true) => {
+                let Some((value, number)) = search.best else {
+                    let text =
+                        format!("{} of {} is not known at any moment", search.metric.alias, search.name);
+                    return self.say(Severity::Notice, text);
+                };
+                self.go_to_sample(number);
+                let wall = self.timeline.moment(number).map_or(0, |moment| moment.wall_ns);
+                let (what, value) = (search.metric.alias, search.metric.unit.short(value));
+                let text = format!("peak of {}: {what} {value} at {}", search.name, self.zone.time(wall));
+                self.say(Severity::Fine, text);
+            }
+            Err(error) => {
+                self.say(Severity::Warning, format!("the search ended: {error}"));
+            }
+        }
+    }
+
+    /// Goes to where a lane begins to be in trouble.
+    pub fn go_to_trouble(&mut self, on: bool) {
+        /// What was in trouble so few samples ago did not begin anew.
+        const CALM: usize = 5;
+        let Some(shown) = self.shown() else { return };
+        let (first, end) = (self.timeline.first(), self.timeline.end());
+        let bad = |number: usize, lane: usize| {
+            self.timeline.moment(number).is_some_and(|moment| moment.peak(lane).severity >= Severity::Warning)
+        };
+        let begins = |number: &usize| {
+            let calm = first.max(number.saturating_sub(CALM))..*number;
+            (0..Lane::ALL.len())
+                .find(|lane| bad(*number, *lane) && !calm.clone().any(|before| bad(before, *lane)))
+        };
+        let found = if on {
+            (shown + 1..end).find_map(|number| Some((number, begins(&number)?)))
+        } else {
+            (first..shown).rev().find_map(|number| Some((number, begins(&number)?)))
+        };
+        let Some((number, lane)) = found else {
+            let side = if on { "after" } else { "before" };
+            self.say(Severity::Notice, format!("no lane gets into trouble {side} this moment"));
+            return;
+        };
+        self.go_to_sample(number);
+        let lane = Lane::ALL[lane];
+        let sentence = self
+            .standing_out
+            .iter()
+            .find(|(_, of, _)| *of == lane)
+            .map(|(severity, _, text)| (*severity, text.clone()));
+        let (severity, text) =
+            sentence.unwrap_or((Severity::Warning, format!("trouble in {} begins", lane.name())));
+        self.say(severity, text);
+    }
+
+    /// Shows times in the other zone.
+    pub fn change_zone(&mut self) {
+        self.own_zone = !self.own_zone;
+        self.zone = if self.own_zone {
+            Zone::of_this_machine()
+        } else {
+            Zone::named(&self.timeline.host().time_zone)
+        };
+        let whose = if self.own_zone { "of this machine" } else { "of the machine that is shown" };
+        let text = format!("times are in the zone {whose}: {}", self.zone.name());
+        self.refresh_texts();
+        self.say(Severity::Fine, text);
+    }
+
+    /// Holds this moment, or goes on; pauses a replay, or plays it.
+    pub fn freeze(&mut self) {
+        match self.mode {
+            Mode::Live => {
+                self.cursor = if self.cursor.is_some() { None } else { self.shown() };
+                self.refresh();
+            }
+            Mode::Replay { playing: true, .. } => self.pause(),
+            Mode::Replay { playing: false, .. } => {
+                if self.shown().is_some_and(|shown| shown + 1 >= self.timeline.end()) {
+                    self.cursor = Some(self.timeline.first());
+                    self.refresh();
+                }
+                self.plan_next(self.now);
+            }
+        }
+    }
+
+    fn pause(&mut self) {
+        if let Mode::Replay { .. } = self.mode {
+            self.mode = Mode::Replay { playing: false, due: None };
+        }
+    }
+
+    /// Goes to a sample by its number.
+    pub fn go_to_sample(&mut self, number: usize) {
+        if self.timeline.is_empty() {
+            return;
+        }
+        self.pause();
+        self.cursor = Some(number.clamp(self.timeline.first(), self.timeline.end() - 1));
+        self.refresh();
+    }
+
+    /// Goes so many samples on, or back.
+    pub fn step_time(&mut self, steps: isize) {
+        if let Some(shown) = self.shown() {
+            self.go_to_sample(shown.saturating_add_signed(steps));
+        }
+    }
+
+    /// Goes to the sample in a column of the strips.
+    pub fn go_to_column(&mut self, column: u16) {
+        let number = self.strips.axis.and_then(|axis| axis.sample_at(&self.timeline, column));
+        if let Some(number) = number.filter(|number| self.cursor != Some(*number)) {
+            self.go_to_sample(number);
+        }
+    }
+
+    /// Goes to a place on the overview.
+    pub fn go_to_overview(&mut self, column: u16) {
+        let number = self.overview.axis.and_then(|axis| axis.sample_at(&self.timeline, column));
+        if let Some(number) = number.filter(|number| self.cursor != Some(*number)) {
+            self.go_to_sample(number);
+        }
+    }
+
+    /// The next or previous sample behind a gap.
+    fn next_gap(&self, on: bool) -> Option<usize> {
+        let shown = self.shown()?;
+        let is_gap =
+            |number: &usize| self.timeline.moment(*number).is_some_and(|moment| moment.seconds.is_none());
+        if on {
+            (shown + 1..self.timeline.end()).find(is_gap)
+        } else {
+            (self.timeline.first() + 1..shown).rev().find(is_gap)
+        }
+    }
+
+    /// Goes to the next or previous sign on the axis, or gap, and says what it is.
+    pub fn go_to_sign(&mut self, on: bool) {
+        let Some(shown) = self.shown() else { return };
+        // By the samples that they stand at: one may have been made a moment after its sample.
+        let at = |sign: &&Mark| self.timeline.at(sign.wall_ns);
+        let sign = if on {
+            self.signs.iter().find(|sign| at(sign) > shown)
+        } else {
+            self.signs.iter().rev().find(|sign| at(sign) < shown)
+        };
+        let gap = self.next_gap(on).and_then(|number| Some((number, self.timeline.moment(number)?.wall_ns)));
+        let sign = sign.cloned();
+        // A gap and the sign that tells of it are one thing.
+        let nearer = |gap: i64| match &sign {
+            Some(sign) if on => gap < sign.wall_ns,
+            Some(sign) => gap > sign.wall_ns,
+            None => true,
+        };
+        if let Some((number, wall)) = gap.filter(|(_, wall)| nearer(*wall)) {
+            self.go_to_sample(number);
+            let before = self.timeline.moment(number.saturating_sub(1)).map_or(wall, |moment| moment.wall_ns);
+            let length = long_duration((wall - before) as f64 / 1e9);
+            let text = format!("a gap of {length} ends at {}", self.zone.time(wall));
+            self.say(Severity::Notice, text);
+            return;
+        }
+        let Some(sign) = sign else {
+            let text =
+                if on { "no sign or gap after this moment" } else { "no sign or gap before this moment" };
+            self.say(Severity::Notice, format!("{text}; {} makes one", self.key(Action::Bookmark)));
+            return;
+        };
+        self.go_to_sample(self.timeline.at(sign.wall_ns));
+        let kind = match sign.kind {
+            MarkKind::Action => "done",
+            MarkKind::Bookmark => "bookmark",
+            MarkKind::Lost => "readings are missing before",
+            MarkKind::Note => "note",
+        };
+        let text = format!("{kind} at {}: {}", self.zone.time(sign.wall_ns), sign.text);
+        self.say(Severity::Fine, text);
+    }
+
+    /// Follows the newest sample.
+    pub fn go_live(&mut self) {
+        match self.mode {
+            Mode::Live => {
+                self.cursor = None;
+                self.refresh();
+            }
+            Mode::Replay { .. } => {
+                self.pause();
+                self.cursor = None;
+                self.refresh();
+                let text = "the end of the recording, as long as it grows";
+                self.say(Severity::Fine, text.to_owned());
+            }
+        }
+    }
+}
