@@ -59,7 +59,7 @@ fn main() {
     ] {
         if lane == 'v' {
             bench.frame(key(KeyCode::Char('0')));
-            bench.screen.state.arrange = Arrange::Family;
+            bench.screen.state.values.arrange = Arrange::Family;
         } else {
             bench.frame(key(KeyCode::Char(lane)));
         }
@@ -84,7 +84,7 @@ fn main() {
         report("  nothing new", idle, "");
         report("  a new reading, all that follows from it", readings, "");
         let sample = bench.screen.state.sample.clone().expect("a sample");
-        let order = bench.screen.state.order;
+        let order = bench.screen.state.values.order;
         let computed = (0..50)
             .map(|_| {
                 let begin = Instant::now();

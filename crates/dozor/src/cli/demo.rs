@@ -127,7 +127,7 @@ impl Demo {
         let state = State::new(timeline, plain_theme(), self.every, (0, 0));
         show(&self.look, &self.pids, state, "demo", Some(self.every), |state| {
             let (sender, incoming) = channel();
-            let pace = feed::start(Box::new(source), state.every, history, sender.clone());
+            let pace = feed::start(Box::new(source), state.values.every, history, sender.clone());
             Connections {
                 machine: machine::Machine::Simulated(machine),
                 notes: None,

@@ -228,13 +228,14 @@ fn show(
     let places = Places::find();
     look.prepare(pids, &mut state, &places, screen)?;
     if let Some(every) = every {
-        state.every = every;
-        state.configured.origins.insert("every", Origin::CommandLine);
+        state.values.every = every;
+        state.values.configured.origins.insert("every", Origin::CommandLine);
     }
     let connections = start(&state);
     let mut shown = Screen::new(state);
     let result = run(&mut shown, connections);
-    if let Err(problem) = left::keep(&shown.state, &places, screen) {
+    shown.state.leave();
+    if let Err(problem) = left::keep(&shown.state.values, &places, screen) {
         problem::say(&format!("how the screen was left is not kept: {problem}"));
     }
     result
@@ -243,20 +244,20 @@ fn show(
 impl Look {
     fn prepare(&self, pids: &Pids, state: &mut State, places: &Places, screen: &str) -> anyhow::Result<()> {
         let variable = |name: &str| std::env::var(name).ok();
-        state.symbols = Symbols::detect(variable);
-        state.narrowing.me = dozor_linux::own::user();
-        state.configured.found = Some(Found::by(variable));
-        table::paint(state);
-        file::load(state, places);
-        if state.configured.remember {
-            left::restore(state, places, screen);
-        }
-        let first = self.view.clone().unwrap_or_else(|| state.configured.first_view.clone());
+        state.begin(|values| {
+            values.narrowing.me = dozor_linux::own::user();
+            values.configured.found = Some(Found::by(variable));
+            file::load(values, places);
+            if values.configured.remember {
+                left::restore(values, places, screen);
+            }
+        });
+        let first = self.view.clone().unwrap_or_else(|| state.values.configured.first_view.clone());
         if !first.is_empty() {
             set(state, "view", &first).map_err(|problem| Misuse(format!("--view: {problem}")))?;
         }
         self.apply(pids, state)?;
-        if let Some(problem) = state.configured.problem() {
+        if let Some(problem) = state.values.configured.problem() {
             state.say_for(Severity::Warning, problem, Stay::UntilKey);
         }
         Ok(())
@@ -280,13 +281,13 @@ impl Look {
             }
         }
         if let Some(columns) = &self.columns {
-            state.column_sets.insert(state.lane, columns.clone());
-            state.configured.given_columns = Some((state.lane, columns.clone()));
+            state.values.column_sets.insert(state.values.lane, columns.clone());
+            state.values.configured.given_columns = Some((state.values.lane, columns.clone()));
         }
-        let by_pid = pids.apply(&mut state.narrowing);
-        if self.kept.apply(&mut state.narrowing) || by_pid {
+        let by_pid = pids.apply(&mut state.values.narrowing);
+        if self.kept.apply(&mut state.values.narrowing) || by_pid {
             for name in ["narrow", "whose", "active"] {
-                state.configured.origins.insert(name, Origin::CommandLine);
+                state.values.configured.origins.insert(name, Origin::CommandLine);
             }
         }
         Ok(())
@@ -296,8 +297,8 @@ impl Look {
 /// Sets something for this time only.
 fn set(state: &mut State, name: &'static str, text: &str) -> Result<(), String> {
     let setting = table::setting(name).ok_or_else(|| format!("no setting is called '{name}'"))?;
-    setting.set(state, text)?;
-    state.configured.origins.insert(name, Origin::CommandLine);
+    state.change(|values| setting.set(values, text))?;
+    state.values.configured.origins.insert(name, Origin::CommandLine);
     Ok(())
 }
 

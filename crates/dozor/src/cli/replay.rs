@@ -78,8 +78,8 @@ impl Replay {
             self.state(opened.timeline)?
         };
         // What is wrong with them comes with what is wrong with the settings.
-        state.configured.problems.extend(recordings::told(&problems));
-        let every = state.every;
+        state.values.configured.problems.extend(recordings::told(&problems));
+        let every = state.values.every;
         let tied = state.tied.unwrap_or(TIED);
         let pids = Pids { pids: self.pids.clone(), descendants: self.descendants };
         show(&self.look, &pids, state, "replay", Some(every), |_| Connections {
@@ -106,7 +106,7 @@ impl Replay {
                 .ok_or_else(|| Misuse("there is no such day".to_owned()))?;
             let number = state.timeline.at(wall);
             state.cursor = Some(number);
-            state.configured.problems.extend(state.distance_said(wall, number));
+            state.values.configured.problems.extend(state.distance_said(wall, number));
         }
         let due = (!self.paused).then(Instant::now);
         state.mode = Mode::Replay { playing: !self.paused, due };

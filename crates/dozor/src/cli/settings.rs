@@ -1,16 +1,14 @@
 //! `dozor settings`: what is set, and where it comes from.
 
-use crate::look::theme::{Depth, Found, Theme};
+use crate::look::theme::Found;
 use crate::settings::file::{self, Places};
 use crate::settings::left;
 use crate::settings::table::SETTINGS;
-use crate::state::State;
+use crate::settings::values::Values;
 use anyhow::Result;
 use clap::{Args, ValueEnum};
-use dozor_core::timeline::Timeline;
 use serde_json::json;
 use std::io::{self, Write as _};
-use std::sync::Arc;
 use std::time::Duration;
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -31,28 +29,27 @@ pub struct Settings {
 impl Settings {
     pub fn run(self) -> Result<Option<i32>> {
         let places = Places::find();
-        let theme = Theme::new(Depth::Mono, false);
-        let mut state = State::new(Timeline::live(Arc::default()), theme, Duration::from_secs(2), (80, 24));
-        state.configured.found = Some(Found::by(|name| std::env::var(name).ok()));
-        file::load(&mut state, &places);
-        if state.configured.remember {
-            left::restore(&mut state, &places, "watch");
+        let mut values = Values::new(Duration::from_secs(2));
+        values.configured.found = Some(Found::by(|name| std::env::var(name).ok()));
+        file::load(&mut values, &places);
+        if values.configured.remember {
+            left::restore(&mut values, &places, "watch");
         }
         let mut out = io::BufWriter::new(io::stdout().lock());
-        let configured = &state.configured;
+        let configured = &values.configured;
         if self.format == Format::Json {
-            let values: serde_json::Map<String, serde_json::Value> = SETTINGS
+            let set: serde_json::Map<String, serde_json::Value> = SETTINGS
                 .iter()
                 .map(|setting| {
                     let origin = configured.origin(setting.name).words();
                     let value =
-                        json!({"value": setting.get(&state), "default": setting.default, "origin": origin});
+                        json!({"value": setting.get(&values), "default": setting.default, "origin": origin});
                     (setting.name.to_owned(), value)
                 })
                 .collect();
             let views: Vec<_> = configured.views.iter().map(|view| &view.name).collect();
             let whole = json!({
-                "file": configured.path, "settings": values, "views": views,
+                "file": configured.path, "settings": set, "views": views,
                 "columns": configured.column_sets, "problems": configured.problems,
             });
             writeln!(out, "{}", serde_json::to_string_pretty(&whole)?)?;
@@ -63,7 +60,7 @@ impl Settings {
                 None => writeln!(out, "no home folder: nothing is kept")?,
             }
             for setting in SETTINGS {
-                let value = setting.get(&state);
+                let value = setting.get(&values);
                 let value = if value.is_empty() { "–".to_owned() } else { value };
                 writeln!(
                     out,
@@ -94,8 +91,7 @@ pub fn markdown() -> String {
     use crate::look::theme::{GROUNDS, ROLES};
     use crate::settings::view::{FIELDS, shipped};
     use std::fmt::Write as _;
-    let theme = Theme::new(Depth::Mono, false);
-    let state = State::new(Timeline::live(Arc::default()), theme, Duration::from_secs(2), (80, 24));
+    let values = Values::new(Duration::from_secs(2));
     let mut out = String::from(
         "# Settings\n\nMade from the table of settings (`crates/dozor/src/settings/table.rs`); a test keeps it current.\n\n\
          Settings stand in `dozor/settings.toml` in the folder for settings (`$XDG_CONFIG_HOME`, else `~/.config`). They can \
@@ -107,7 +103,7 @@ pub fn markdown() -> String {
          both.\n\n| setting | values | default | kept when left | meaning |\n|---|---|---|---|---|\n",
     );
     for setting in SETTINGS {
-        let choices = setting.choices(&state);
+        let choices = setting.choices(&values);
         let values = if choices.is_empty() {
             "text".to_owned()
         } else {

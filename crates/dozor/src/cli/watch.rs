@@ -56,10 +56,10 @@ impl Watch {
         let (notes, problem) = self.open_past(&host, &mut timeline)?;
         let mut state = State::new(timeline, plain_theme(), EVERY, (0, 0));
         state.signs = state.timeline.marks();
-        state.configured.problems.extend(problem);
+        state.values.configured.problems.extend(problem);
         show(&self.look, &self.pids, state, "watch", self.every, |state| {
             let (sender, incoming) = channel();
-            let pace = feed::start(Box::new(source), state.every, vec![], sender.clone());
+            let pace = feed::start(Box::new(source), state.values.every, vec![], sender.clone());
             Connections { machine: Machine::Here, notes, pace: Some(pace), incoming, sender }
         })
     }

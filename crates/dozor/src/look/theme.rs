@@ -105,7 +105,7 @@ pub struct Own {
 }
 
 /// What the environment says of the terminal.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Found {
     coloured: Depth,
     unwanted: bool,

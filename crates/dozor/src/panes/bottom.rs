@@ -38,7 +38,7 @@ pub fn marks(state: &State, buffer: &mut Buffer, area: Rect) {
             x,
             area.y,
             room,
-            &format!("{} ", heading(metric, state.of_machine)),
+            &format!("{} ", heading(metric, state.values.of_machine)),
             theme.role(Role::Quiet),
         );
         let room = area.right().saturating_sub(x);

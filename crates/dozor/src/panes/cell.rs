@@ -13,7 +13,7 @@ pub fn text(state: &State, metric: &Metric, scale: Option<Scale>, value: &Value)
     }
     match metric.unit {
         Unit::Percent | Unit::PercentOfCore if number == 0.0 => "0".to_owned(),
-        Unit::PercentOfCore if state.of_machine => {
+        Unit::PercentOfCore if state.values.of_machine => {
             metric.unit.short(number / f64::from(state.timeline.host().cores.max(1)))
         }
         Unit::Time => time(state, number),
@@ -35,7 +35,7 @@ fn fixed(number: f64) -> String {
 pub fn time(state: &State, seconds: f64) -> String {
     let now = state.sample.as_ref().map_or(0, |sample| sample.now.wall_ns());
     let then = (seconds * 1e9) as i64;
-    if state.times_relative {
+    if state.values.times_relative {
         return format!("-{}", short_duration((now - then) as f64 / 1e9));
     }
     if state.zone.day(now) == state.zone.day(then) { state.zone.time(then) } else { state.zone.day(then) }

@@ -4,7 +4,8 @@
 use crate::draw::put;
 use crate::look::columns::Column;
 use crate::look::theme::Role;
-use crate::state::{CommandForm, State};
+use crate::settings::values::CommandForm;
+use crate::state::State;
 use dozor_core::lane::Severity;
 use dozor_core::rank::{Line, Listed};
 use dozor_core::reading::ProcessRow;
@@ -89,7 +90,7 @@ pub fn draw(state: &State, buffer: &mut Buffer, cell: &Cell<'_>) {
     if found {
         style = style.add_modifier(Modifier::UNDERLINED);
     }
-    if state.command_form == CommandForm::Whole {
+    if state.values.command_form == CommandForm::Whole {
         pieces.put(&text[..base], quiet);
     }
     pieces.put(&text[base..first_end], style);
@@ -108,7 +109,7 @@ pub fn draw(state: &State, buffer: &mut Buffer, cell: &Cell<'_>) {
     {
         pieces.put(&format!(" ({})", row.name), theme.role(Role::Text));
     }
-    if state.command_form != CommandForm::Name {
+    if state.values.command_form != CommandForm::Name {
         pieces.put(&text[first_end..], quiet);
     }
 }

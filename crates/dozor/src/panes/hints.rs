@@ -88,7 +88,7 @@ pub fn of_screen(state: &State) -> Vec<(String, String)> {
     let line = state.row_of_selected().and_then(|row| state.line(row));
     let mut pairs = vec![];
     let mut add = |action: Action, word: &str| {
-        if !state.keys.keys(action).is_empty() {
+        if !state.values.keys.keys(action).is_empty() {
             pairs.push((state.key(action), word.to_owned()));
         }
     };
@@ -128,7 +128,7 @@ pub fn of_screen(state: &State) -> Vec<(String, String)> {
 
 /// What an action would do now, or how the thing that it switches is now; empty where the name says it all.
 pub fn now_word(state: &State, action: Action) -> String {
-    let of_setting = |name: &str| setting(name).map_or(String::new(), |setting| setting.get(state));
+    let of_setting = |name: &str| setting(name).map_or(String::new(), |setting| setting.get(&state.values));
     let shown = |on: bool| if on { "shown" } else { "hidden" };
     let text = match action {
         Action::Freeze => match state.mode {
@@ -138,17 +138,17 @@ pub fn now_word(state: &State, action: Action) -> String {
             Mode::Live => "freeze",
         },
         Action::Record if state.recording.is_some() => "runs",
-        Action::Threads => shown(state.threads),
-        Action::KernelThreads => shown(state.narrowing.kernel_threads),
+        Action::Threads => shown(state.values.threads),
+        Action::KernelThreads => shown(state.values.narrowing.kernel_threads),
         Action::ActiveOnly => {
-            if state.narrowing.active {
+            if state.values.narrowing.active {
                 "only active ones"
             } else {
                 "all"
             }
         }
         Action::Percent => {
-            if state.of_machine {
+            if state.values.of_machine {
                 "of the machine"
             } else {
                 "of one core"
@@ -162,7 +162,7 @@ pub fn now_word(state: &State, action: Action) -> String {
             }
         }
         Action::Mouse => {
-            if state.mouse {
+            if state.values.mouse {
                 "Dozor's"
             } else {
                 "the terminal's"
@@ -175,18 +175,18 @@ pub fn now_word(state: &State, action: Action) -> String {
                 "by itself"
             }
         }
-        Action::Lane(lane) if state.lane == Some(lane) => "now",
-        Action::Overview if state.lane.is_none() => "now",
-        Action::ArrangeBy(arrange) if state.arrange == arrange => "now",
-        Action::Arrange => state.arrange.word(),
-        Action::Mean if state.mean.is_zero() => "current",
+        Action::Lane(lane) if state.values.lane == Some(lane) => "now",
+        Action::Overview if state.values.lane.is_none() => "now",
+        Action::ArrangeBy(arrange) if state.values.arrange == arrange => "now",
+        Action::Arrange => state.values.arrange.word(),
+        Action::Mean if state.values.mean.is_zero() => "current",
         Action::Mean => return format!("mean of {}", of_setting("mean")),
         Action::Whose => return of_setting("whose"),
         Action::CommandForm => return of_setting("command"),
         Action::Units => return of_setting("units"),
         Action::Times => return of_setting("times"),
         Action::Theme => return of_setting("theme"),
-        Action::Order => return state.order.written(),
+        Action::Order => return state.values.order.written(),
         Action::Slower | Action::Faster if matches!(state.mode, Mode::Replay { .. }) => {
             return speed_word(state.speed);
         }
@@ -195,7 +195,7 @@ pub fn now_word(state: &State, action: Action) -> String {
         Action::Difference if state.remembered.is_some() => "with A",
         Action::Narrow => return of_setting("narrow"),
         Action::Act if !state.marked.is_empty() => return format!("on {}", state.marked.len()),
-        Action::NextView => return state.view.clone().unwrap_or_default(),
+        Action::NextView => return state.values.view.clone().unwrap_or_default(),
         _ => "",
     };
     text.to_owned()

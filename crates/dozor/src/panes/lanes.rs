@@ -22,7 +22,7 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout) {
     }
     for (lane, area) in &layout.lanes {
         let (lane, area) = (*lane, *area);
-        let chosen = state.lane == Some(lane);
+        let chosen = state.values.lane == Some(lane);
         if chosen {
             buffer.set_style(area, state.theme.ground(Ground::Panel));
             for y in area.top()..area.bottom() {
@@ -109,11 +109,14 @@ fn draw_axis(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout, ax
     );
     // Ticks stand at round times of the zone that is shown.
     // Counted back, they stand at round distances from the end.
-    let offset =
-        if state.times_relative { -axis.end.div_euclid(NANOS) } else { state.zone.offset_seconds(axis.end) };
+    let offset = if state.values.times_relative {
+        -axis.end.div_euclid(NANOS)
+    } else {
+        state.zone.offset_seconds(axis.end)
+    };
     for (column, wall) in axis.ticks(offset) {
         let x = layout.strip_x + column;
-        let name = match state.times_relative {
+        let name = match state.values.times_relative {
             true => format!("-{}", short_duration(((axis.end - wall) / NANOS) as f64)),
             false if axis.shows_seconds() => state.zone.time(wall),
             false => state.zone.minute(wall),
@@ -241,7 +244,7 @@ fn cursor(state: &State, buffer: &mut Buffer, layout: &Layout, axis: &Axis, show
         let word = if following { "╷now".to_owned() } else { format!("╷{}", state.zone.time(wall)) };
         let covered = state.timeline.moment(shown).and_then(|moment| moment.seconds);
         // A thinned sample covers more than one reading does; its numbers are means over that.
-        let coarse = covered.filter(|seconds| *seconds > state.every.as_secs_f64() * 2.5);
+        let coarse = covered.filter(|seconds| *seconds > state.values.every.as_secs_f64() * 2.5);
         let coarse = coarse.map_or(String::new(), |seconds| format!(" mean of {}", long_duration(seconds)));
         let here = |wall: i64| axis.column(wall) == Some(column);
         let sign = state.signs.iter().rev().find(|sign| !following && here(sign.wall_ns));

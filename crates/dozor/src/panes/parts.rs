@@ -26,7 +26,7 @@ pub fn tabs_begin(state: &State, area: Rect) -> u16 {
 }
 
 fn lead(state: &State) -> String {
-    match state.lane {
+    match state.values.lane {
         Some(Lane::Cpu) => "CPU:".to_owned(),
         Some(Lane::Memory) => "Memory:".to_owned(),
         Some(Lane::Disk) => "Disk:".to_owned(),
@@ -38,7 +38,7 @@ fn lead(state: &State) -> String {
 
 /// Draws the tables that there is room for.
 pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout) {
-    let (Some(area), Some(lane)) = (layout.parts, state.lane) else { return };
+    let (Some(area), Some(lane)) = (layout.parts, state.values.lane) else { return };
     tabs(state, buffer, area);
     for placed in state.parts.placed(area) {
         let section = &state.parts.sections[placed.section];

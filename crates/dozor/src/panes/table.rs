@@ -50,7 +50,7 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout, now: Instant) {
     title(state, buffer, layout.title, now);
     headings(state, buffer, layout.headings, &columns);
     let Some(everybody) = state.everybody() else { return };
-    let found = state.find.as_ref().map(|find| find.bind(everybody.here, &state.narrowing.me));
+    let found = state.find.as_ref().map(|find| find.bind(everybody.here, &state.values.narrowing.me));
     let rows = Rows { state, columns, everybody, found };
     let height = usize::from(layout.rows.height);
     let visible = state.table.lines.iter().skip(state.scroll).take(height);
@@ -69,7 +69,7 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout, now: Instant) {
     scroll_bar(state, buffer, layout);
     if state.table.lines.is_empty() {
         let back = state.key(Action::Back);
-        let text = match &state.narrowing.expression {
+        let text = match &state.values.narrowing.expression {
             Some(expression) if matches!(expression.tree(), Node::Text(_)) => {
                 format!("no process contains '{}'; {back} shows all", expression.text())
             }
@@ -120,7 +120,8 @@ fn scroll_bar(state: &State, buffer: &mut Buffer, layout: &Layout) {
 }
 
 fn tint_ordering_column(state: &State, buffer: &mut Buffer, layout: &Layout, columns: &Columns) {
-    if let Some(column) = columns.list.iter().find(|column| column.metric == state.order.first.metric) {
+    if let Some(column) = columns.list.iter().find(|column| column.metric == state.values.order.first.metric)
+    {
         let x = column.x.saturating_sub(1);
         let width = (column.width + 2).min(layout.rows.right().saturating_sub(x));
         let height = layout.rows.bottom() - layout.headings.y;
@@ -134,12 +135,12 @@ fn arrow(descending: bool) -> &'static str {
 }
 
 fn title(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) {
-    let Order { first, then } = state.order;
+    let Order { first, then } = state.values.order;
     let mut text = format!("Processes by {} {}", first.metric.heading, arrow(first.descending));
     if let Some(then) = then {
         text.push_str(&format!(", then {} {}", then.metric.heading, arrow(then.descending)));
     }
-    match state.arrange {
+    match state.values.arrange {
         Arrange::Flat => {}
         Arrange::Family => text.push_str(" in families"),
         other => text.push_str(&format!(" in groups by {}", other.word())),
@@ -154,7 +155,7 @@ fn title(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) {
         None => {}
     }
     parts.push(format!("{} of {total}", state.processes_shown));
-    let narrowing = &state.narrowing;
+    let narrowing = &state.values.narrowing;
     if let Some(expression) = &narrowing.expression {
         parts.push(format!("narrowed: {}", expression.text()));
         if state.undecided > 0 {
@@ -181,7 +182,7 @@ fn title(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) {
     if !narrowing.kernel_threads {
         parts.push("no kernel threads".to_owned());
     }
-    if state.of_machine {
+    if state.values.of_machine {
         parts.push("% of the machine".to_owned());
     }
     if let Some(seconds) = state.calm.as_ref().and_then(|calm| calm.seconds()) {
@@ -211,13 +212,13 @@ fn title(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) {
 
 fn headings(state: &State, buffer: &mut Buffer, area: Rect, columns: &Columns) {
     for column in &columns.list {
-        let ordering = column.metric == state.order.first.metric;
+        let ordering = column.metric == state.values.order.first.metric;
         let heading = if column.scale.is_some() {
             column.heading()
         } else {
-            columns::heading(column.metric, state.of_machine)
+            columns::heading(column.metric, state.values.of_machine)
         };
-        let text = match state.order {
+        let text = match state.values.order {
             order if ordering => format!("{heading}{}", arrow(order.first.descending)),
             // The second key is told by its arrow alone.
             Order { then: Some(then), .. } if then.metric == column.metric => {
@@ -239,7 +240,7 @@ fn headings(state: &State, buffer: &mut Buffer, area: Rect, columns: &Columns) {
         }
     }
     if let Some((x, width)) = columns.trend {
-        let seconds = state.every.as_secs_f64() * TREND_SAMPLES as f64;
+        let seconds = state.values.every.as_secs_f64() * TREND_SAMPLES as f64;
         let text = if seconds < 90.0 {
             format!("trend, {seconds:.0} s")
         } else {
@@ -348,7 +349,7 @@ impl Rows<'_> {
     }
 
     fn has_just_started(&self, view: &ProcessView<'_>) -> bool {
-        let least = NEW.max(2.0 * self.state.every.as_secs_f64());
+        let least = NEW.max(2.0 * self.state.values.every.as_secs_f64());
         listed("age").of(view).number().is_some_and(|age| age < least)
     }
 
@@ -392,7 +393,7 @@ fn cell_style(state: &State, metric: &Metric, value: &Value) -> Style {
         Value::Word("blocked" | "zombie") => Role::Severity(Severity::Critical),
         Value::Word("stopped" | "traced") => Role::Severity(Severity::Warning),
         Value::Word(_) => Role::Quiet,
-        _ if *metric == *state.order.first.metric => return theme.role(Role::Accent),
+        _ if *metric == *state.values.order.first.metric => return theme.role(Role::Accent),
         _ if matches!(metric.alias, "user" | "real_user" | "age" | "pid") => Role::Quiet,
         _ => Role::Text,
     };
@@ -400,7 +401,7 @@ fn cell_style(state: &State, metric: &Metric, value: &Value) -> Style {
 }
 
 fn draw_trend(state: &State, buffer: &mut Buffer, x: u16, y: u16, trend: &Trend) {
-    let hue = state.theme.role(Role::Lane(state.lane.unwrap_or(Lane::Cpu)));
+    let hue = state.theme.role(Role::Lane(state.values.lane.unwrap_or(Lane::Cpu)));
     for (x, value) in (x..).zip(trend) {
         let Some(value) = value else { continue };
         let level = (value * 8.0).round() as usize;

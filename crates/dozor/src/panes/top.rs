@@ -73,7 +73,7 @@ fn right_side(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) -> u
         let cost = state.own_cost.map(|cost| format!(" · own {cost:.1} %")).unwrap_or_default();
         let costly = state.own_cost.is_some_and(|cost| cost >= COSTLY);
         let style = if costly { theme.role(Role::Severity(Severity::Warning)) } else { quiet };
-        let every = || format!("every {}", long_duration(state.every.as_secs_f64()));
+        let every = || format!("every {}", long_duration(state.values.every.as_secs_f64()));
         let pace = if state.by_hand { "by hand".to_owned() } else { every() };
         parts.push((format!("{pace}{cost}"), style));
     } else if let Some(shown) = state.shown() {

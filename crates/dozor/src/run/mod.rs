@@ -66,7 +66,7 @@ const IDLE: Duration = Duration::from_secs(1);
 /// Runs the screen until somebody leaves. Gives the signal that ended it, if one did.
 pub fn run(screen: &mut Screen, connections: Connections) -> anyhow::Result<Option<i32>> {
     listen::listen_to_signals(connections.sender.clone())?;
-    let mut console = Console::open(screen.state.mouse).context("the terminal cannot be used")?;
+    let mut console = Console::open(screen.state.values.mouse).context("the terminal cannot be used")?;
     listen::listen_to_terminal(connections.sender.clone());
     listen::listen_for_hangup(connections.sender.clone());
     screen.begin(console.size()?);
@@ -201,7 +201,7 @@ impl Session {
             Effect::Mouse(ours) => console.take_mouse(ours)?,
             Effect::Configure(change) => {
                 // The change is there either way; only keeping it may fail.
-                if let Err(problem) = settings::file::change(&state.configured, &change) {
+                if let Err(problem) = settings::file::change(&state.values.configured, &change) {
                     state.say_for(Severity::Warning, problem, Stay::Long);
                 }
             }

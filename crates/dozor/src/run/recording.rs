@@ -44,7 +44,7 @@ impl Recording {
                 let _ = sender.send(Item::Reading(reading.clone()));
             }
         }
-        let every = state.every;
+        let every = state.values.every;
         let thread = std::thread::spawn(move || match Recorder::create(&path, host, every) {
             Ok(recorder) => {
                 say(Event::RecordingBegan(Ok(path)));

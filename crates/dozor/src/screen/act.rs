@@ -50,9 +50,9 @@ impl Screen {
             Action::PreviousLane => state.step_lane(-1),
             Action::Parts => state.next_parts(true),
             Action::PreviousParts => state.next_parts(false),
-            Action::Fold => state.lanes.fold(state.lane),
+            Action::Fold => state.values.lanes.fold(state.values.lane),
             Action::Hide => state.hide_lane(),
-            Action::AllLanes => state.lanes.restore(),
+            Action::AllLanes => state.values.lanes.restore(),
             Action::LaneUp | Action::LaneDown => state.shift_lane(action == Action::LaneDown),
             // Rows.
             Action::Down | Action::Up | Action::PageDown | Action::PageUp | Action::First | Action::Last => {
@@ -65,7 +65,7 @@ impl Screen {
             Action::NextMatch => state.go_to_match(Way::On),
             Action::PreviousMatch => state.go_to_match(Way::Back),
             Action::Parent => state.go_to_parent(),
-            Action::OtherWay => state.order_by(state.order.reversed()),
+            Action::OtherWay => state.order_by(state.values.order.reversed()),
             Action::ArrangeBy(arrange) => state.arrange_by(arrange),
             Action::Open => state.open_row(),
             Action::Close => state.close_row(),
@@ -94,8 +94,8 @@ impl Screen {
             Action::NextSign => state.go_to_sign(true),
             Action::PreviousSign => state.go_to_sign(false),
             Action::Zone => state.change_zone(),
-            Action::Wider => state.zoom = state.zoom.step(true, state.every),
-            Action::Narrower => state.zoom = state.zoom.step(false, state.every),
+            Action::Wider => state.zoom = state.zoom.step(true, state.values.every),
+            Action::Narrower => state.zoom = state.zoom.step(false, state.values.every),
             Action::Means => state.zoom.mean = !state.zoom.mean,
             // Readings. The key that makes the interval longer plays faster: `+` is more of both.
             Action::Slower | Action::Faster if state.mode == Mode::Live => {
@@ -130,15 +130,15 @@ fn switch(state: &mut State, action: Action) {
     let Some(setting) = action.setting().and_then(setting) else { return };
     let (choices, present) = if action == Action::Theme {
         // What the terminal says is one of the others; it is not worth a step of its own.
-        (theme_names(state).into_iter().skip(1).collect(), state.theme_name())
+        (theme_names(&state.values).into_iter().skip(1).collect(), state.theme_name())
     } else {
-        (setting.choices(state), setting.get(state))
+        (setting.choices(&state.values), setting.get(&state.values))
     };
     let next = choices.iter().position(|choice| *choice == present).map_or(0, |at| (at + 1) % choices.len());
     let value = choices[next].clone();
-    match setting.set(state, &value) {
+    match state.change(|values| setting.set(values, &value)) {
         Ok(()) => {
-            state.configured.origins.insert(setting.name, Origin::Session);
+            state.values.configured.origins.insert(setting.name, Origin::Session);
             let word = now_word(state, action);
             let word = if word.is_empty() { value } else { word };
             let name = entry_of(action).map_or(setting.name, |entry| entry.name);
@@ -149,8 +149,8 @@ fn switch(state: &mut State, action: Action) {
 }
 
 fn turn_mouse(state: &mut State) {
-    state.mouse = !state.mouse;
-    let text = if state.mouse {
+    state.values.mouse = !state.values.mouse;
+    let text = if state.values.mouse {
         "the mouse is Dozor's again".to_owned()
     } else {
         let key = state.key(Action::Mouse);
@@ -168,7 +168,7 @@ fn back(state: &mut State) {
     if state.message.take().is_some() {
         return;
     }
-    let narrowing = &mut state.narrowing;
+    let narrowing = &mut state.values.narrowing;
     if state.parts.in_focus || state.parts.selected.is_some() {
         state.parts.in_focus = false;
         state.select_part(None);

@@ -44,17 +44,17 @@ impl Screen {
 
     /// Takes in an event; gives what must be done.
     pub fn update(&mut self, event: Event, now: Instant) -> Vec<Effect> {
-        let (every, mouse) = (self.state.every, self.state.mouse);
+        let (every, mouse) = (self.state.values.every, self.state.values.mouse);
         self.state.now = now;
         self.take_in(event);
         let state = &mut self.state;
         state.held_by_sheet = self.sheets.iter().any(|sheet| sheet.holds_order());
         // Whoever changed them: a key, the settings.
-        if state.every != every {
-            state.outbox.push(Effect::Every(state.every));
+        if state.values.every != every {
+            state.outbox.push(Effect::Every(state.values.every));
         }
-        if state.mouse != mouse {
-            state.outbox.push(Effect::Mouse(state.mouse));
+        if state.values.mouse != mouse {
+            state.outbox.push(Effect::Mouse(state.values.mouse));
         }
         state.settle();
         std::mem::take(&mut state.outbox)
@@ -117,7 +117,7 @@ impl Screen {
     }
 
     fn pressed(&mut self, key: &KeyEvent) {
-        let action = self.state.keys.action(key);
+        let action = self.state.values.keys.action(key);
         // These mean the same wherever one is.
         if key_name(key) == "ctrl-c" {
             return self.act(Action::Quit);

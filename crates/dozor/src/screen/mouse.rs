@@ -26,12 +26,12 @@ impl Screen {
             MouseEventKind::Down(MouseButton::Left) => self.clicked(&layout, at),
             MouseEventKind::Down(MouseButton::Right) if free && layout.headings.contains(at) => {
                 if let Some(metric) = heading_at(state, at.x) {
-                    state.order_by(state.order.then_by(metric));
+                    state.order_by(state.values.order.then_by(metric));
                 }
             }
             MouseEventKind::Down(MouseButton::Right) if free => {
                 if let Some(lane) = lane_at(&layout, at).filter(|_| at.x < layout.strip_x) {
-                    state.lanes.fold(Some(lane));
+                    state.values.lanes.fold(Some(lane));
                 }
             }
             MouseEventKind::Drag(MouseButton::Left) => dragged(state, &layout, at),
@@ -94,7 +94,7 @@ impl Screen {
         if let Some(list) = self.sheets.iter_mut().rev().find_map(|sheet| sheet.list(state)) {
             *list.at = list.at.saturating_add_signed(rows.signum()).min(list.lines.saturating_sub(1));
         } else if is_on_strips(layout, at) {
-            state.zoom = state.zoom.step(down, state.every);
+            state.zoom = state.zoom.step(down, state.values.every);
         } else if layout.parts.is_some_and(|area| area.contains(at)) {
             let most = state.parts.sections.get(state.parts.current).map_or(0, |section| section.rows.len());
             let scroll = state.parts.scroll.saturating_add_signed(rows);
@@ -227,7 +227,7 @@ fn released(state: &mut State, layout: &Layout, at: Position) {
         Some(Drag::Lane(lane)) => {
             if let Some(other) = lane_at(layout, at).filter(|other| *other != lane) {
                 let place = |lane: Lane| layout.lanes.iter().position(|(other, _)| *other == lane);
-                state.lanes.put_beside(lane, other, place(other) > place(lane));
+                state.values.lanes.put_beside(lane, other, place(other) > place(lane));
             }
         }
         // The order goes on where it was held while the bar was dragged.
@@ -245,6 +245,6 @@ fn heading_at(state: &State, x: u16) -> Option<&'static Metric> {
 
 fn order_by_heading(state: &mut State, x: u16) {
     let Some(metric) = heading_at(state, x) else { return };
-    let same = state.order.first.metric == metric;
-    state.order_by(if same { state.order.reversed() } else { state.order.first_by(metric) });
+    let same = state.values.order.first.metric == metric;
+    state.order_by(if same { state.values.order.reversed() } else { state.values.order.first_by(metric) });
 }

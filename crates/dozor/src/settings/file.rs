@@ -2,11 +2,11 @@
 //! the screen leaves everything else in it as it is, comments too.
 
 use super::table::{SETTINGS, setting};
+use super::values::Values;
 use super::view::{FIELDS, View};
 use super::{Configured, Origin, themes, toml_line, unknown};
 use crate::look::columns::ColumnSet;
 use crate::look::keymap::KeyMap;
-use crate::state::State;
 use dozor_core::text::{clean, without_number};
 use dozor_linux::{files, own};
 use etcetera::{BaseStrategy as _, base_strategy::Xdg};
@@ -68,34 +68,34 @@ pub(super) fn write(path: &Path, text: &str) -> std::io::Result<()> {
 }
 
 /// Reads the file and the themes, and sets everything that can be set. What is wrong is kept for saying.
-pub fn load(state: &mut State, places: &Places) {
-    state.configured.path = places.file();
+pub fn load(values: &mut Values, places: &Places) {
+    values.configured.path = places.file();
     let Some(folder) = &places.settings else { return };
     if let Some(owner) = places.foreign() {
         let owner = own::name_of(owner);
-        state.configured.problems.push(format!(
+        values.configured.problems.push(format!(
             "the home folder is {owner}'s: neither settings nor how the screen is left are kept there"
         ));
     }
     // Themes first: a setting may name one of them.
     let (found, problems) = themes::read(&folder.join("themes"));
-    state.configured.themes = found;
+    values.configured.themes = found;
     match places.file().map(|path| read(&path)) {
         None | Some(Ok(None)) => {}
-        Some(Ok(Some(text))) => apply(state, &text),
-        Some(Err(problem)) => state.configured.problems.push(format!("settings.toml: {problem}")),
+        Some(Ok(Some(text))) => apply(values, &text),
+        Some(Err(problem)) => values.configured.problems.push(format!("settings.toml: {problem}")),
     }
-    state.configured.problems.extend(problems);
+    values.configured.problems.extend(problems);
 }
 
 /// Sets what a text of settings says.
-pub fn apply(state: &mut State, text: &str) {
+pub fn apply(values: &mut Values, text: &str) {
     let document = match Document::parse(text) {
         Ok(document) => document,
         Err(error) => {
             let line = error.span().map_or(1, |span| toml_line(text, span.start));
             let message = clean(error.message().lines().next().unwrap_or_default().as_bytes());
-            state
+            values
                 .configured
                 .problems
                 .push(format!("settings.toml, line {line}: {message}; nothing of it is used"));
@@ -106,13 +106,13 @@ pub fn apply(state: &mut State, text: &str) {
     let line_of = |item: &Item| item.span().map_or(1, |span| toml_line(text, span.start));
     // Views and sets first: a setting may name one of them.
     if let Some(views) = document.get("views") {
-        read_views(state, views, text, &mut problems);
+        read_views(values, views, text, &mut problems);
     }
     if let Some(sets) = document.get("columns") {
-        read_columns(state, sets, text, &mut problems);
+        read_columns(values, sets, text, &mut problems);
     }
     if let Some(keys) = document.get("keys") {
-        read_keys(state, keys, text, &mut problems);
+        read_keys(values, keys, text, &mut problems);
     }
     for (name, item) in document.iter() {
         if TABLES.contains(&name) {
@@ -124,10 +124,10 @@ pub fn apply(state: &mut State, text: &str) {
             problems.push((line, unknown("no setting is called", name, names)));
             continue;
         };
-        match plain(item).map(|value| (setting.set(state, &value), value)) {
+        match plain(item).map(|value| (setting.set(values, &value), value)) {
             Some((Ok(()), value)) => {
-                state.configured.origins.insert(setting.name, Origin::File(line));
-                state.configured.in_file.insert(setting.name, value);
+                values.configured.origins.insert(setting.name, Origin::File(line));
+                values.configured.in_file.insert(setting.name, value);
             }
             Some((Err(problem), _)) => problems.push((line, format!("{name}: {problem}"))),
             None => problems.push((line, format!("{name} is a text, a number, true or false"))),
@@ -135,7 +135,7 @@ pub fn apply(state: &mut State, text: &str) {
     }
     problems.sort();
     let said = problems.into_iter().map(|(line, problem)| format!("settings.toml, line {line}: {problem}"));
-    state.configured.problems.extend(said);
+    values.configured.problems.extend(said);
 }
 
 /// A value as a text.
@@ -148,7 +148,7 @@ fn plain(item: &Item) -> Option<String> {
     })
 }
 
-fn read_views(state: &mut State, views: &Item, text: &str, problems: &mut Vec<(usize, String)>) {
+fn read_views(values: &mut Values, views: &Item, text: &str, problems: &mut Vec<(usize, String)>) {
     let line_of = |item: &Item| item.span().map_or(1, |span| toml_line(text, span.start));
     for (name, item) in views.as_table_like().map(TableLike::iter).into_iter().flatten() {
         let Some(fields) = item.as_table_like() else {
@@ -163,11 +163,11 @@ fn read_views(state: &mut State, views: &Item, text: &str, problems: &mut Vec<(u
                 problems.push((line_of(item), format!("view {name}: {of}{problem}")));
             }
         }
-        state.configured.keep_view(view);
+        values.configured.keep_view(view);
     }
 }
 
-fn read_columns(state: &mut State, sets: &Item, text: &str, problems: &mut Vec<(usize, String)>) {
+fn read_columns(values: &mut Values, sets: &Item, text: &str, problems: &mut Vec<(usize, String)>) {
     for (name, item) in sets.as_table_like().map(TableLike::iter).into_iter().flatten() {
         let line = item.span().map_or(1, |span| toml_line(text, span.start));
         let parsed = plain(item).ok_or_else(|| "it is a text".to_owned());
@@ -175,17 +175,17 @@ fn read_columns(state: &mut State, sets: &Item, text: &str, problems: &mut Vec<(
             // A set with the name of a lane is that lane's own.
             Ok(set) => match super::lane_by_name(name) {
                 Ok(lane) => {
-                    state.configured.lane_columns.insert(super::lane_name(lane), set.to_string());
-                    state.column_sets.insert(lane, set);
+                    values.configured.lane_columns.insert(super::lane_name(lane), set.to_string());
+                    values.column_sets.insert(lane, set);
                 }
-                Err(_) => drop(state.configured.column_sets.insert(name.to_owned(), set.to_string())),
+                Err(_) => drop(values.configured.column_sets.insert(name.to_owned(), set.to_string())),
             },
             Err(problem) => problems.push((line, format!("columns {name}: {problem}"))),
         }
     }
 }
 
-fn read_keys(state: &mut State, keys: &Item, text: &str, problems: &mut Vec<(usize, String)>) {
+fn read_keys(values: &mut Values, keys: &Item, text: &str, problems: &mut Vec<(usize, String)>) {
     let mut changed = vec![];
     let mut lines = vec![];
     for (name, item) in keys.as_table_like().map(TableLike::iter).into_iter().flatten() {
@@ -202,7 +202,7 @@ fn read_keys(state: &mut State, keys: &Item, text: &str, problems: &mut Vec<(usi
         }
     }
     let (map, found) = KeyMap::new(&changed);
-    state.keys = map;
+    values.keys = map;
     problems.extend(found.into_iter().map(|(name, problem)| {
         let line = lines.iter().find(|(other, _)| *other == name).map_or(1, |(_, line)| *line);
         (line, problem)
@@ -291,7 +291,7 @@ pub fn change(configured: &Configured, change: &Change) -> Result<(), String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::settings::tests::state;
+    use crate::settings::tests::values;
     use dozor_core::rank::Arrange;
 
     const FILE: &str = "# My machine room\npercent = \"machine\"  # as I am used to\n\n[columns]\ndisk = \"pid,write\"\nmine = \"pid,cpu\"\n\n\
@@ -299,21 +299,21 @@ mod tests {
 
     #[test]
     fn what_the_file_says_is_set() {
-        let mut state = state();
-        apply(&mut state, FILE);
-        assert_eq!(state.configured.problems, [] as [&str; 0]);
-        assert!(state.of_machine);
-        assert_eq!(state.configured.origin("percent"), Origin::File(2));
-        assert_eq!(state.configured.origin("units"), Origin::Default);
-        assert_eq!(state.configured.column_sets["mine"], "pid,cpu");
-        let view = state.configured.views.iter().find(|view| view.name == "night").expect("the view");
+        let mut values = values();
+        apply(&mut values, FILE);
+        assert_eq!(values.configured.problems, [] as [&str; 0]);
+        assert!(values.of_machine);
+        assert_eq!(values.configured.origin("percent"), Origin::File(2));
+        assert_eq!(values.configured.origin("units"), Origin::Default);
+        assert_eq!(values.configured.column_sets["mine"], "pid,cpu");
+        let view = values.configured.views.iter().find(|view| view.name == "night").expect("the view");
         assert_eq!(view.arrange, Arrange::Family);
-        assert_eq!(state.key(crate::look::action::Action::Act), "ctrl-x");
+        assert_eq!(values.keys.key(crate::look::action::Action::Act), "ctrl-x");
     }
 
     #[test]
     fn mistakes_are_reported_with_line_and_nearest_name_and_the_rest_is_used() {
-        let mut wrong = state();
+        let mut wrong = values();
         let text = "thme = \"dark\"\npercent = \"cpu\"\nunits = \"decimal\"\nmouse = [1]\norder = \"cpuu\"\n[views.a]\nlnes = \"cpu\"\n\
             [columns]\nx = \"pid,rrss\"\n[keys]\nacct = \"x\"\n[color]\nnarrow = 1\n";
         apply(&mut wrong, text);
@@ -334,7 +334,7 @@ mod tests {
         );
         assert_eq!(wrong.steps, dozor_core::units::Steps::Decimal, "the rest is used");
         dozor_core::units::Steps::Binary.choose();
-        let mut broken = state();
+        let mut broken = values();
         apply(&mut broken, "percent = \n");
         assert!(broken.configured.problems[0].starts_with("settings.toml, line 1: "));
     }
@@ -346,7 +346,7 @@ mod tests {
         assert_eq!(with, FILE.replace("\"machine\"", "\"core\""));
         let with = change(&with, Change::Setting("threads", Some("true".to_owned())));
         assert!(with.contains("threads = true\n") && with.contains("# as I am used to"));
-        let mut again = state();
+        let mut again = values();
         apply(&mut again, &with);
         assert!(again.threads && again.configured.problems.is_empty(), "{:?}", again.configured.problems);
         let without = change(&with, Change::Setting("threads", None));
@@ -358,7 +358,7 @@ mod tests {
         );
         let view = View::of(&again, "as it is now");
         let with = change("", Change::View(Box::new(view.clone())));
-        let mut other = state();
+        let mut other = values();
         apply(&mut other, &with);
         assert_eq!(other.configured.views.last(), Some(&view), "{with}");
     }

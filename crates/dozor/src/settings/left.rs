@@ -3,10 +3,10 @@
 
 use super::file::{Places, read, write};
 use super::table::{SETTINGS, Setting};
+use super::values::Values;
 use super::{Origin, lane_by_name, lane_name};
 use crate::look::arrangement::Arrangement;
 use crate::look::columns::ColumnSet;
-use crate::state::State;
 use dozor_core::lane::Lane;
 use dozor_core::text::without_number;
 use toml_edit::{Array, DocumentMut, Item, Table, value};
@@ -22,7 +22,7 @@ fn is_remembered(screen: &str, setting: &Setting) -> bool {
 
 /// Puts the screen as it was left. Values whose configured value has changed since then are left alone; a broken file, or a
 /// broken part of it, is of no importance.
-pub fn restore(state: &mut State, places: &Places, screen: &str) {
+pub fn restore(values: &mut Values, places: &Places, screen: &str) {
     let Some(text) = places.state.as_ref().and_then(|folder| read(&folder.join("state.toml")).ok().flatten())
     else {
         return;
@@ -41,40 +41,40 @@ pub fn restore(state: &mut State, places: &Places, screen: &str) {
     if let (Some(shown), Some(folded)) = (lanes("lanes"), lanes("folded"))
         && is_whole(screen)
     {
-        state.lanes = Arrangement::of(&shown, &folded);
+        values.lanes = Arrangement::of(&shown, &folded);
     }
     if let Some(titles) = text_of("screen", "explained").filter(|_| is_whole(screen)) {
-        state.parts.explained = titles.split(',').map(str::to_owned).collect();
+        values.explained = titles.split(',').map(str::to_owned).collect();
     }
     for lane in Lane::ALL.map(Some).into_iter().chain([None]).filter(|_| is_whole(screen)) {
         let name = lane_name(lane);
-        if text_of("configured_columns", name).as_ref() != state.configured.lane_columns.get(name) {
+        if text_of("configured_columns", name).as_ref() != values.configured.lane_columns.get(name) {
             continue;
         }
         if let Some(set) = text_of("columns", name).and_then(|text| ColumnSet::parse(&text).ok()) {
-            state.column_sets.insert(lane, set);
+            values.column_sets.insert(lane, set);
         }
     }
     let history = document.get(screen).and_then(|it| it.get("history")).and_then(Item::as_array);
     if let Some(history) = history.filter(|_| is_whole(screen)) {
-        state.history = history.iter().filter_map(|it| it.as_str().map(str::to_owned)).collect();
+        values.history = history.iter().filter_map(|it| it.as_str().map(str::to_owned)).collect();
     }
     for setting in SETTINGS.iter().filter(|setting| is_remembered(screen, setting)) {
         let Some(left) = text_of("values", setting.name) else { continue };
         let configured_then = text_of("configured", setting.name);
-        let configured = state.configured.in_file.get(setting.name);
+        let configured = values.configured.in_file.get(setting.name);
         if configured_then.as_ref() == configured
-            && setting.get(state) != left
-            && setting.set(state, &left).is_ok()
+            && setting.get(values) != left
+            && setting.set(values, &left).is_ok()
         {
-            state.configured.origins.insert(setting.name, Origin::Left);
+            values.configured.origins.insert(setting.name, Origin::Left);
         }
     }
 }
 
 /// Keeps how the screen is left.
-pub fn keep(state: &State, places: &Places, screen: &str) -> Result<(), String> {
-    let Some(folder) = places.state.as_ref().filter(|_| state.configured.remember) else { return Ok(()) };
+pub fn keep(values: &Values, places: &Places, screen: &str) -> Result<(), String> {
+    let Some(folder) = places.state.as_ref().filter(|_| values.configured.remember) else { return Ok(()) };
     // Said at the start already.
     if places.foreign().is_some() {
         return Ok(());
@@ -82,39 +82,38 @@ pub fn keep(state: &State, places: &Places, screen: &str) -> Result<(), String> 
     let path = folder.join("state.toml");
     let old = read(&path).ok().flatten().and_then(|text| text.parse::<DocumentMut>().ok());
     let mut document = old.unwrap_or_default();
-    document[screen] = Item::Table(table_of(state, document.get(screen)));
+    document[screen] = Item::Table(table_of(values, document.get(screen)));
     write(&path, &document.to_string())
         .map_err(|error| format!("{}: {}", path.display(), without_number(&error)))
 }
 
-fn table_of(state: &State, old: Option<&Item>) -> Table {
+fn table_of(values: &Values, old: Option<&Item>) -> Table {
     // What the command line said was for that time only; what was kept before is kept on.
     let before = |table: &str, name: &str| old?.get(table)?.get(name)?.as_str();
     let names = |lanes: Vec<Lane>| lanes.iter().map(|lane| lane.name()).collect::<Vec<_>>().join(",");
     let mut whole = Table::new();
-    let (mut values, mut configured, mut screen) = (Table::new(), Table::new(), Table::new());
+    let (mut left, mut configured, mut screen) = (Table::new(), Table::new(), Table::new());
     let (mut columns, mut configured_columns) = (Table::new(), Table::new());
     for setting in SETTINGS.iter().filter(|setting| setting.left) {
-        if state.configured.origin(setting.name) == Origin::CommandLine {
-            for (table, kept) in [("values", &mut values), ("configured", &mut configured)] {
+        if values.configured.origin(setting.name) == Origin::CommandLine {
+            for (table, kept) in [("values", &mut left), ("configured", &mut configured)] {
                 if let Some(text) = before(table, setting.name) {
                     kept[setting.name] = value(text);
                 }
             }
             continue;
         }
-        values[setting.name] = value(setting.get(state));
-        if let Some(in_file) = state.configured.in_file.get(setting.name) {
+        left[setting.name] = value(setting.get(values));
+        if let Some(in_file) = values.configured.in_file.get(setting.name) {
             configured[setting.name] = value(in_file.clone());
         }
     }
-    screen["lanes"] = value(names(state.lanes.shown(None)));
+    screen["lanes"] = value(names(values.lanes.shown(None)));
     screen["folded"] =
-        value(names(Lane::ALL.into_iter().filter(|lane| state.lanes.is_folded(*lane)).collect()));
-    let explained = state.parts.seen(state.layout().and_then(|layout| layout.parts));
-    screen["explained"] = value(explained.join(","));
-    for (lane, set) in &state.column_sets {
-        let given = state.configured.given_columns.as_ref() == Some(&(*lane, set.clone()));
+        value(names(Lane::ALL.into_iter().filter(|lane| values.lanes.is_folded(*lane)).collect()));
+    screen["explained"] = value(values.explained.join(","));
+    for (lane, set) in &values.column_sets {
+        let given = values.configured.given_columns.as_ref() == Some(&(*lane, set.clone()));
         let text = if given {
             before("columns", lane_name(*lane)).map(str::to_owned)
         } else {
@@ -124,15 +123,15 @@ fn table_of(state: &State, old: Option<&Item>) -> Table {
             columns[lane_name(*lane)] = value(text);
         }
     }
-    for (name, set) in &state.configured.lane_columns {
+    for (name, set) in &values.configured.lane_columns {
         configured_columns[name] = value(set.clone());
     }
-    whole["values"] = Item::Table(values);
+    whole["values"] = Item::Table(left);
     whole["configured"] = Item::Table(configured);
     whole["screen"] = Item::Table(screen);
     whole["columns"] = Item::Table(columns);
     whole["configured_columns"] = Item::Table(configured_columns);
-    whole["history"] = value(state.history.iter().map(String::as_str).collect::<Array>());
+    whole["history"] = value(values.history.iter().map(String::as_str).collect::<Array>());
     whole
 }
 
@@ -140,13 +139,13 @@ fn table_of(state: &State, old: Option<&Item>) -> Table {
 mod tests {
     use super::*;
     use crate::settings::file;
-    use crate::settings::tests::state;
+    use crate::settings::tests::values;
 
     #[test]
     fn the_screen_comes_back_as_it_was_left_unless_the_file_has_changed() {
         let folder = tempfile::tempdir().expect("a folder");
         let places = Places { settings: None, state: Some(folder.path().join("deep/dozor")) };
-        let mut left = state();
+        let mut left = values();
         file::apply(&mut left, "times = \"relative\"\npercent = \"core\"\n");
         left.of_machine = true;
         left.times_relative = false;
@@ -154,25 +153,25 @@ mod tests {
         left.lanes.fold(Some(Lane::Cpu));
         left.column_sets.insert(Some(Lane::Disk), ColumnSet::parse("pid,write:10").expect("a set"));
         left.history = vec!["cpu > 5%".to_owned()];
-        left.parts.explained = vec!["protocols".to_owned(), "classes of CPU time".to_owned()];
+        left.explained = vec!["protocols".to_owned(), "classes of CPU time".to_owned()];
         // What would hide somebody is not kept.
         left.narrowing.expression = dozor_core::expr::Expression::parse("cpu > 5%").ok();
         left.narrowing.active = true;
         left.narrowing.kernel_threads = false;
         keep(&left, &places, "watch").expect("it is kept");
-        keep(&state(), &places, "demo").expect("it is kept");
+        keep(&values(), &places, "demo").expect("it is kept");
 
-        let mut again = state();
+        let mut again = values();
         // The configured times are what they were, the configured percent is not.
         file::apply(&mut again, "times = \"relative\"\npercent = \"machine\"\n");
         restore(&mut again, &places, "watch");
         assert!(!again.times_relative && again.configured.origin("times") == Origin::Left);
         assert_eq!(again.configured.origin("percent"), Origin::File(2));
         assert_eq!(again.lanes, left.lanes);
-        assert_eq!(again.parts.explained, left.parts.explained, "what was explained once");
+        assert_eq!(again.explained, left.explained, "what was explained once");
         assert_eq!(again.column_sets, left.column_sets);
         // A set that was written into the file since then goes before the one that was left.
-        let mut edited = state();
+        let mut edited = values();
         file::apply(&mut edited, "[columns]\ndisk = \"pid,read\"\n");
         restore(&mut edited, &places, "watch");
         assert_eq!(edited.column_sets[&Some(Lane::Disk)].to_string(), "pid,read");
@@ -180,18 +179,18 @@ mod tests {
         let narrowing = &again.narrowing;
         assert!(narrowing.expression.is_none() && !narrowing.active && narrowing.kernel_threads);
         // The demo remembers only how it looks.
-        let mut demo = state();
+        let mut demo = values();
         demo.of_machine = true;
         demo.steps = dozor_core::units::Steps::Decimal;
         demo.column_sets.insert(Some(Lane::Disk), ColumnSet::parse("pid,write").expect("a set"));
         keep(&demo, &places, "demo").expect("it is kept");
-        let mut demo = state();
+        let mut demo = values();
         restore(&mut demo, &places, "demo");
         assert!(!demo.of_machine && demo.column_sets.is_empty());
         assert_eq!(demo.steps, dozor_core::units::Steps::Decimal);
         dozor_core::units::Steps::Binary.choose();
         // What the command line says is for one time: what was kept before stays.
-        let mut once = state();
+        let mut once = values();
         file::apply(&mut once, "times = \"relative\"\npercent = \"core\"\n");
         restore(&mut once, &places, "watch");
         once.of_machine = false;
@@ -200,12 +199,12 @@ mod tests {
         once.column_sets.insert(Some(Lane::Disk), given.clone());
         once.configured.given_columns = Some((Some(Lane::Disk), given));
         keep(&once, &places, "watch").expect("it is kept");
-        let mut after = state();
+        let mut after = values();
         file::apply(&mut after, "times = \"relative\"\npercent = \"core\"\n");
         restore(&mut after, &places, "watch");
         assert!(after.of_machine);
         assert_eq!(after.column_sets, left.column_sets);
-        let mut other = state();
+        let mut other = values();
         restore(&mut other, &places, "demo");
         assert!(other.column_sets.is_empty(), "another kind of screen is remembered on its own");
         std::fs::write(folder.path().join("deep/dozor/state.toml"), "broken = ").expect("written");

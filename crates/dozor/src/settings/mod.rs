@@ -9,6 +9,7 @@ pub mod file;
 pub mod left;
 pub mod table;
 pub mod themes;
+pub mod values;
 pub mod view;
 
 use crate::look::columns::ColumnSet;
@@ -49,7 +50,7 @@ impl Origin {
     }
 }
 
-/// What is configured beside the values that the state of the screen holds itself.
+/// What is configured beside the values themselves, and where they come from.
 #[derive(Clone, Debug)]
 pub struct Configured {
     /// Where the values come from that are not as the program comes.
@@ -186,15 +187,11 @@ fn toml_line(text: &str, at: usize) -> usize {
 
 #[cfg(test)]
 mod tests {
-    use crate::look::theme::{Depth, Theme};
-    use crate::state::State;
-    use dozor_core::timeline::Timeline;
-    use std::sync::Arc;
+    use super::values::Values;
     use std::time::Duration;
 
-    /// A screen before anything is read.
-    pub fn state() -> State {
-        let theme = Theme::new(Depth::Mono, false);
-        State::new(Timeline::live(Arc::default()), theme, Duration::from_secs(2), (120, 40))
+    /// As the program comes.
+    pub fn values() -> Values {
+        Values::new(Duration::from_secs(2))
     }
 }

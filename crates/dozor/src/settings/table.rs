@@ -1,10 +1,10 @@
 //! Everything that can be set. The file, the screen of settings, `dozor settings` and `docs/settings.md` come from this
 //! table.
 
+use super::values::{CommandForm, Values};
 use super::{lane_by_name, switch, unknown, word};
 use crate::look::symbols::Symbols;
-use crate::look::theme::{Depth, Found, Shade, Theme};
-use crate::state::{CommandForm, State};
+use crate::look::theme::Depth;
 use clap::ValueEnum as _;
 use dozor_core::expr::Expression;
 use dozor_core::lane::Lane;
@@ -37,32 +37,32 @@ pub struct Setting {
     pub left: bool,
     /// What it does.
     pub help: &'static str,
-    get: fn(&State) -> String,
-    set: fn(&mut State, &str) -> Result<(), String>,
+    get: fn(&Values) -> String,
+    set: fn(&mut Values, &str) -> Result<(), String>,
 }
 
 impl Setting {
     /// Its value now.
-    pub fn get(&self, state: &State) -> String {
-        (self.get)(state)
+    pub fn get(&self, values: &Values) -> String {
+        (self.get)(values)
     }
 
     /// Sets it; says what is wrong with the value.
-    pub fn set(&self, state: &mut State, text: &str) -> Result<(), String> {
+    pub fn set(&self, values: &mut Values, text: &str) -> Result<(), String> {
         if let Kind::Choice(words) = self.kind
             && !words.contains(&text)
         {
             return Err(unknown("it cannot be", text, words.iter().copied()));
         }
-        (self.set)(state, text)
+        (self.set)(values, text)
     }
 
     /// Words that it can be, where they are known.
-    pub fn choices(&self, state: &State) -> Vec<String> {
+    pub fn choices(&self, values: &Values) -> Vec<String> {
         match self.kind {
             Kind::Switch => vec!["false".to_owned(), "true".to_owned()],
             Kind::Choice(words) => words.iter().map(|word| (*word).to_owned()).collect(),
-            Kind::Theme => theme_names(state),
+            Kind::Theme => theme_names(values),
             Kind::Text => vec![],
         }
     }
@@ -78,38 +78,17 @@ pub const MEANS: [&str; 4] = ["off", "5s", "10s", "30s"];
 const THEMES: [&str; 4] = ["auto", "dark", "light", "mono"];
 
 /// Names of all themes.
-pub fn theme_names(state: &State) -> Vec<String> {
-    let own = state.configured.themes.iter().map(|own| own.name.clone());
+pub fn theme_names(values: &Values) -> Vec<String> {
+    let own = values.configured.themes.iter().map(|own| own.name.clone());
     THEMES.map(str::to_owned).into_iter().chain(own).collect()
 }
 
-/// Paints the screen with the chosen theme.
-pub fn paint(state: &mut State) {
-    let configured = &state.configured;
-    // Without an environment (in tests) the theme stays what it is.
-    let Some(found) = configured.found else { return };
-    let own = configured.themes.iter().find(|own| own.name == configured.theme);
-    let shade = match configured.theme.as_str() {
-        "dark" => Some(Shade::Dark),
-        "light" => Some(Shade::Light),
-        "mono" => Some(Shade::Mono),
-        _ => None,
-    };
-    let found = if own.is_some() { Found::wanting_colours(found) } else { found };
-    let theme: Theme = found.theme(shade, configured.colors);
-    state.theme = match own {
-        Some(own) => theme.with(own.clone()),
-        None => theme,
-    };
-}
-
-fn set_theme(state: &mut State, name: &str) -> Result<(), String> {
-    let names = theme_names(state);
+fn set_theme(values: &mut Values, name: &str) -> Result<(), String> {
+    let names = theme_names(values);
     if !names.iter().any(|other| other == name) {
         return Err(unknown("no theme is called", name, names.iter().map(String::as_str)));
     }
-    name.clone_into(&mut state.configured.theme);
-    paint(state);
+    name.clone_into(&mut values.configured.theme);
     Ok(())
 }
 
@@ -117,17 +96,17 @@ fn mean_word(mean: Duration) -> String {
     if mean.is_zero() { "off".to_owned() } else { format!("{}s", mean.as_secs()) }
 }
 
-fn set_every(state: &mut State, text: &str) -> Result<(), String> {
+fn set_every(values: &mut Values, text: &str) -> Result<(), String> {
     let every = parse_duration(text).map_err(|error| error.to_string())?;
     if every < Duration::from_millis(50) {
         return Err("the shortest interval is 50ms".to_owned());
     }
-    state.every = every;
+    values.every = every;
     Ok(())
 }
 
-fn every_word(state: &State) -> String {
-    let ms = state.every.as_millis();
+fn every_word(values: &Values) -> String {
+    let ms = values.every.as_millis();
     if ms.is_multiple_of(1000) { format!("{}s", ms / 1000) } else { format!("{ms}ms") }
 }
 
@@ -150,15 +129,11 @@ pub static SETTINGS: &[Setting] = &[
     Setting { name: "colors", kind: Kind::Choice(&["auto", "true", "256", "16", "none"]), default: "auto", left: false,
         help: "Colours that the terminal has, where that is not found out right.",
         get: |s| enum_word(s.configured.colors),
-        set: |s, text| { s.configured.colors = Depth::from_str(text, false).ok(); paint(s); Ok(()) } },
+        set: |s, text| { s.configured.colors = Depth::from_str(text, false).ok(); Ok(()) } },
     Setting { name: "symbols", kind: Kind::Choice(&["auto", "unicode", "ascii"]), default: "auto", left: false,
         help: "Signs that the terminal can show; auto: what the locale says.",
         get: |s| enum_word(s.configured.symbols),
-        set: |s, text| {
-            s.configured.symbols = Symbols::from_str(text, false).ok();
-            s.symbols = s.configured.symbols.unwrap_or_else(|| Symbols::detect(|name| std::env::var(name).ok()));
-            Ok(())
-        } },
+        set: |s, text| { s.configured.symbols = Symbols::from_str(text, false).ok(); Ok(()) } },
     Setting { name: "mouse", kind: Kind::Switch, default: "true", left: false,
         help: "The mouse is Dozor's; else it is the terminal's, and text can be selected with it.",
         get: |s| yes(s.mouse), set: |s, text| { s.mouse = switch(text)?; Ok(()) } },
@@ -171,16 +146,11 @@ pub static SETTINGS: &[Setting] = &[
     Setting { name: "mean", kind: Kind::Choice(&MEANS), default: "off", left: true,
         help: "Rates of processes as means over this time instead of those of the last sample.",
         get: |s| mean_word(s.mean),
-        set: |s, text| { s.mean = parse_duration(text).unwrap_or(Duration::ZERO); s.look_closer(); s.rank_anew(); Ok(()) } },
+        set: |s, text| { s.mean = parse_duration(text).unwrap_or(Duration::ZERO); Ok(()) } },
     Setting { name: "units", kind: Kind::Choice(&["binary", "decimal"]), default: "binary", left: true,
         help: "Sizes in binary steps (KiB, MiB) or in decimal ones (kB, MB).",
         get: |s| if s.steps == Steps::Decimal { "decimal" } else { "binary" }.to_owned(),
-        set: |s, text| {
-            s.steps = if text == "decimal" { Steps::Decimal } else { Steps::Binary };
-            s.steps.choose();
-            s.refresh_texts();
-            Ok(())
-        } },
+        set: |s, text| { s.steps = if text == "decimal" { Steps::Decimal } else { Steps::Binary }; Ok(()) } },
     Setting { name: "times", kind: Kind::Choice(&["clock", "relative"]), default: "clock", left: true,
         help: "Times as the clock shows them, or counted back from now.",
         get: |s| if s.times_relative { "relative" } else { "clock" }.to_owned(), set: |s, text| { s.times_relative = text == "relative"; Ok(()) } },
@@ -189,33 +159,33 @@ pub static SETTINGS: &[Setting] = &[
         get: |s| s.command_form.word().to_owned(), set: |s, text| { s.command_form = word(text, &CommandForm::ALL, CommandForm::word)?; Ok(()) } },
     Setting { name: "kernel_threads", kind: Kind::Switch, default: "true", left: false,
         help: "Threads of the kernel are shown.",
-        get: |s| yes(s.narrowing.kernel_threads), set: |s, text| { s.narrowing.kernel_threads = switch(text)?; s.rank_anew(); Ok(()) } },
+        get: |s| yes(s.narrowing.kernel_threads), set: |s, text| { s.narrowing.kernel_threads = switch(text)?; Ok(()) } },
     Setting { name: "threads", kind: Kind::Switch, default: "false", left: true,
         help: "Threads of processes are shown below them. It costs two files for each thread at each reading.",
-        get: |s| yes(s.threads), set: |s, text| { s.threads = switch(text)?; s.look_closer(); s.rank_anew(); Ok(()) } },
+        get: |s| yes(s.threads), set: |s, text| { s.threads = switch(text)?; Ok(()) } },
     Setting { name: "active", kind: Kind::Switch, default: "false", left: false,
         help: "Only processes that do something are shown.",
-        get: |s| yes(s.narrowing.active), set: |s, text| { s.narrowing.active = switch(text)?; s.rank_anew(); Ok(()) } },
+        get: |s| yes(s.narrowing.active), set: |s, text| { s.narrowing.active = switch(text)?; Ok(()) } },
     Setting { name: "whose", kind: Kind::Choice(&["everyone", "mine", "others"]), default: "everyone", left: false,
         help: "Everyone's processes, only your own, or only those of others.",
-        get: |s| s.narrowing.whose.word().to_owned(), set: |s, text| { s.narrowing.whose = word(text, &Whose::ALL, Whose::word)?; s.rank_anew(); Ok(()) } },
+        get: |s| s.narrowing.whose.word().to_owned(), set: |s, text| { s.narrowing.whose = word(text, &Whose::ALL, Whose::word)?; Ok(()) } },
     Setting { name: "arrange", kind: Kind::Choice(&["flat", "family", "program", "user", "service", "container"]), default: "flat", left: true,
         help: "How processes are arranged.",
-        get: |s| s.arrange.word().to_owned(), set: |s, text| { s.arrange_by(word(text, &Arrange::ALL, Arrange::word)?); Ok(()) } },
+        get: |s| s.arrange.word().to_owned(), set: |s, text| { s.arrange = word(text, &Arrange::ALL, Arrange::word)?; Ok(()) } },
     Setting { name: "lane", kind: Kind::Choice(&["overview", "cpu", "memory", "disk", "network", "heat"]), default: "overview", left: true,
         help: "The lane that the screen begins with.",
         get: |s| s.lane.map_or("overview", Lane::name).to_owned(),
-        set: |s, text| { let lane = lane_by_name(text)?; if lane != s.lane { s.choose_lane(lane); } Ok(()) } },
+        set: |s, text| { let lane = lane_by_name(text)?; if lane != s.lane { s.look_at(lane); } Ok(()) } },
     Setting { name: "order", kind: Kind::Text, default: "cpu", left: true,
         help: "One or two metrics to order by, with a minus where the largest shall come first and a plus where the smallest shall: user,-rss. A lane that is chosen later brings its own.",
-        get: |s| s.order.written(), set: |s, text| { s.order = Order::parse(text).map_err(|error| error.to_string())?; s.rank_anew(); Ok(()) } },
+        get: |s| s.order.written(), set: |s, text| { s.order = Order::parse(text).map_err(|error| error.to_string())?; Ok(()) } },
     Setting { name: "narrow", kind: Kind::Text, default: "", left: false,
         help: "An expression that narrows; see docs/expressions.md.",
         get: |s| s.narrowing.expression.as_ref().map_or(String::new(), |it| it.text().to_owned()),
         set: |s, text| {
             let parsed = if text.trim().is_empty() { None } else { Some(Expression::parse(text).map_err(|error| error.message)?) };
             s.narrowing.expression = parsed;
-            s.rank_anew();
+           
             Ok(())
         } },
     Setting { name: "view", kind: Kind::Text, default: "", left: false,
@@ -240,22 +210,22 @@ pub static SETTINGS: &[Setting] = &[
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::settings::tests::state;
+    use crate::settings::tests::values;
 
     #[test]
     fn every_setting_takes_its_default_and_each_of_its_choices_and_refuses_nonsense() {
-        let mut state = state();
+        let mut values = values();
         for setting in SETTINGS {
-            assert_eq!(setting.get(&state), setting.default, "{}: as the program comes", setting.name);
+            assert_eq!(setting.get(&values), setting.default, "{}: as the program comes", setting.name);
             assert!(setting.help.ends_with('.'), "{}", setting.name);
-            for choice in setting.choices(&state).into_iter().chain([setting.default.to_owned()]) {
-                setting.set(&mut state, &choice).unwrap_or_else(|error| panic!("{}: {error}", setting.name));
-                assert_eq!(setting.get(&state), choice, "{}", setting.name);
+            for choice in setting.choices(&values).into_iter().chain([setting.default.to_owned()]) {
+                setting.set(&mut values, &choice).unwrap_or_else(|error| panic!("{}: {error}", setting.name));
+                assert_eq!(setting.get(&values), choice, "{}", setting.name);
             }
             if !matches!(setting.name, "cpu_model") {
-                assert!(setting.set(&mut state, "narrow = (").is_err(), "{} takes nonsense", setting.name);
+                assert!(setting.set(&mut values, "narrow = (").is_err(), "{} takes nonsense", setting.name);
                 assert_eq!(
-                    setting.get(&state),
+                    setting.get(&values),
                     setting.default,
                     "{}: what was refused changes nothing",
                     setting.name

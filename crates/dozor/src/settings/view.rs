@@ -1,10 +1,9 @@
 //! Saved views: all that one looks at, under a name.
 
 use super::lane_by_name;
+use super::values::Values;
 use crate::look::arrangement::Arrangement;
 use crate::look::columns::ColumnSet;
-use crate::state::State;
-use crate::state::parts::Parts;
 use dozor_core::expr::Expression;
 use dozor_core::lane::Lane;
 use dozor_core::rank::{Arrange, Order, Whose};
@@ -88,44 +87,38 @@ impl View {
     }
 
     /// What is shown now, under a name.
-    pub fn of(state: &State, name: &str) -> View {
-        let shown = state.lanes.shown(None);
-        let folded = Lane::ALL.into_iter().filter(|lane| state.lanes.is_folded(*lane)).collect();
+    pub fn of(values: &Values, name: &str) -> View {
+        let shown = values.lanes.shown(None);
+        let folded = Lane::ALL.into_iter().filter(|lane| values.lanes.is_folded(*lane)).collect();
         View {
             name: name.to_owned(),
             shipped: false,
-            lane: state.lane,
+            lane: values.lane,
             lanes: (shown != Lane::ALL).then_some(shown),
             folded,
-            columns: state.column_sets.get(&state.lane).cloned(),
-            order: Some(state.order),
-            narrow: state.narrowing.expression.clone(),
-            whose: state.narrowing.whose,
-            active: state.narrowing.active,
-            arrange: state.arrange,
+            columns: values.column_sets.get(&values.lane).cloned(),
+            order: Some(values.order),
+            narrow: values.narrowing.expression.clone(),
+            whose: values.narrowing.whose,
+            active: values.narrowing.active,
+            arrange: values.arrange,
         }
     }
 
-    /// Shows it.
-    pub fn apply(&self, state: &mut State) {
-        state.lane = self.lane;
-        state.parts = Parts::default();
-        state.lanes = Arrangement::of(self.lanes.as_deref().unwrap_or(&Lane::ALL), &self.folded);
+    /// Sets what it says.
+    pub fn apply(&self, values: &mut Values) {
+        values.look_at(self.lane);
+        values.lanes = Arrangement::of(self.lanes.as_deref().unwrap_or(&Lane::ALL), &self.folded);
         match &self.columns {
-            Some(columns) => drop(state.column_sets.insert(self.lane, columns.clone())),
-            None => drop(state.column_sets.remove(&self.lane)),
+            Some(columns) => drop(values.column_sets.insert(self.lane, columns.clone())),
+            None => drop(values.column_sets.remove(&self.lane)),
         }
-        let usual = self.lane.map_or_else(Order::by_cpu, |lane| Order::by(lane.lens()));
-        state.order = self.order.unwrap_or(usual);
-        state.narrowing = state.narrowing.cleared();
-        state.narrowing.expression.clone_from(&self.narrow);
-        (state.narrowing.whose, state.narrowing.active) = (self.whose, self.active);
-        state.arrange_by(self.arrange);
-        state.view = Some(self.name.clone());
-        state.scroll = 0;
-        state.chosen_lane_first();
-        state.look_at_parts();
-        state.rank_anew();
+        values.order = self.order.unwrap_or(values.order);
+        values.narrowing = values.narrowing.cleared();
+        values.narrowing.expression.clone_from(&self.narrow);
+        (values.narrowing.whose, values.narrowing.active) = (self.whose, self.active);
+        values.arrange = self.arrange;
+        values.view = Some(self.name.clone());
     }
 }
 

@@ -75,7 +75,7 @@ impl ColumnsSheet {
 
     /// Takes the next of the saved sets for this lane.
     fn next_set(&mut self, state: &mut State) {
-        let names: Vec<&String> = state.configured.column_sets.keys().collect();
+        let names: Vec<&String> = state.values.configured.column_sets.keys().collect();
         if names.is_empty() {
             let text = "no set is saved yet; ctrl-s saves this one under a name".to_owned();
             state.say(Severity::Notice, text);
@@ -131,7 +131,7 @@ fn explanation(what: What) -> String {
 
 impl Sheet for ColumnsSheet {
     fn title(&self, state: &State) -> String {
-        let name = state.lane.map_or("the overview", Lane::name);
+        let name = state.values.lane.map_or("the overview", Lane::name);
         let set = self.set.as_ref().map(|set| format!(", saved as '{set}'")).unwrap_or_default();
         format!("Columns of {name}{set}")
     }

@@ -183,7 +183,7 @@ fn moves(at: &mut usize, lines: usize, key: &KeyEvent) -> bool {
 
 /// The key of a list that is not searched, as one that moves in it: those that move in the table do.
 fn moving(state: &State, key: &KeyEvent) -> KeyEvent {
-    let code = match state.keys.action(key) {
+    let code = match state.values.keys.action(key) {
         Some(Action::Down) => KeyCode::Down,
         Some(Action::Up) => KeyCode::Up,
         _ => return *key,

@@ -39,7 +39,7 @@ impl SettingsSheet {
     /// The next value, or the prompt for one where there is no list of them.
     fn step(&mut self, state: &mut State, on: bool) -> After {
         let setting = self.setting();
-        let (choices, value) = (setting.choices(state), setting.get(state));
+        let (choices, value) = (setting.choices(&state.values), setting.get(&state.values));
         if choices.is_empty() {
             self.typed = Some(setting);
             return After::Open(Box::new(Prompt::new(Purpose::Setting(setting), &value)));
@@ -53,10 +53,10 @@ impl SettingsSheet {
     }
 
     fn set(&mut self, state: &mut State, setting: &'static Setting, text: &str) -> Result<(), String> {
-        let before = setting.get(state);
-        setting.set(state, text)?;
-        let in_file = state.configured.in_file.insert(setting.name, text.to_owned());
-        state.configured.origins.insert(setting.name, Origin::Session);
+        let before = setting.get(&state.values);
+        state.change(|values| setting.set(values, text))?;
+        let in_file = state.values.configured.in_file.insert(setting.name, text.to_owned());
+        state.values.configured.origins.insert(setting.name, Origin::Session);
         self.undo.push((setting.name, before, in_file));
         state.outbox.push(Effect::Configure(Change::Setting(setting.name, Some(text.to_owned()))));
         Ok(())
@@ -65,13 +65,13 @@ impl SettingsSheet {
     /// As the program comes; the file says nothing of it any more.
     fn set_to_default(&mut self, state: &mut State) {
         let setting = self.setting();
-        let before = setting.get(state);
-        if let Err(problem) = setting.set(state, setting.default) {
+        let before = setting.get(&state.values);
+        if let Err(problem) = state.change(|values| setting.set(values, setting.default)) {
             state.say(Severity::Notice, problem);
             return;
         }
-        let in_file = state.configured.in_file.remove(setting.name);
-        state.configured.origins.remove(setting.name);
+        let in_file = state.values.configured.in_file.remove(setting.name);
+        state.values.configured.origins.remove(setting.name);
         self.undo.push((setting.name, before, in_file));
         state.outbox.push(Effect::Configure(Change::Setting(setting.name, None)));
     }
@@ -83,19 +83,20 @@ impl SettingsSheet {
             return;
         };
         self.at = SETTINGS.iter().position(|setting| setting.name == name).unwrap_or(0);
-        let _ = self.setting().set(state, &before);
+        let setting = self.setting();
+        let _ = state.change(|values| setting.set(values, &before));
         match &in_file {
-            Some(text) => drop(state.configured.in_file.insert(name, text.clone())),
-            None => drop(state.configured.in_file.remove(name)),
+            Some(text) => drop(state.values.configured.in_file.insert(name, text.clone())),
+            None => drop(state.values.configured.in_file.remove(name)),
         }
-        state.configured.origins.insert(name, Origin::Session);
+        state.values.configured.origins.insert(name, Origin::Session);
         state.outbox.push(Effect::Configure(Change::Setting(name, in_file)));
     }
 }
 
 fn line(state: &State, buffer: &mut Buffer, place: Rect, y: u16, setting: &Setting) {
     let theme = &state.theme;
-    let value = setting.get(state);
+    let value = setting.get(&state.values);
     let is_default = value == setting.default;
     let role = if is_default { Role::Text } else { Role::Strong };
     put(buffer, place.x + 1, y, 15, setting.name, theme.role(Role::Strong));
@@ -103,7 +104,7 @@ fn line(state: &State, buffer: &mut Buffer, place: Rect, y: u16, setting: &Setti
     put(buffer, place.x + 17, y, 20, shown, theme.role(role));
     let default = if setting.default.is_empty() { "none" } else { setting.default };
     let explained = place.width > EXPLAINED_FROM;
-    let origin = match state.configured.origin(setting.name) {
+    let origin = match state.values.configured.origin(setting.name) {
         Origin::Default if is_default => "default".to_owned(),
         Origin::Default => format!("changed on the screen; default {default}"),
         origin if is_default => origin.words(),
@@ -146,19 +147,19 @@ impl Sheet for SettingsSheet {
 
     fn draw(&self, state: &State, buffer: &mut Buffer, place: Rect) {
         let theme = &state.theme;
-        let file = match &state.configured.path {
+        let file = match &state.values.configured.path {
             Some(path) => format!("kept in {}", from_home(path)),
             None => "there is no home folder to keep them in".to_owned(),
         };
         put(buffer, place.x, place.y, place.width, &file, theme.role(Role::Quiet));
-        if let Some(problem) = state.configured.problem() {
+        if let Some(problem) = state.values.configured.problem() {
             let style = theme.role(Role::Severity(Severity::Warning));
             put(buffer, place.x, place.y + 1, place.width, &format!("▲ {problem}"), style);
         }
         let list = seen(self, place, self.at);
         list.draw(theme, buffer, SETTINGS, |buffer, y, setting, _| line(state, buffer, place, y, setting));
         let setting = self.setting();
-        let choices = setting.choices(state);
+        let choices = setting.choices(&state.values);
         let choices = if choices.is_empty() {
             "Enter types a value.".to_owned()
         } else {

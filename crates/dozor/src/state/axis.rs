@@ -52,7 +52,11 @@ impl Axis {
     pub fn new(state: &State, columns: u16) -> Option<Axis> {
         let newest = state.timeline.moment(state.timeline.end().checked_sub(1)?)?.wall_ns;
         let shown = state.timeline.moment(state.shown()?)?.wall_ns;
-        let step = state.zoom.span.unwrap_or(state.every).max(state.every.min(Duration::from_millis(200)));
+        let step = state
+            .zoom
+            .span
+            .unwrap_or(state.values.every)
+            .max(state.values.every.min(Duration::from_millis(200)));
         let step = (step.as_nanos() as i64).max(NANOS / 20);
         // The edge stands at whole steps, so that columns do not change their content while time goes on.
         let jump = step * i64::from((columns / MOVES).max(1));

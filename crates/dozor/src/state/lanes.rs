@@ -1,8 +1,8 @@
 //! Choosing lanes and parts, and how lanes stand.
 
 use super::State;
-use super::parts::Parts;
 use crate::look::action::Action;
+use crate::settings::values::usual_order;
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts::{PartId, lens};
 use dozor_core::rank::Order;
@@ -10,22 +10,16 @@ use dozor_core::rank::Order;
 impl State {
     /// Looks at a lane, or at the overview.
     pub fn choose_lane(&mut self, lane: Option<Lane>) {
-        let explained = self.parts.seen(self.layout().and_then(|layout| layout.parts));
-        self.lane = lane;
-        self.parts = Parts { explained, ..Parts::default() };
-        self.order = lane.map_or_else(Order::by_cpu, |lane| Order::by(lane.lens()));
-        self.chosen_lane_first();
-        self.look_at_parts();
+        let explained = self.seen_explanations();
+        self.values.look_at(lane);
+        self.begin_with_parts(explained);
         self.rank_anew();
-        if self.selected.is_none() {
-            self.scroll = 0;
-        }
     }
 
     /// Goes through the shown lanes and the overview.
     pub fn step_lane(&mut self, steps: isize) {
-        let lanes = self.lanes.shown(self.lane);
-        let present = self.lane.and_then(|lane| lanes.iter().position(|other| *other == lane));
+        let lanes = self.values.lanes.shown(self.values.lane);
+        let present = self.values.lane.and_then(|lane| lanes.iter().position(|other| *other == lane));
         let present = present.map_or(0, |at| at + 1);
         let next = (present as isize + steps).rem_euclid(lanes.len() as isize + 1) as usize;
         self.choose_lane(next.checked_sub(1).map(|at| lanes[at]));
@@ -33,11 +27,11 @@ impl State {
 
     /// Hides the chosen lane.
     pub fn hide_lane(&mut self) {
-        let Some(lane) = self.lane else {
+        let Some(lane) = self.values.lane else {
             self.say(Severity::Notice, "choose the lane to hide first".to_owned());
             return;
         };
-        if self.lanes.hide(lane) {
+        if self.values.lanes.hide(lane) {
             self.choose_lane(None);
             let text = format!("{} is hidden; H shows all lanes again", lane.name());
             self.say(Severity::Fine, text);
@@ -46,22 +40,22 @@ impl State {
 
     /// Moves the chosen lane among the others.
     pub fn shift_lane(&mut self, down: bool) {
-        match self.lane {
-            Some(lane) => self.lanes.shift(lane, down),
+        match self.values.lane {
+            Some(lane) => self.values.lanes.shift(lane, down),
             None => self.say(Severity::Notice, "choose the lane to move first".to_owned()),
         }
     }
 
     /// Arrow keys go to the parts; where they are there already, to the next kind of part.
     pub fn next_parts(&mut self, on: bool) {
-        if self.lane.is_none() {
+        if self.values.lane.is_none() {
             // The worst resource is what somebody looks for.
             let worst = self.standing_out.first().map_or(Lane::Cpu, |(_, lane, _)| *lane);
             self.choose_lane(Some(worst));
         }
         let count = self.parts.sections.len();
         if count == 0 {
-            let name = self.lane.map_or("this", Lane::name);
+            let name = self.values.lane.map_or("this", Lane::name);
             self.say(Severity::Notice, format!("{name} has no parts here"));
             return;
         }
@@ -90,12 +84,12 @@ impl State {
         if self.parts.selected == part {
             return;
         }
-        let usual = self.lane.map_or_else(Order::by_cpu, |lane| Order::by(lane.lens()));
+        let usual = usual_order(self.values.lane);
         let before = self.parts.selected.as_ref().and_then(lens).map_or(usual, Order::by);
         let after = part.as_ref().and_then(lens).map_or(usual, Order::by);
         // An order that somebody chose stays.
-        if self.order == before {
-            self.order = after;
+        if self.values.order == before {
+            self.values.order = after;
         }
         self.parts.selected = part;
         self.scroll = 0;

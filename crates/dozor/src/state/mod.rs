@@ -1,6 +1,7 @@
 //! All that the screen depends on.
 
 pub mod axis;
+mod change;
 pub mod effect;
 mod lanes;
 
@@ -15,14 +16,12 @@ pub mod trend;
 mod views;
 
 use crate::look::action::Action;
-use crate::look::arrangement::Arrangement;
 use crate::look::clock::Zone;
 use crate::look::columns::{self, ColumnSet, Columns};
-use crate::look::keymap::KeyMap;
 use crate::look::layout::{Layout, SMALLEST, Wish};
 use crate::look::symbols::Symbols;
 use crate::look::theme::{Depth, Theme};
-use crate::settings::Configured;
+use crate::settings::values::Values;
 use crate::state::axis::{Strips, Zoom};
 use crate::state::overview::Overview;
 use crate::state::parts::{Parts, Placed};
@@ -32,12 +31,11 @@ use crate::state::trend::Trends;
 use dozor_core::expr::Expression;
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts::PartId;
-use dozor_core::rank::{Arrange, Folds, Narrowing, Order, Ordered, Persistence, RowId, Table, Total};
+use dozor_core::rank::{Arrange, Folds, Order, Ordered, Persistence, RowId, Table, Total};
 use dozor_core::reading::ProcessKey;
 use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::sample::Sample;
 use dozor_core::timeline::Timeline;
-use dozor_core::units::Steps;
 use dozor_core::wanted::{Part, Wanted};
 use effect::Effect;
 use std::collections::{BTreeSet, HashMap};
@@ -110,32 +108,6 @@ pub struct Recording {
     pub since: Instant,
 }
 
-/// How much of a command line is shown.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum CommandForm {
-    /// The program's base name with its arguments.
-    #[default]
-    Arguments,
-    /// The whole command line with the way to the program.
-    Whole,
-    /// The program's base name alone.
-    Name,
-}
-
-impl CommandForm {
-    /// All of them, in the order of their key.
-    pub const ALL: [CommandForm; 3] = [CommandForm::Arguments, CommandForm::Whole, CommandForm::Name];
-
-    /// Its word.
-    pub const fn word(self) -> &'static str {
-        match self {
-            CommandForm::Arguments => "arguments",
-            CommandForm::Whole => "whole",
-            CommandForm::Name => "name",
-        }
-    }
-}
-
 /// What the pressed button of the mouse holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Drag {
@@ -154,6 +126,8 @@ pub enum Drag {
 pub struct State {
     /// Colours.
     pub theme: Theme,
+    /// What is set.
+    pub values: Values,
     /// Signs that the terminal can show.
     pub symbols: Symbols,
     /// How times are shown.
@@ -182,8 +156,6 @@ pub struct State {
     pub standing_out: Vec<(Severity, Lane, String)>,
     /// Signs on the time axis, oldest first.
     pub signs: Vec<Mark>,
-    /// Order and form of the lanes.
-    pub lanes: Arrangement,
     /// Time of a column of the strips.
     pub zoom: Zoom,
     /// What the strips show.
@@ -198,46 +170,16 @@ pub struct State {
     pub search: Option<Search>,
     /// Times are shown in the zone of this machine, not of the one that is watched.
     pub own_zone: bool,
-    /// The chosen lane; none is the overview.
-    pub lane: Option<Lane>,
     /// Its parts.
     pub parts: Parts,
     /// Whose users are shown, in words, or why they cannot be known.
     pub users_of: Option<Result<String, &'static str>>,
-    /// Order of the processes.
-    pub order: Order,
-    /// Which processes are shown.
-    pub narrowing: Narrowing,
     /// What somebody goes to from row to row.
     pub find: Option<Expression>,
-    /// Expressions that were typed, the newest last.
-    pub history: Vec<String>,
-    /// How rows are arranged.
-    pub arrange: Arrange,
     /// What is open below them.
     pub folds: Folds,
-    /// Threads are shown below their processes.
-    pub threads: bool,
-    /// Columns that somebody chose, for each lane and the overview.
-    pub column_sets: HashMap<Option<Lane>, ColumnSet>,
-    /// Shares of CPU time are of the whole machine, not of one core.
-    pub of_machine: bool,
-    /// Rates are means over this time; the last sample alone where it is zero.
-    pub mean: Duration,
-    /// Steps in which sizes are shown.
-    pub steps: Steps,
-    /// Times are counted back from the shown moment.
-    pub times_relative: bool,
-    /// How much of a command line is shown.
-    pub command_form: CommandForm,
     /// Cells by which command lines are moved to the left.
     pub pan: u16,
-    /// The saved view that was chosen last.
-    pub view: Option<String>,
-    /// Which key does what.
-    pub keys: KeyMap,
-    /// What is configured, and where it comes from.
-    pub configured: Configured,
     /// All processes in order, narrowed or not.
     pub ordered: Ordered,
     /// The rows, arranged.
@@ -282,16 +224,12 @@ pub struct State {
     pub message: Option<Message>,
     /// A recording that is being written.
     pub recording: Option<Recording>,
-    /// Nominal time between readings.
-    pub every: Duration,
     /// Readings come only when somebody asks for one.
     pub by_hand: bool,
     /// Dozor's own CPU time in percent of a core, where it was measured.
     pub own_cost: Option<f64>,
     /// Why nothing can be done to processes here.
     pub tied: Option<&'static str>,
-    /// The mouse is ours; else it is the terminal's, and text can be selected with it.
-    pub mouse: bool,
 }
 
 impl State {
@@ -300,6 +238,7 @@ impl State {
         let zone = Zone::named(&timeline.host().time_zone);
         State {
             theme,
+            values: Values::new(every),
             symbols: Symbols::default(),
             zone,
             size,
@@ -314,7 +253,6 @@ impl State {
             away: vec![],
             standing_out: vec![],
             signs: vec![],
-            lanes: Arrangement::default(),
             zoom: Zoom::default(),
             strips: Strips::default(),
             overview: Overview::default(),
@@ -322,26 +260,11 @@ impl State {
             remembered: None,
             search: None,
             own_zone: false,
-            lane: None,
             parts: Parts::default(),
             users_of: None,
-            order: Order::by_cpu(),
-            narrowing: Narrowing::default(),
             find: None,
-            history: vec![],
-            arrange: Arrange::Flat,
             folds: Folds::default(),
-            threads: false,
-            column_sets: HashMap::new(),
-            of_machine: false,
-            mean: Duration::ZERO,
-            steps: Steps::Binary,
-            times_relative: false,
-            command_form: CommandForm::default(),
             pan: 0,
-            view: None,
-            keys: KeyMap::default(),
-            configured: Configured::default(),
             ordered: Ordered::default(),
             table: Table::default(),
             undecided: 0,
@@ -364,11 +287,9 @@ impl State {
             outbox: vec![],
             message: None,
             recording: None,
-            every,
             by_hand: false,
             own_cost: None,
             tied: None,
-            mouse: true,
         }
     }
 
@@ -378,17 +299,17 @@ impl State {
         let shown: Wanted = columns.iter().filter_map(|column| column.metric.needs).collect();
         // A full file system and what came and went unseen stand out wherever one looks.
         let mut wanted = shown.with(Part::Filesystems).with(Part::Ended);
-        wanted = wanted.union(self.narrowing.wanted()).union(self.arrange.wanted());
+        wanted = wanted.union(self.values.narrowing.wanted()).union(self.values.arrange.wanted());
         if let Some(expression) = &self.find {
             wanted = wanted.union(expression.wanted());
         }
-        if let Some(part) = self.order.then.and_then(|then| then.metric.needs) {
+        if let Some(part) = self.values.order.then.and_then(|then| then.metric.needs) {
             wanted = wanted.with(part);
         }
-        if self.threads {
+        if self.values.threads {
             wanted = wanted.with(Part::Threads);
         }
-        if let Some(lane) = self.lane {
+        if let Some(lane) = self.values.lane {
             wanted = wanted.union(dozor_core::parts::wanted(lane, self.sample.as_deref()));
         }
         if let Some(PartId::Mount(_) | PartId::Device(_)) = self.parts.selected {
@@ -399,24 +320,31 @@ impl State {
 
     /// Columns of the chosen lane, or of the overview.
     pub fn columns(&self) -> &ColumnSet {
-        self.column_sets.get(&self.lane).unwrap_or_else(|| ColumnSet::usual(self.lane))
+        self.values.column_sets.get(&self.values.lane).unwrap_or_else(|| ColumnSet::usual(self.values.lane))
     }
 
     /// The columns as they fit the screen.
     pub fn fitted_columns(&self) -> Columns {
         let width = self.size.0.max(SMALLEST.0);
-        let form = columns::Form { roomy: self.has_rows_below_others(), of_machine: self.of_machine };
-        columns::fit(self.columns(), self.lane, self.order.first.metric, width, form, &self.away)
+        let form = columns::Form { roomy: self.has_rows_below_others(), of_machine: self.values.of_machine };
+        columns::fit(
+            self.columns(),
+            self.values.lane,
+            self.values.order.first.metric,
+            width,
+            form,
+            &self.away,
+        )
     }
 
     /// Whether rows may stand below others.
     pub fn has_rows_below_others(&self) -> bool {
-        self.arrange != Arrange::Flat || self.thread_sample.is_some()
+        self.values.arrange != Arrange::Flat || self.thread_sample.is_some()
     }
 
     /// The first key of an action, for texts that name it.
     pub fn key(&self, action: Action) -> String {
-        self.keys.key(action)
+        self.values.keys.key(action)
     }
 
     /// Number of the sample that is shown.
@@ -427,13 +355,13 @@ impl State {
 
     /// Where things stand; `None` where the terminal is too small.
     pub fn layout(&self) -> Option<Layout> {
-        let lanes = self.lanes.shown(self.lane);
+        let lanes = self.values.lanes.shown(self.values.lane);
         let mut wish = Wish {
-            lanes: lanes.into_iter().map(|lane| (lane, self.lanes.is_folded(lane))).collect(),
+            lanes: lanes.into_iter().map(|lane| (lane, self.values.lanes.is_folded(lane))).collect(),
             sentences: self.standing_out.len().min(9) as u16,
             marks: !self.marked.is_empty(),
             overview: self.has_overview(),
-            parts: self.lane.map_or(0, |_| self.parts.wish(self.size.0)),
+            parts: self.values.lane.map_or(0, |_| self.parts.wish(self.size.0)),
             in_parts: self.parts.in_focus,
         };
         let layout = Layout::new(self.size.0, self.size.1, &wish)?;
@@ -498,8 +426,8 @@ impl State {
 
     /// Shows only what an expression holds for.
     pub fn narrow(&mut self, expression: Option<Expression>) {
-        if self.narrowing.expression != expression {
-            self.narrowing.expression = expression;
+        if self.values.narrowing.expression != expression {
+            self.values.narrowing.expression = expression;
             self.scroll = 0;
             self.rank_anew();
         }
@@ -507,17 +435,17 @@ impl State {
 
     /// Orders the rows in another way.
     pub fn order_by(&mut self, order: Order) {
-        self.order = order;
+        self.values.order = order;
         self.rank_anew();
     }
 
     /// Keeps an expression that was typed, for being recalled.
     pub fn remember_expression(&mut self, text: String) {
         const REMEMBERED: usize = 50;
-        self.history.retain(|other| *other != text);
-        self.history.push(text);
-        let excess = self.history.len().saturating_sub(REMEMBERED);
-        self.history.drain(..excess);
+        self.values.history.retain(|other| *other != text);
+        self.values.history.push(text);
+        let excess = self.values.history.len().saturating_sub(REMEMBERED);
+        self.values.history.drain(..excess);
     }
 
     /// The terminal has another size.
@@ -530,7 +458,7 @@ impl State {
 
     /// The theme that is shown, by its name.
     pub fn theme_name(&self) -> String {
-        match (self.configured.theme.as_str(), self.theme.light) {
+        match (self.values.configured.theme.as_str(), self.theme.light) {
             ("auto", _) if self.theme.depth == Depth::Mono => "mono".to_owned(),
             ("auto", true) => "light".to_owned(),
             ("auto", false) => "dark".to_owned(),

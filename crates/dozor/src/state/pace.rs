@@ -35,11 +35,11 @@ impl State {
         }
         let steps = INTERVALS.map(Duration::from_millis);
         let next = if longer {
-            steps.into_iter().find(|step| *step > self.every)
+            steps.into_iter().find(|step| *step > self.values.every)
         } else {
-            steps.into_iter().rev().find(|step| *step < self.every)
+            steps.into_iter().rev().find(|step| *step < self.values.every)
         };
-        self.every = next.unwrap_or(self.every);
+        self.values.every = next.unwrap_or(self.values.every);
     }
 
     /// Readings are taken only when somebody asks for one, or by themselves again.

@@ -143,7 +143,7 @@ impl State {
         if self.cursor.is_none() {
             self.marked.retain(|key| sample.find(*key).is_some());
         }
-        self.narrowing.follow(&sample);
+        self.values.narrowing.follow(&sample);
         let shown_before = self.sample.replace(sample.clone());
         self.look_at_parts();
         let follows = shown_before.zip(sample.before.as_ref());
@@ -187,13 +187,13 @@ impl State {
 
     /// What stands out of the chosen lane comes first, else the worst.
     pub fn chosen_lane_first(&mut self) {
-        let lane = self.lane;
+        let lane = self.values.lane;
         self.standing_out.sort_by_key(|(severity, of, _)| std::cmp::Reverse((lane == Some(*of), *severity)));
     }
 
     /// Works out the parts of the chosen lane at the shown moment.
     pub fn look_at_parts(&mut self) {
-        self.parts.sections = match (self.lane, &self.sample) {
+        self.parts.sections = match (self.values.lane, &self.sample) {
             (Some(lane), Some(sample)) => parts::sections(lane, sample),
             _ => vec![],
         };
@@ -207,13 +207,14 @@ impl State {
     pub fn look_closer(&mut self) {
         self.calm = self.calm_sample().map(Arc::new);
         let sample = self.calm.as_ref().or(self.sample.as_ref());
-        self.thread_sample = sample.filter(|_| self.threads).and_then(|sample| threads(sample)).map(Arc::new);
+        self.thread_sample =
+            sample.filter(|_| self.values.threads).and_then(|sample| threads(sample)).map(Arc::new);
     }
 
     /// The shown sample over the chosen time, as far as nothing interrupts it.
     fn calm_sample(&self) -> Option<Sample> {
-        let shown = self.sample.as_ref().filter(|_| !self.mean.is_zero())?;
-        let span = self.mean.as_nanos() as i64;
+        let shown = self.sample.as_ref().filter(|_| !self.values.mean.is_zero())?;
+        let span = self.values.mean.as_nanos() as i64;
         let mut readings = vec![shown.now.clone()];
         for sample in self.window.iter().rev() {
             let Some(before) = &sample.before else { break };
@@ -235,7 +236,7 @@ impl State {
             Some(Users::Those(uses, _)) => uses(row),
             _ => true,
         };
-        let keeper = self.narrowing.at(sample);
+        let keeper = self.values.narrowing.at(sample);
         let mut undecided = 0;
         let mut keeps = |row: Listed| {
             let view = everybody.view(row);
@@ -254,23 +255,23 @@ impl State {
             Listed::Gone(at) => gone[at],
             Listed::Thread(_) | Listed::Group(_) => true,
         };
-        let needed = |row: Listed| self.arrange.needs_all() || kept(row);
+        let needed = |row: Listed| self.values.arrange.needs_all() || kept(row);
         let ordered = if follows {
-            everybody.ordered_after(&self.ordered.rows, &needed, &self.order)
+            everybody.ordered_after(&self.ordered.rows, &needed, &self.values.order)
         } else {
-            everybody.ordered_of(&needed, &self.order)
+            everybody.ordered_of(&needed, &self.values.order)
         };
         let place = |id: &RowId| held.and_then(|held| held.get(id)).copied().unwrap_or(usize::MAX);
         let how = Arranging {
-            order: &self.order,
-            arrange: self.arrange,
+            order: &self.values.order,
+            arrange: self.values.arrange,
             folds: &self.folds,
             held: held.is_some().then_some(&place),
             stays: self.selected.as_ref(),
         };
         let table = Table::new(&everybody, &ordered, &kept, &how);
         // In the overview only; elsewhere no column has a bar.
-        let barred = if self.lane.is_none() { columns::BARRED } else { &[] };
+        let barred = if self.values.lane.is_none() { columns::BARRED } else { &[] };
         let largest = barred.iter().map(|alias| {
             let metric = listed(alias);
             let values =
@@ -300,20 +301,20 @@ impl State {
     fn follow_persistence(&mut self) {
         let Some(shown) = self.shown() else { return };
         let Some(newest) = self.window.last() else { return };
-        if self.persistence.follow(shown, newest, &self.order) {
+        if self.persistence.follow(shown, newest, &self.values.order) {
             return;
         }
         self.persistence = Persistence::default();
         let first = shown + 1 - self.window.len();
         for (number, sample) in (first..).zip(&self.window) {
-            self.persistence.follow(number, sample, &self.order);
+            self.persistence.follow(number, sample, &self.values.order);
         }
     }
 
     /// Works out the rows anew: after another order, another narrowing, another part.
     pub fn rank_anew(&mut self) {
         if let Some(sample) = self.sample.clone() {
-            self.narrowing.follow(&sample);
+            self.values.narrowing.follow(&sample);
         }
         self.rank(false, None);
         self.follow_persistence();
@@ -323,8 +324,8 @@ impl State {
 
     /// Arranges rows in another way; what was open belongs to the old one.
     pub fn arrange_by(&mut self, arrange: Arrange) {
-        if self.arrange != arrange {
-            self.arrange = arrange;
+        if self.values.arrange != arrange {
+            self.values.arrange = arrange;
             self.folds = Folds::default();
             self.rank_anew();
         }
@@ -343,7 +344,7 @@ impl State {
         let axis = Axis::new(self, layout.strip_width);
         self.strips.follow(axis, self.zoom, &self.timeline);
         let overview = layout.overview.map(|_| layout.strip_width);
-        self.overview.follow(overview, self.lane, &self.timeline);
+        self.overview.follow(overview, self.values.lane, &self.timeline);
         let seen = usize::from(layout.rows.height);
         let last = self.table.lines.len().min(self.scroll + seen);
         self.add_up();
@@ -351,7 +352,7 @@ impl State {
         // What several do together has no course: a row of one of them would be mistaken for it.
         let course = |line: &Line| line.totals.map_or(line.listed, Listed::Group);
         let visible: Vec<Listed> = visible.iter().map(course).collect();
-        let lens = columns::trend_metric(self.lane, self.order.first.metric);
+        let lens = columns::trend_metric(self.values.lane, self.values.order.first.metric);
         let mut trends = std::mem::take(&mut self.trends);
         let cells = self.fitted_columns().trend.map_or(0, |(_, width)| usize::from(width));
         trends.follow(self.shown(), &self.window, &visible, lens, cells);

@@ -110,7 +110,7 @@ impl State {
     /// Rows that the search finds.
     fn matching_rows(&self) -> Vec<usize> {
         let (Some(find), Some(sample)) = (&self.find, &self.sample) else { return vec![] };
-        let bound = find.bind(sample, &self.narrowing.me);
+        let bound = find.bind(sample, &self.values.narrowing.me);
         let found = |row: &usize| {
             let line = self.line(*row);
             let is_process = line.is_some_and(|line| !matches!(line.listed, Listed::Thread(_)));

@@ -165,7 +165,7 @@ impl State {
         let shown = wall_of(number);
         let (what, there) = (self.zone.date_time(wall), self.zone.date_time(shown));
         // A sample stands for the time up to the next one; what is farther away lies in a gap.
-        let near = (self.every * 5 / 2).as_nanos() as i64;
+        let near = (self.values.every * 5 / 2).as_nanos() as i64;
         if wall < first {
             Some(format!("{what} is before the first sample, {there}"))
         } else if wall > last + near {
@@ -188,13 +188,13 @@ impl State {
                 .sample
                 .as_ref()
                 .and_then(|sample| Some(sample.process(sample.find(key)?).now.name.clone()));
-            let metric = columns::trend_metric(self.lane, self.order.first.metric);
+            let metric = columns::trend_metric(self.values.lane, self.values.order.first.metric);
             let name = name.map_or(String::new(), |name| format!("{name}[{}]", key.pid));
             self.search = Some(Search::new(self, key, name, metric));
             self.look_on();
             return;
         }
-        let lane = self.lane.unwrap_or(Lane::Cpu);
+        let lane = self.values.lane.unwrap_or(Lane::Cpu);
         let place = axis::place(lane);
         let numbers = self.timeline.first()..self.timeline.end();
         let values = numbers
@@ -226,7 +226,7 @@ impl State {
                     "looking for the peak of {}: {} %; {} gives it up",
                     search.name,
                     search.done(),
-                    self.keys.key(Action::Back)
+                    self.values.keys.key(Action::Back)
                 );
                 self.say_for(Severity::Fine, text, Stay::UntilKey);
                 self.search = Some(search);

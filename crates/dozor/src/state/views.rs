@@ -6,6 +6,7 @@ use crate::look::columns::ColumnSet;
 use crate::settings::file::Change;
 use crate::settings::view::View;
 use dozor_core::lane::Severity;
+use dozor_core::rank::Folds;
 
 /// Name of how it looked before somebody went through the views.
 const BEFORE: &str = "as before";
@@ -13,12 +14,12 @@ const BEFORE: &str = "as before";
 impl State {
     /// Goes to the next view; behind the last one how it looked before comes back.
     pub fn next_view(&mut self) {
-        if self.view.is_none() {
-            self.configured.before_views = Some(View::of(self, BEFORE));
+        if self.values.view.is_none() {
+            self.values.configured.before_views = Some(View::of(&self.values, BEFORE));
         }
-        let views = self.configured.views.iter().chain(&self.configured.before_views);
+        let views = self.values.configured.views.iter().chain(&self.values.configured.before_views);
         let names: Vec<String> = views.map(|view| view.name.clone()).collect();
-        let at = self.view.as_ref().and_then(|name| names.iter().position(|other| other == name));
+        let at = self.values.view.as_ref().and_then(|name| names.iter().position(|other| other == name));
         if let Some(name) = names.get(at.map_or(0, |at| (at + 1) % names.len())).cloned() {
             self.show_view(&name);
         }
@@ -26,15 +27,27 @@ impl State {
 
     /// Shows a view.
     pub fn show_view(&mut self, name: &str) {
-        if self.view.is_none() && name != BEFORE {
-            self.configured.before_views = Some(View::of(self, BEFORE));
+        if self.values.view.is_none() && name != BEFORE {
+            self.values.configured.before_views = Some(View::of(&self.values, BEFORE));
         }
-        let found =
-            self.configured.views.iter().chain(&self.configured.before_views).find(|view| view.name == name);
+        let found = self
+            .values
+            .configured
+            .views
+            .iter()
+            .chain(&self.values.configured.before_views)
+            .find(|view| view.name == name);
         let Some(view) = found.cloned() else { return };
-        view.apply(self);
+        let arrange = self.values.arrange;
+        view.apply(&mut self.values);
+        if self.values.arrange != arrange {
+            self.folds = Folds::default();
+        }
+        self.scroll = 0;
+        self.begin_with_parts(vec![]);
+        self.rank_anew();
         if name == BEFORE {
-            self.view = None;
+            self.values.view = None;
         }
         let text = format!("view {}: {}", view.name, view.describe());
         self.say(Severity::Fine, text);
@@ -46,9 +59,9 @@ impl State {
             self.say(Severity::Notice, format!("'{BEFORE}' has a meaning of its own"));
             return;
         }
-        let view = View::of(self, name);
-        self.configured.keep_view(view.clone());
-        self.view = Some(name.to_owned());
+        let view = View::of(&self.values, name);
+        self.values.configured.keep_view(view.clone());
+        self.values.view = Some(name.to_owned());
         let key = self.key(crate::look::action::Action::NextView);
         self.say(Severity::Fine, format!("the view '{name}' is kept; {key} goes through the views"));
         self.outbox.push(Effect::Configure(Change::View(Box::new(view))));
@@ -57,16 +70,16 @@ impl State {
     /// Keeps the columns that are shown under a name.
     pub fn save_columns(&mut self, name: &str) {
         let text = self.columns().to_string();
-        self.configured.column_sets.insert(name.to_owned(), text.clone());
+        self.values.configured.column_sets.insert(name.to_owned(), text.clone());
         self.say(Severity::Fine, format!("the columns are kept as '{name}'"));
         self.outbox.push(Effect::Configure(Change::Columns(name.to_owned(), text)));
     }
 
     /// Shows a saved set of columns in this lane.
     pub fn take_columns(&mut self, name: &str) {
-        let set = self.configured.column_sets.get(name).map(|text| ColumnSet::parse(text));
+        let set = self.values.configured.column_sets.get(name).map(|text| ColumnSet::parse(text));
         if let Some(Ok(set)) = set {
-            self.column_sets.insert(self.lane, set);
+            self.values.column_sets.insert(self.values.lane, set);
             self.say(Severity::Fine, format!("columns '{name}'"));
         }
     }
@@ -75,16 +88,16 @@ impl State {
     pub fn edit_columns(&mut self, change: impl FnOnce(&mut ColumnSet)) {
         let mut set = self.columns().clone();
         change(&mut set);
-        if set == *ColumnSet::usual(self.lane) {
-            self.column_sets.remove(&self.lane);
+        if set == *ColumnSet::usual(self.values.lane) {
+            self.values.column_sets.remove(&self.values.lane);
         } else {
-            self.column_sets.insert(self.lane, set);
+            self.values.column_sets.insert(self.values.lane, set);
         }
     }
 
     /// Shows the usual columns of the chosen lane.
     pub fn usual_columns(&mut self) {
-        self.column_sets.remove(&self.lane);
+        self.values.column_sets.remove(&self.values.lane);
         self.say(Severity::Fine, "the usual columns of this lane".to_owned());
     }
 }

@@ -116,22 +116,22 @@ fn a_second_key_decides_between_equals_by_sheet_and_by_mouse() {
     desk.press("o :user enter o :rss tab");
     assert!(desk.screen().contains("second"), "the sheet stays and shows it");
     desk.press("esc");
-    assert_eq!(desk.state.order.written(), "user,rss");
+    assert_eq!(desk.state.values.order.written(), "user,rss");
     assert!(desk.screen().contains("Processes by user ▴, then rss ▾"));
     let layout = desk.state.layout().expect("a layout");
     let line = desk.lines()[usize::from(layout.headings.y)].clone();
     let x = line[..line.find("net/s").expect("a heading")].chars().count() as u16;
     desk.mouse(MouseEventKind::Down(MouseButton::Right), x, layout.headings.y);
-    assert_eq!(desk.state.order.written(), "user,net");
+    assert_eq!(desk.state.values.order.written(), "user,net");
     desk.mouse(MouseEventKind::Down(MouseButton::Right), x, layout.headings.y);
-    assert_eq!(desk.state.order.written(), "user,+net");
+    assert_eq!(desk.state.values.order.written(), "user,+net");
 }
 
 #[test]
 fn the_family_tree_keeps_ancestors_folds_and_orders_inside() {
     let mut desk = Desk::at(50, (150, 48));
     desk.press("v down enter");
-    assert_eq!(desk.state.arrange, Arrange::Family);
+    assert_eq!(desk.state.values.arrange, Arrange::Family);
     assert_snapshot!("the_family_tree", desk.screen());
     narrow(&mut desk, "stacker or guidelog");
     let family = names(&desk, 9);
@@ -175,7 +175,7 @@ fn groups_have_totals_open_and_can_be_acted_on_as_one() {
     desk.press(":");
     desk.types("arrange by program");
     desk.press("enter");
-    assert_eq!(desk.state.arrange, Arrange::Program);
+    assert_eq!(desk.state.values.arrange, Arrange::Program);
     let first: Vec<String> = names(&desk, 6);
     assert!(first.contains(&"skycam-ingest×4".to_owned()), "{first:?}");
     assert_snapshot!("groups_by_program", desk.screen());
@@ -242,7 +242,7 @@ fn threads_stand_below_their_processes_only_while_they_are_asked_for() {
 #[test]
 fn active_ones_kernel_threads_and_whose_are_switched() {
     let mut desk = Desk::at(50, (150, 48));
-    desk.state.narrowing.me = "catalog".into();
+    desk.state.values.narrowing.me = "catalog".into();
     let all = desk.state.processes_shown;
     desk.press("#");
     let programs = desk.state.processes_shown;
@@ -274,7 +274,7 @@ fn shares_means_units_times_and_commands_are_shown_as_chosen() {
     desk.press("~ ~");
     assert!(desk.screen().contains("mean of 10 s"), "{}", desk.screen());
     desk.press("~ ~");
-    assert_eq!(desk.state.mean, Duration::ZERO);
+    assert_eq!(desk.state.values.mean, Duration::ZERO);
     desk.press("D");
     assert!(desk.lines()[1].contains("-30 s"), "{}", desk.lines()[1]);
     desk.press("D l");
@@ -320,7 +320,7 @@ fn columns_are_chosen_moved_and_shown_in_other_units() {
     let set = desk.state.columns().to_string();
     assert!(set.starts_with("pid,user,state,write:") && set.contains(":KiB,disk"), "{set}");
     assert!(desk.screen().contains("write KiB/s"));
-    assert_eq!(desk.state.column_sets.len(), 1, "other lanes keep theirs");
+    assert_eq!(desk.state.values.column_sets.len(), 1, "other lanes keep theirs");
     desk.press("ctrl-s");
     assert_eq!(desk.opened(), "columns");
     desk.types("hunt");
@@ -342,17 +342,20 @@ fn views_are_gone_through_and_how_it_was_comes_back() {
     let mut desk = Desk::at(50, (160, 48));
     desk.press("2 o :swap enter");
     let before = desk.screen();
-    let count = desk.state.configured.views.len();
+    let count = desk.state.values.configured.views.len();
     let mut seen = vec![];
     for _ in 0..count {
         desk.press("s");
-        seen.push(desk.state.view.clone().expect("a view"));
+        seen.push(desk.state.values.view.clone().expect("a view"));
         desk.lines();
     }
     assert_eq!(seen[..3], ["everything", "corner", "disk hunt"]);
     desk.press("s esc");
-    assert_eq!(desk.state.view, None);
-    assert_eq!((desk.state.lane, desk.state.order.written()), (Some(Lane::Memory), "swap".to_owned()));
+    assert_eq!(desk.state.values.view, None);
+    assert_eq!(
+        (desk.state.values.lane, desk.state.values.order.written()),
+        (Some(Lane::Memory), "swap".to_owned())
+    );
     let title = |screen: &str| screen.lines().find(|line| line.contains("Processes by")).map(str::to_owned);
     assert_eq!(title(&before), title(&desk.screen()));
     desk.press("v :user enter");
@@ -367,7 +370,7 @@ fn views_are_gone_through_and_how_it_was_comes_back() {
     desk.press(":");
     desk.types("view mine");
     desk.press("enter");
-    assert_eq!((desk.state.lane, desk.state.arrange), (Some(Lane::Memory), Arrange::User));
+    assert_eq!((desk.state.values.lane, desk.state.values.arrange), (Some(Lane::Memory), Arrange::User));
 }
 
 #[test]
@@ -377,10 +380,10 @@ fn settings_change_at_once_and_are_undone() {
     assert_snapshot!("the_settings", desk.screen());
     (0..5).for_each(|_| drop(desk.press("down")));
     let effects = desk.press("right");
-    assert!(desk.state.of_machine && desk.screen().contains("changed on the screen"));
+    assert!(desk.state.values.of_machine && desk.screen().contains("changed on the screen"));
     assert_eq!(effects, [Effect::Configure(Change::Setting("percent", Some("machine".to_owned())))]);
     assert_eq!(desk.press("u"), [Effect::Configure(Change::Setting("percent", None))]);
-    assert!(!desk.state.of_machine);
+    assert!(!desk.state.values.of_machine);
     // A value that is typed: a wrong one stays in the prompt with what is wrong.
     desk.press("up enter ctrl-u");
     desk.types("1ms");
@@ -420,7 +423,7 @@ fn marks_of_all_that_is_shown_are_set_inverted_and_cleared() {
 fn changed_keys_work_everywhere_and_are_shown() {
     let mut desk = Desk::at(50, (140, 48));
     let changed = [("act".to_owned(), vec!["f9".to_owned()]), ("help".to_owned(), vec!["x".to_owned()])];
-    desk.state.keys = KeyMap::new(&changed).0;
+    desk.state.values.keys = KeyMap::new(&changed).0;
     desk.press("3 home f9");
     assert!(desk.opened().starts_with("What shall happen"));
     desk.press("esc x");
@@ -453,8 +456,8 @@ fn every_action_can_be_found_by_its_name_and_run() {
 #[test]
 fn pids_with_descendants_are_shown_alone() {
     let mut desk = Desk::at(50, (140, 48));
-    desk.state.narrowing.pids = Some([1071].into());
-    desk.state.narrowing.descendants = true;
+    desk.state.values.narrowing.pids = Some([1071].into());
+    desk.state.values.narrowing.descendants = true;
     desk.run(1);
     let family = names(&desk, 99);
     assert!(family.len() > 3 && family.iter().all(|name| name.starts_with("catalog")), "{family:?}");
@@ -491,7 +494,7 @@ fn what_is_pasted_into_a_list_searches_it() {
     desk.event(Event::Paste("famtree".to_owned()));
     assert!(desk.screen().contains("arrange as a family tree"), "{}", desk.screen());
     desk.press("enter");
-    assert_eq!(desk.state.arrange, Arrange::Family);
+    assert_eq!(desk.state.values.arrange, Arrange::Family);
 }
 
 #[test]
@@ -535,9 +538,9 @@ fn the_list_of_orders_begins_at_the_present_one_and_says_what_enter_does() {
     assert!(desk.lines().iter().any(|line| line.contains("▸ rss ")), "{}", desk.screen());
     assert!(desk.lines()[23].contains("enter order by it"), "{}", desk.lines()[23]);
     desk.press("enter");
-    assert_eq!(desk.state.order.first.metric.alias, "rss", "nothing changed");
+    assert_eq!(desk.state.values.order.first.metric.alias, "rss", "nothing changed");
     desk.press("o :cpu_t enter");
-    assert_eq!(desk.state.order.first.metric.alias, "cpu_time");
+    assert_eq!(desk.state.values.order.first.metric.alias, "cpu_time");
 }
 
 #[test]
@@ -556,7 +559,7 @@ fn sheets_close_and_move_by_the_keys_that_are_set() {
     let changed =
         [("settings", "f2"), ("quit", "f10"), ("back", "f8"), ("next row", "f4"), ("difference", "D")];
     let changed = changed.map(|(name, key)| (name.to_owned(), vec![key.to_owned()]));
-    desk.state.keys = KeyMap::new(&changed).0;
+    desk.state.values.keys = KeyMap::new(&changed).0;
     for closing in ["f2", "f10", "f8", "esc"] {
         desk.press("f2 f4");
         assert_eq!(desk.chosen().0, 1, "the key that goes down in the table does here");
@@ -623,7 +626,7 @@ fn every_action_bears_a_row_of_idle_threads() {
         desk.run(2);
         desk.press("end");
         assert!(matches!(desk.state.selected, Some(RowId::IdleThreads(_))), "{:?}", desk.state.selected);
-        let Some(key) = desk.state.keys.keys(entry.action).first().cloned() else { continue };
+        let Some(key) = desk.state.values.keys.keys(entry.action).first().cloned() else { continue };
         desk.press(&key);
         desk.run(2);
         assert!(!desk.lines().is_empty(), "{}", entry.name);

@@ -17,7 +17,7 @@ use std::time::Duration;
 
 /// The expression that narrows.
 fn narrowed(desk: &Desk) -> &str {
-    desk.state.narrowing.expression.as_ref().map_or("", |expression| expression.text())
+    desk.state.values.narrowing.expression.as_ref().map_or("", |expression| expression.text())
 }
 
 #[test]
@@ -25,16 +25,16 @@ fn a_lane_orders_by_what_its_users_use() {
     let mut desk = Desk::at(50, (120, 40));
     assert_eq!(desk.order_of(2), ["platesolve", "skycam-ingest"], "what is gone has its place as well");
     desk.press("3");
-    assert_eq!((&*desk.process(0).name, desk.state.lane), ("stacker", Some(Lane::Disk)));
+    assert_eq!((&*desk.process(0).name, desk.state.values.lane), ("stacker", Some(Lane::Disk)));
     desk.press("O");
     assert_ne!(&*desk.process(0).name, "stacker");
     desk.press("o :virtual enter");
-    assert_eq!(desk.state.order.first.metric.alias, "virtual");
+    assert_eq!(desk.state.values.order.first.metric.alias, "virtual");
     assert_eq!(&*desk.process(0).name, "stacker");
     desk.press("tab");
-    assert_eq!(desk.state.lane, Some(Lane::Network));
+    assert_eq!(desk.state.values.lane, Some(Lane::Network));
     desk.press("0");
-    assert_eq!((desk.state.lane, desk.state.order.first.metric.alias), (None, "cpu"));
+    assert_eq!((desk.state.values.lane, desk.state.values.order.first.metric.alias), (None, "cpu"));
 }
 
 #[test]
@@ -106,13 +106,16 @@ fn the_mouse_orders_selects_and_goes_back_in_time() {
         heading.chars().collect::<Vec<_>>().windows(3).position(|w| w == ['r', 's', 's']).expect("rss")
             as u16;
     desk.click(column, layout.headings.y);
-    assert_eq!((desk.state.order.first.metric.alias, desk.state.order.first.descending), ("rss", true));
+    assert_eq!(
+        (desk.state.values.order.first.metric.alias, desk.state.values.order.first.descending),
+        ("rss", true)
+    );
     desk.click(column, layout.headings.y);
-    assert!(!desk.state.order.first.descending);
+    assert!(!desk.state.values.order.first.descending);
     desk.click(40, layout.rows.y + 3);
     assert_eq!(desk.state.row_of_selected(), Some(3));
     desk.click(5, layout.lanes[1].1.y);
-    assert_eq!(desk.state.lane, Some(Lane::Memory));
+    assert_eq!(desk.state.values.lane, Some(Lane::Memory));
     desk.click(layout.strip_x + layout.strip_width - 20, layout.lanes[0].1.y);
     let gone_back = desk.state.cursor.expect("frozen");
     let back = desk.state.timeline.end() - gone_back;
@@ -307,7 +310,7 @@ fn sheets_are_chosen_from_by_clicks_and_closed_by_one_beside_them() {
     desk.press("o :rss");
     let row = desk.lines().iter().position(|line| line.contains(" rss ")).expect("a metric") as u16;
     desk.click(10, row);
-    assert_eq!(desk.state.order.first.metric.alias, "rss");
+    assert_eq!(desk.state.values.order.first.metric.alias, "rss");
     desk.press("?");
     desk.click(10, 0);
     assert!(desk.opened().is_empty(), "a click beside a sheet closes it");

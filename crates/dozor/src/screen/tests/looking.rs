@@ -97,11 +97,11 @@ fn a_part_narrows_to_its_users_and_gives_them_back() {
 fn a_sign_of_shortage_orders_by_what_it_is_about_unless_somebody_chose_an_order() {
     let mut desk = Desk::at(246, (160, 48));
     desk.press("2 p p down down");
-    assert_eq!(desk.state.order.first.metric.alias, "swap");
+    assert_eq!(desk.state.values.order.first.metric.alias, "swap");
     desk.press("esc");
-    assert_eq!(desk.state.order.first.metric.alias, "rss");
+    assert_eq!(desk.state.values.order.first.metric.alias, "rss");
     desk.press("o :cpu_time enter p p down down");
-    assert_eq!(desk.state.order.first.metric.alias, "cpu_time", "a chosen order stays");
+    assert_eq!(desk.state.values.order.first.metric.alias, "cpu_time", "a chosen order stays");
 }
 
 #[test]
@@ -130,14 +130,14 @@ fn lanes_fold_hide_and_change_places() {
         desk.state.layout().expect("a layout").lanes.iter().map(|(lane, _)| *lane).collect()
     };
     assert_eq!(order(&desk), [Lane::Cpu, Lane::Memory, Lane::Network, Lane::Heat]);
-    assert_eq!(desk.state.lane, None);
+    assert_eq!(desk.state.values.lane, None);
     desk.press("3");
     assert_eq!(order(&desk)[0], Lane::Disk, "its number brings it to the place it had");
     desk.press("0 H");
     assert_eq!(order(&desk), Lane::ALL);
     let lanes = desk.state.layout().expect("a layout").lanes;
     desk.mouse(MouseEventKind::Down(MouseButton::Right), 5, lanes[1].1.y);
-    assert!(desk.state.lanes.is_folded(Lane::Memory));
+    assert!(desk.state.values.lanes.is_folded(Lane::Memory));
 }
 
 #[test]
@@ -257,7 +257,7 @@ fn replayed() -> Desk {
     assert!(problems.is_empty());
     desk.state.timeline = timeline;
     desk.state.mode = Mode::Replay { playing: false, due: None };
-    desk.state.every = Duration::from_secs(2);
+    desk.state.values.every = Duration::from_secs(2);
     desk.state.cursor = Some(0);
     desk.state.refresh();
     desk.event(Event::Tick);

@@ -11,7 +11,7 @@ pub struct Arrangements;
 
 /// The list, at the present one.
 pub fn sheet(state: &State) -> Picker<Arrangements> {
-    Picker::at(Arrange::ALL.iter().position(|arrange| *arrange == state.arrange).unwrap_or(0))
+    Picker::at(Arrange::ALL.iter().position(|arrange| *arrange == state.values.arrange).unwrap_or(0))
 }
 
 impl Choices for Arrangements {
@@ -25,7 +25,7 @@ impl Choices for Arrangements {
     fn rows(state: &State, typed: &str) -> Vec<Row<Arrange>> {
         let typed = typed.to_lowercase();
         let row = |arrange: Arrange| Row {
-            now: if state.arrange == arrange { "now".to_owned() } else { String::new() },
+            now: if state.values.arrange == arrange { "now".to_owned() } else { String::new() },
             ..Row::new(Some(arrange), arrange.word(), arrange.help())
         };
         Arrange::ALL.into_iter().filter(|arrange| arrange.word().contains(&typed)).map(row).collect()

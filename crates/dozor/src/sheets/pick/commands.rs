@@ -34,8 +34,12 @@ impl Choices for Commands {
         let actions = ACTIONS.iter().map(|entry| {
             Row::of_action(state, entry.action, Command::Action(entry.action), entry.name, entry.help)
         });
-        let views = state.configured.views.iter().map(|view| Row {
-            now: if state.view.as_ref() == Some(&view.name) { "now".to_owned() } else { String::new() },
+        let views = state.values.configured.views.iter().map(|view| Row {
+            now: if state.values.view.as_ref() == Some(&view.name) {
+                "now".to_owned()
+            } else {
+                String::new()
+            },
             ..Row::new(
                 Some(Command::View(view.name.clone())),
                 &format!("view {}", view.name),

@@ -82,7 +82,7 @@ impl Choices for Help {
         chapter("Mouse", texts(&MOUSE));
         chapter("Signs", texts(&SIGNS));
         let host = state.timeline.host();
-        let model = state.configured.cpu_label(&host.cpu_model);
+        let model = state.values.configured.cpu_label(&host.cpu_model);
         let mut machine =
             vec![(host.name.clone(), format!("{}, {model}, {} cores", host.kernel, host.cores))];
         if let Some(recording) = &state.recording {

@@ -42,7 +42,7 @@ impl<T> Row<T> {
     }
 
     fn of_action(state: &State, action: Action, item: T, name: &str, help: &str) -> Row<T> {
-        let keys = state.keys.keys(action).join("  ");
+        let keys = state.values.keys.keys(action).join("  ");
         let now = now_word(state, action);
         Row { keys, now, also: also_called(action), ..Row::new(Some(item), name, help) }
     }

@@ -11,7 +11,7 @@ pub struct Order;
 
 /// The list, at the present one.
 pub fn sheet(state: &State) -> Picker<Order> {
-    let present = Some(state.order.first.metric);
+    let present = Some(state.values.order.first.metric);
     Picker::at(Order::rows(state, "").iter().position(|row| row.item == present).unwrap_or(0))
 }
 
@@ -24,7 +24,7 @@ impl Choices for Order {
 
     fn rows(state: &State, typed: &str) -> Vec<Row<&'static Metric>> {
         let row = |metric: &'static Metric| {
-            let now = match state.order {
+            let now = match state.values.order {
                 order if order.first.metric == metric => "first",
                 order if order.then.is_some_and(|then| then.metric == metric) => "second",
                 _ => "",
@@ -36,10 +36,10 @@ impl Choices for Order {
 
     fn choose(metric: &'static Metric, second: bool, state: &mut State) -> After {
         if second {
-            state.order_by(state.order.then_by(metric));
+            state.order_by(state.values.order.then_by(metric));
             return After::Stay;
         }
-        state.order_by(state.order.first_by(metric));
+        state.order_by(state.values.order.first_by(metric));
         After::Close
     }
 }

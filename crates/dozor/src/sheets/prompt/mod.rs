@@ -72,7 +72,7 @@ impl Prompt {
 
     /// For an expression that narrows, beginning with the present one.
     pub fn narrowing(state: &State) -> Prompt {
-        let before = state.narrowing.expression.clone();
+        let before = state.values.narrowing.expression.clone();
         let text = before.as_ref().map_or(String::new(), |expression| expression.text().to_owned());
         Prompt::new(Purpose::Narrow(before), &text)
     }
@@ -95,7 +95,7 @@ impl Prompt {
 
     /// For the name of a view, beginning with that of the present one.
     pub fn view(state: &State) -> Prompt {
-        Prompt::new(Purpose::View, &state.view.clone().unwrap_or_default())
+        Prompt::new(Purpose::View, &state.values.view.clone().unwrap_or_default())
     }
 
     /// Whether an expression is typed.
@@ -165,7 +165,7 @@ impl Prompt {
                 self.nobody = false;
                 // What looked like text so far was the beginning of something else.
                 if let Purpose::Narrow(before) = &self.purpose
-                    && let Some(now) = &state.narrowing.expression
+                    && let Some(now) = &state.values.narrowing.expression
                     && matches!(now.tree(), Node::Text(_))
                     && text.starts_with(now.text().trim_end())
                 {
@@ -176,7 +176,7 @@ impl Prompt {
         };
         self.error = None;
         if let Purpose::Narrow(_) = self.purpose {
-            let good = state.narrowing.expression.clone();
+            let good = state.values.narrowing.expression.clone();
             state.narrow(expression);
             // Half a word often means nobody: the rows stay until the line is done.
             self.nobody = state.table.lines.is_empty();
@@ -284,7 +284,7 @@ impl Sheet for Prompt {
                 }
             }
             KeyCode::Up | KeyCode::Down if self.is_expression() => {
-                self.recall(&state.history, key.code == KeyCode::Up);
+                self.recall(&state.values.history, key.code == KeyCode::Up);
                 self.use_line(state);
             }
             _ => {
