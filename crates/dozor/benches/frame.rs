@@ -65,7 +65,7 @@ fn main() {
         }
         let mut readings = vec![];
         for _ in 0..80 {
-            let second = bench.screen.state.timeline.end() as u64;
+            let second = bench.screen.state.time().timeline.end() as u64;
             let reading = reading(&mut machine, second, &mut rows);
             readings.push(bench.frame(Event::Feed(Delivery::Reading(reading))));
         }
@@ -83,7 +83,7 @@ fn main() {
         let idle = (0..100).map(|_| bench.frame(Event::Tick)).collect();
         report("  nothing new", idle, "");
         report("  a new reading, all that follows from it", readings, "");
-        let sample = bench.screen.state.sample.clone().expect("a sample");
+        let sample = bench.screen.state.moment().sample.clone().expect("a sample");
         let order = bench.screen.state.values.order;
         let computed = (0..50)
             .map(|_| {

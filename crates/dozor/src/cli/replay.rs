@@ -7,7 +7,7 @@ use crate::machine::Machine;
 use crate::recorder::Notes;
 use crate::recordings::{self, Opened};
 use crate::run::Connections;
-use crate::state::{Mode, State};
+use crate::state::State;
 use anyhow::Context as _;
 use clap::Args;
 use dozor_core::recording::StreamReader;
@@ -15,7 +15,7 @@ use dozor_core::timeline::Timeline;
 use dozor_core::when::When;
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::channel;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 #[derive(Args)]
 pub struct Replay {
@@ -61,7 +61,7 @@ impl Replay {
             need_terminal()?;
             let every = Duration::from_secs_f64(stream.every().unwrap_or(1.0).clamp(0.05, 86_400.0));
             let mut state = State::new(Timeline::live(stream.host().clone()), plain_theme(), every, (0, 0));
-            state.tied = Some(FAR);
+            state.tie(FAR);
             feed::follow(stream, sender.clone());
             state
         } else {
@@ -80,7 +80,7 @@ impl Replay {
         // What is wrong with them comes with what is wrong with the settings.
         state.values.configured.problems.extend(recordings::told(&problems));
         let every = state.values.every;
-        let tied = state.tied.unwrap_or(TIED);
+        let tied = state.session().tied.unwrap_or(TIED);
         let pids = Pids { pids: self.pids.clone(), descendants: self.descendants };
         show(&self.look, &pids, state, "replay", Some(every), |_| Connections {
             machine: Machine::Elsewhere(tied),
@@ -94,22 +94,19 @@ impl Replay {
     fn state(&self, timeline: Timeline) -> anyhow::Result<State> {
         let every = usual_interval(&timeline);
         let mut state = State::new(timeline, plain_theme(), every, (0, 0));
-        state.tied = Some(TIED);
-        state.signs = state.timeline.marks();
-        state.speed = self.speed.unwrap_or(1.0);
+        state.tie(TIED);
         // The first sample has no rates: it is not what somebody wants to begin with.
-        let first = state.timeline.first();
-        state.cursor = Some((first + 1).min(state.timeline.end() - 1));
+        let timeline = &state.time().timeline;
+        let mut number = (timeline.first() + 1).min(timeline.end() - 1);
         if let Some(when) = &self.at {
             let wall = when
-                .resolve(standpoint(&state.timeline), state.zone.time_zone())
+                .resolve(standpoint(&state.time().timeline), state.time().zone.time_zone())
                 .ok_or_else(|| Misuse("there is no such day".to_owned()))?;
-            let number = state.timeline.at(wall);
-            state.cursor = Some(number);
-            state.values.configured.problems.extend(state.distance_said(wall, number));
+            number = state.time().timeline.at(wall);
+            let said = state.distance_said(wall, number);
+            state.values.configured.problems.extend(said);
         }
-        let due = (!self.paused).then(Instant::now);
-        state.mode = Mode::Replay { playing: !self.paused, due };
+        state.replay(number, self.speed.unwrap_or(1.0), !self.paused);
         Ok(state)
     }
 }

@@ -55,7 +55,6 @@ impl Watch {
         let mut timeline = Timeline::live(host.clone());
         let (notes, problem) = self.open_past(&host, &mut timeline)?;
         let mut state = State::new(timeline, plain_theme(), EVERY, (0, 0));
-        state.signs = state.timeline.marks();
         state.values.configured.problems.extend(problem);
         show(&self.look, &self.pids, state, "watch", self.every, |state| {
             let (sender, incoming) = channel();

@@ -27,9 +27,9 @@ pub fn hints(state: &State, buffer: &mut Buffer, hints: &[Hint], area: Rect) {
 pub fn marks(state: &State, buffer: &mut Buffer, area: Rect) {
     let theme = &state.theme;
     buffer.set_style(area, theme.ground(Ground::Panel));
-    let count = format!("✓ {} marked", state.marked.len());
+    let count = format!("✓ {} marked", state.selection().marked.len());
     let mut x = put(buffer, area.x + 1, area.y, area.width - 1, &count, theme.role(Role::Accent)) + 2;
-    for (metric, total) in &state.marked_totals.totals {
+    for (metric, total) in &state.rows().marked_totals.totals {
         let value = cell::text(state, metric, None, &total.value);
         let least = if total.partial { "≥ " } else { "" };
         let room = area.right().saturating_sub(x);
@@ -51,7 +51,7 @@ pub fn marks(state: &State, buffer: &mut Buffer, area: Rect) {
 
 /// A line for the person, over the last row of the table.
 pub fn message(state: &State, buffer: &mut Buffer, area: Rect) {
-    let Some(message) = &state.message else { return };
+    let Some(message) = &state.session().message else { return };
     buffer.set_style(area, state.theme.ground(Ground::Panel).patch(state.theme.role(Role::Strong)));
     for x in area.left()..area.right() {
         put(buffer, x, area.y, 1, " ", state.theme.role(Role::Text));

@@ -14,7 +14,7 @@ pub fn text(state: &State, metric: &Metric, scale: Option<Scale>, value: &Value)
     match metric.unit {
         Unit::Percent | Unit::PercentOfCore if number == 0.0 => "0".to_owned(),
         Unit::PercentOfCore if state.values.of_machine => {
-            metric.unit.short(number / f64::from(state.timeline.host().cores.max(1)))
+            metric.unit.short(number / f64::from(state.time().timeline.host().cores.max(1)))
         }
         Unit::Time => time(state, number),
         unit => unit.short(number),
@@ -33,10 +33,14 @@ fn fixed(number: f64) -> String {
 
 /// An instant: on the same day its time, else its day; or how long ago it was.
 pub fn time(state: &State, seconds: f64) -> String {
-    let now = state.sample.as_ref().map_or(0, |sample| sample.now.wall_ns());
+    let now = state.moment().sample.as_ref().map_or(0, |sample| sample.now.wall_ns());
     let then = (seconds * 1e9) as i64;
     if state.values.times_relative {
         return format!("-{}", short_duration((now - then) as f64 / 1e9));
     }
-    if state.zone.day(now) == state.zone.day(then) { state.zone.time(then) } else { state.zone.day(then) }
+    if state.time().zone.day(now) == state.time().zone.day(then) {
+        state.time().zone.time(then)
+    } else {
+        state.time().zone.day(then)
+    }
 }

@@ -72,10 +72,10 @@ pub fn draw(state: &State, buffer: &mut Buffer, cell: &Cell<'_>) {
     if state.has_rows_below_others() {
         x = branches(state, buffer, cell, x, end);
     }
-    let mut pieces = Pieces { buffer, x, y, end, skip: state.pan };
+    let mut pieces = Pieces { buffer, x, y, end, skip: state.rows().pan };
     let (strong, quiet) = (theme.role(Role::Strong), theme.role(Role::Quiet));
     if let Listed::Group(at) = line.listed {
-        let group = &state.table.groups[at];
+        let group = &state.rows().table.groups[at];
         pieces.put(&group.label, if receding { quiet } else { strong });
         pieces.put(&format!(" ×{}", group.members.len()), quiet);
         return;
@@ -98,7 +98,7 @@ pub fn draw(state: &State, buffer: &mut Buffer, cell: &Cell<'_>) {
         pieces.put(" replaced", theme.role(Role::Severity(Severity::Notice)));
     }
     if let (Some(at), false) = (line.totals, is_thread) {
-        pieces.put(&format!(" ×{}", state.table.groups[at].members.len()), theme.role(Role::Text));
+        pieces.put(&format!(" ×{}", state.rows().table.groups[at].members.len()), theme.role(Role::Text));
     }
     // A process may rename itself; then both names are shown.
     if !row.name.is_empty()

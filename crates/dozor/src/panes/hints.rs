@@ -2,8 +2,9 @@
 
 use crate::look::action::{ACTIONS, Action, key_of};
 use crate::settings::table::setting;
+use crate::state::State;
+use crate::state::data::Mode;
 use crate::state::time::speed_word;
-use crate::state::{Mode, State};
 use dozor_core::rank::Listed;
 use ratatui::crossterm::event::KeyEvent;
 use ratatui::layout::Rect;
@@ -73,7 +74,7 @@ pub fn placed(mut pairs: Vec<(String, String)>, area: Rect) -> Vec<Hint> {
 
 /// Keys that mean something on the screen itself, and what they do.
 pub fn of_screen(state: &State) -> Vec<(String, String)> {
-    if state.parts.in_focus {
+    if state.lanes().parts.in_focus {
         let key = |action| state.key(action);
         return vec![
             ("↑ ↓".to_owned(), "choose a part".to_owned()),
@@ -92,7 +93,7 @@ pub fn of_screen(state: &State) -> Vec<(String, String)> {
             pairs.push((state.key(action), word.to_owned()));
         }
     };
-    if state.find.is_some() {
+    if state.selection().find.is_some() {
         add(Action::NextMatch, "next match");
     }
     match line.and_then(|line| line.open) {
@@ -103,22 +104,24 @@ pub fn of_screen(state: &State) -> Vec<(String, String)> {
     let of_thread = line.is_some_and(|line| matches!(line.listed, Listed::Thread(_)));
     for entry in ACTIONS.iter().filter(|entry| !entry.hint.is_empty()) {
         let shown = match entry.action {
-            Action::Act => state.tied.is_none() && (!of_thread || !state.marked.is_empty()),
+            Action::Act => {
+                state.session().tied.is_none() && (!of_thread || !state.selection().marked.is_empty())
+            }
             Action::Mark => !of_thread,
-            Action::Record => state.mode == Mode::Live,
-            Action::Slower => matches!(state.mode, Mode::Replay { .. }),
-            Action::GoToTime | Action::Difference => state.has_overview(),
+            Action::Record => state.time().mode == Mode::Live,
+            Action::Slower => matches!(state.time().mode, Mode::Replay { .. }),
+            Action::GoToTime | Action::Difference => state.time().has_overview(),
             _ => true,
         };
         if !shown {
             continue;
         }
-        let marked = state.marked.len();
+        let marked = state.selection().marked.len();
         let word = match entry.action {
             Action::Act if marked > 0 => format!("act on {marked}"),
-            Action::Record if state.recording.is_some() => "end recording".to_owned(),
+            Action::Record if state.session().recording.is_some() => "end recording".to_owned(),
             Action::Freeze => now_word(state, Action::Freeze),
-            Action::Difference if state.remembered.is_some() => "compare with A".to_owned(),
+            Action::Difference if state.time().remembered.is_some() => "compare with A".to_owned(),
             _ => entry.hint.to_owned(),
         };
         add(entry.action, &word);
@@ -131,13 +134,13 @@ pub fn now_word(state: &State, action: Action) -> String {
     let of_setting = |name: &str| setting(name).map_or(String::new(), |setting| setting.get(&state.values));
     let shown = |on: bool| if on { "shown" } else { "hidden" };
     let text = match action {
-        Action::Freeze => match state.mode {
+        Action::Freeze => match state.time().mode {
             Mode::Replay { playing: true, .. } => "pause",
             Mode::Replay { playing: false, .. } => "play",
-            Mode::Live if state.cursor.is_some() => "live again",
+            Mode::Live if state.time().cursor.is_some() => "live again",
             Mode::Live => "freeze",
         },
-        Action::Record if state.recording.is_some() => "runs",
+        Action::Record if state.session().recording.is_some() => "runs",
         Action::Threads => shown(state.values.threads),
         Action::KernelThreads => shown(state.values.narrowing.kernel_threads),
         Action::ActiveOnly => {
@@ -155,7 +158,7 @@ pub fn now_word(state: &State, action: Action) -> String {
             }
         }
         Action::Means => {
-            if state.zoom.mean {
+            if state.lanes().zoom.mean {
                 "means"
             } else {
                 "peaks"
@@ -169,7 +172,7 @@ pub fn now_word(state: &State, action: Action) -> String {
             }
         }
         Action::ByHand => {
-            if state.by_hand {
+            if state.session().by_hand {
                 "by hand"
             } else {
                 "by itself"
@@ -187,14 +190,16 @@ pub fn now_word(state: &State, action: Action) -> String {
         Action::Times => return of_setting("times"),
         Action::Theme => return of_setting("theme"),
         Action::Order => return state.values.order.written(),
-        Action::Slower | Action::Faster if matches!(state.mode, Mode::Replay { .. }) => {
-            return speed_word(state.speed);
+        Action::Slower | Action::Faster if matches!(state.time().mode, Mode::Replay { .. }) => {
+            return speed_word(state.time().speed);
         }
         Action::Slower | Action::Faster => return of_setting("every"),
-        Action::Zone => return state.zone.name(),
-        Action::Difference if state.remembered.is_some() => "with A",
+        Action::Zone => return state.time().zone.name(),
+        Action::Difference if state.time().remembered.is_some() => "with A",
         Action::Narrow => return of_setting("narrow"),
-        Action::Act if !state.marked.is_empty() => return format!("on {}", state.marked.len()),
+        Action::Act if !state.selection().marked.is_empty() => {
+            return format!("on {}", state.selection().marked.len());
+        }
         Action::NextView => return state.values.view.clone().unwrap_or_default(),
         _ => "",
     };

@@ -13,7 +13,7 @@ use ratatui::layout::Rect;
 
 /// Draws axis, strips, values and facts.
 pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout) {
-    let axis = state.strips.axis;
+    let axis = state.lanes().strips.axis;
     if let Some(area) = layout.overview {
         draw_overview(state, buffer, area, layout);
     }
@@ -29,7 +29,7 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout) {
                 put(buffer, area.x, y, 1, "▌", state.theme.role(Role::Accent));
             }
         }
-        let point = state.sample.as_ref().map(|sample| lane.point(sample));
+        let point = state.moment().sample.as_ref().map(|sample| lane.point(sample));
         label(state, buffer, area, lane, point.as_ref());
         strip(state, buffer, Rect { x: layout.strip_x, width: layout.strip_width, ..area }, lane);
         facts(state, buffer, area, layout, lane);
@@ -42,7 +42,7 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout) {
 /// All the time there is on one line, with the part of it that the strips below show.
 fn draw_overview(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout) {
     let theme = &state.theme;
-    let overview = &state.overview;
+    let overview = &state.lanes().overview;
     let Some(whole) = &overview.axis else { return };
     let quiet = theme.role(Role::Quiet);
     let lane = Lane::ALL[overview.lane];
@@ -71,7 +71,7 @@ fn draw_overview(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout
         put(buffer, x, area.y, 1, symbol, theme.role(role));
     }
     // Where the strips below begin and end.
-    if let Some(shown) = &state.strips.axis {
+    if let Some(shown) = &state.lanes().strips.axis {
         let last = whole.columns.saturating_sub(1);
         let begin = whole.column(shown.begin(0)).unwrap_or(0);
         let end = whole.column(shown.end - 1).unwrap_or(last);
@@ -79,26 +79,31 @@ fn draw_overview(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout
             put(buffer, within.x + column, area.y, 1, symbol, theme.role(Role::Strong));
         }
     }
-    let shown = state.shown().and_then(|shown| state.timeline.moment(shown));
+    let shown = state.shown().and_then(|shown| state.time().timeline.moment(shown));
     if let Some(column) = shown.and_then(|moment| whole.column(moment.wall_ns)) {
         put(buffer, within.x + column, area.y, 1, "┃", theme.role(Role::Accent));
     }
-    let wall = |number: usize| state.timeline.moment(number).map_or(0, |moment| moment.wall_ns);
-    let (first, newest) = (wall(state.timeline.first()), wall(state.timeline.end().saturating_sub(1)));
+    let wall = |number: usize| state.time().timeline.moment(number).map_or(0, |moment| moment.wall_ns);
+    let (first, newest) =
+        (wall(state.time().timeline.first()), wall(state.time().timeline.end().saturating_sub(1)));
     let gaps = match overview.gaps {
         0 => String::new(),
         1 => ", 1 gap".to_owned(),
         many => format!(", {many} gaps"),
     };
     let length = long_duration(((newest - first) / NANOS) as f64);
-    let text = format!("{} to {}, {length}{gaps}", state.zone.minute(first), state.zone.minute(newest));
+    let text = format!(
+        "{} to {}, {length}{gaps}",
+        state.time().zone.minute(first),
+        state.time().zone.minute(newest)
+    );
     put(buffer, layout.facts_x(), area.y, area.right().saturating_sub(layout.facts_x()), &text, quiet);
 }
 
 fn draw_axis(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout, axis: &Axis) {
     let theme = &state.theme;
     let span = long_duration(axis.step as f64 / 1e9);
-    let what = if state.zoom.mean { "mean" } else { "peak" };
+    let what = if state.lanes().zoom.mean { "mean" } else { "peak" };
     put(
         buffer,
         area.x + 2,
@@ -112,17 +117,17 @@ fn draw_axis(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout, ax
     let offset = if state.values.times_relative {
         -axis.end.div_euclid(NANOS)
     } else {
-        state.zone.offset_seconds(axis.end)
+        state.time().zone.offset_seconds(axis.end)
     };
     for (column, wall) in axis.ticks(offset) {
         let x = layout.strip_x + column;
         let name = match state.values.times_relative {
             true => format!("-{}", short_duration(((axis.end - wall) / NANOS) as f64)),
-            false if axis.shows_seconds() => state.zone.time(wall),
-            false => state.zone.minute(wall),
+            false if axis.shows_seconds() => state.time().zone.time(wall),
+            false => state.time().zone.minute(wall),
         };
         // The cursor's own label must not cut off one before it.
-        let shown = state.shown().and_then(|shown| state.timeline.moment(shown));
+        let shown = state.shown().and_then(|shown| state.time().timeline.moment(shown));
         let cursor =
             shown.and_then(|moment| axis.column(moment.wall_ns)).map(|column| layout.strip_x + column);
         if cursor.is_some_and(|cursor| x <= cursor && cursor <= x + 1 + name.len() as u16) {
@@ -134,7 +139,7 @@ fn draw_axis(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout, ax
             put(buffer, x + 1, area.y, room - 1, &name, theme.role(Role::Quiet));
         }
     }
-    for sign in &state.signs {
+    for sign in &state.time().signs {
         if let Some(column) = axis.column(sign.wall_ns) {
             let symbol = match sign.kind {
                 MarkKind::Action => "✶",
@@ -174,7 +179,7 @@ fn label(state: &State, buffer: &mut Buffer, area: Rect, lane: Lane, point: Opti
 
 fn strip(state: &State, buffer: &mut Buffer, area: Rect, lane: Lane) {
     let theme = &state.theme;
-    let marks = &state.strips.marks[place(lane)];
+    let marks = &state.lanes().strips.marks[place(lane)];
     let value_of = |mark: &Mark| match mark {
         Mark::Value { value, .. } => Some(*value),
         _ => None,
@@ -216,7 +221,7 @@ fn strip(state: &State, buffer: &mut Buffer, area: Rect, lane: Lane) {
 }
 
 fn facts(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout, lane: Lane) {
-    let Some(sample) = &state.sample else { return };
+    let Some(sample) = &state.moment().sample else { return };
     let x = layout.facts_x();
     let width = area.right().saturating_sub(x + 1);
     let roles = [Role::Text, Role::Quiet];
@@ -230,8 +235,8 @@ fn cursor(state: &State, buffer: &mut Buffer, layout: &Layout, axis: &Axis, show
     let theme = &state.theme;
     let style = theme.role(Role::Accent);
     let edge = layout.strip_x + layout.strip_width;
-    let following = state.cursor.is_none();
-    let wall = state.timeline.moment(shown).map(|moment| moment.wall_ns);
+    let following = state.time().cursor.is_none();
+    let wall = state.time().timeline.moment(shown).map(|moment| moment.wall_ns);
     let Some(column) = wall.and_then(|wall| axis.column(wall)) else { return };
     let x = layout.strip_x + column + u16::from(following);
     // Where the strips end is where the present is; a line there would be drawn anew for every sample.
@@ -241,20 +246,21 @@ fn cursor(state: &State, buffer: &mut Buffer, layout: &Layout, axis: &Axis, show
         }
     }
     if let (Some(area), Some(wall)) = (layout.axis, wall) {
-        let word = if following { "╷now".to_owned() } else { format!("╷{}", state.zone.time(wall)) };
-        let covered = state.timeline.moment(shown).and_then(|moment| moment.seconds);
+        let word =
+            if following { "╷now".to_owned() } else { format!("╷{}", state.time().zone.time(wall)) };
+        let covered = state.time().timeline.moment(shown).and_then(|moment| moment.seconds);
         // A thinned sample covers more than one reading does; its numbers are means over that.
         let coarse = covered.filter(|seconds| *seconds > state.values.every.as_secs_f64() * 2.5);
         let coarse = coarse.map_or(String::new(), |seconds| format!(" mean of {}", long_duration(seconds)));
         let here = |wall: i64| axis.column(wall) == Some(column);
-        let sign = state.signs.iter().rev().find(|sign| !following && here(sign.wall_ns));
+        let sign = state.time().signs.iter().rev().find(|sign| !following && here(sign.wall_ns));
         let sign = sign.map_or(String::new(), |sign| format!(" {}", sign.text));
         let text = format!("{word}{coarse}{sign} ");
         let room = area.right().saturating_sub(x);
         // What stands at the right edge is turned to the left, so that it can be read.
         let cells = text.chars().count() as u16;
         if !following && cells > room.min(edge.saturating_sub(x) + 30) {
-            let turned = format!(" {}{coarse}{sign}╷", state.zone.time(wall));
+            let turned = format!(" {}{coarse}{sign}╷", state.time().zone.time(wall));
             put_right(buffer, x + 1, area.y, x.saturating_sub(layout.strip_x), &turned, style);
         } else {
             put(buffer, x, area.y, room, &text, style);

@@ -40,9 +40,9 @@ fn lead(state: &State) -> String {
 pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout) {
     let (Some(area), Some(lane)) = (layout.parts, state.values.lane) else { return };
     tabs(state, buffer, area);
-    for placed in state.parts.placed(area) {
-        let section = &state.parts.sections[placed.section];
-        if placed.section != state.parts.current {
+    for placed in state.lanes().parts.placed(area) {
+        let section = &state.lanes().parts.sections[placed.section];
+        if placed.section != state.lanes().parts.current {
             let line = Rect { y: placed.title, height: 1, ..placed.rows };
             draw::rule(buffer, line, section.title, &state.theme);
             note(state, buffer, line, section);
@@ -61,13 +61,13 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout) {
 /// The titles of all tables on one line, the one that is looked at in our colour.
 fn tabs(state: &State, buffer: &mut Buffer, area: Rect) {
     let theme = &state.theme;
-    let line = state.parts.title_line(area);
+    let line = state.lanes().parts.title_line(area);
     draw::rule(buffer, line, &lead(state), &state.theme);
     let mut end = area.x;
-    for (from, to, section) in state.parts.tabs(line, tabs_begin(state, line)) {
-        let title = state.parts.sections[section].title;
-        let current = section == state.parts.current;
-        let style = match (current, state.parts.in_focus) {
+    for (from, to, section) in state.lanes().parts.tabs(line, tabs_begin(state, line)) {
+        let title = state.lanes().parts.sections[section].title;
+        let current = section == state.lanes().parts.current;
+        let style = match (current, state.lanes().parts.in_focus) {
             (true, true) => theme.role(Role::Accent).add_modifier(Modifier::BOLD | Modifier::UNDERLINED),
             (true, false) => theme.role(Role::Accent).add_modifier(Modifier::BOLD),
             _ => theme.role(Role::Quiet),
@@ -78,7 +78,7 @@ fn tabs(state: &State, buffer: &mut Buffer, area: Rect) {
         put(buffer, from, area.y, to - from, title, style);
         end = to + 1;
     }
-    if let Some(section) = state.parts.sections.get(state.parts.current) {
+    if let Some(section) = state.lanes().parts.sections.get(state.lanes().parts.current) {
         let room = Rect { x: end, width: line.right().saturating_sub(end), ..line };
         note(state, buffer, room, section);
     }
@@ -212,7 +212,7 @@ fn table(state: &State, buffer: &mut Buffer, placed: &Placed, section: &Section,
         if let Some((x, width)) = stack {
             stacked(state, buffer, Rect::new(x, y, width, 1), &row.stack, lane);
         }
-        if state.parts.selected.as_ref() == Some(&row.id) {
+        if state.lanes().parts.selected.as_ref() == Some(&row.id) {
             draw::even_out(&state.theme, buffer, Rect { y, height: 1, ..area });
         }
     }
@@ -270,7 +270,7 @@ fn stacked(state: &State, buffer: &mut Buffer, area: Rect, shares: &[f64], lane:
 
 fn row_ground(state: &State, buffer: &mut Buffer, area: Rect, row: &PartRow) {
     let theme = &state.theme;
-    if state.parts.selected.as_ref() == Some(&row.id) {
+    if state.lanes().parts.selected.as_ref() == Some(&row.id) {
         buffer.set_style(area, theme.ground(Ground::Selected));
         put(buffer, area.x, area.y, 1, "▸", theme.role(Role::Accent));
     }
@@ -379,7 +379,7 @@ fn figures(
             break;
         }
         let cell = Rect::new(x - 2, y, width - FIGURE[1] + 2, 1);
-        let chosen = state.parts.selected.as_ref() == Some(&row.id);
+        let chosen = state.lanes().parts.selected.as_ref() == Some(&row.id);
         if chosen {
             buffer.set_style(cell, theme.ground(Ground::Selected));
         }
@@ -421,7 +421,7 @@ fn map(state: &State, buffer: &mut Buffer, placed: &Placed, section: &Section, l
             Severity::Notice => theme.role(Role::Lane(lane)),
             other => theme.role(Role::Severity(other)),
         };
-        let chosen = state.parts.selected.as_ref() == Some(&row.id);
+        let chosen = state.lanes().parts.selected.as_ref() == Some(&row.id);
         if chosen {
             let place = Rect::new(x, y, cell.saturating_sub(1).max(1), 1);
             buffer.set_style(place, theme.ground(Ground::Selected));
@@ -454,7 +454,7 @@ fn map_headline(state: &State, buffer: &mut Buffer, placed: &Placed, section: &S
     let theme = &state.theme;
     let busy = |row: &PartRow| row.cells.get(1).and_then(Value::number).unwrap_or(-1.0);
     let hottest = section.rows.iter().enumerate().max_by(|a, b| busy(a.1).total_cmp(&busy(b.1)));
-    let chosen = state.parts.selected_row().filter(|_| placed.section == state.parts.current);
+    let chosen = state.lanes().parts.selected_row().filter(|_| placed.section == state.lanes().parts.current);
     let shown = chosen.map(|row| (row, "core")).or(hottest.map(|(row, _)| (row, "hottest: core")));
     let Some((row, word)) = shown else { return };
     let mut text = format!("{word} {}", section.rows[row].cells[0].text().unwrap_or(""));

@@ -6,8 +6,9 @@ use crate::look::action::Action;
 use crate::look::columns::{self, Column, Columns, ON_TOP};
 use crate::look::layout::Layout;
 use crate::look::theme::{Ground, Role};
+use crate::state::State;
+use crate::state::trend::TREND_SAMPLES;
 use crate::state::trend::Trend;
-use crate::state::{State, TREND_SAMPLES};
 use dozor_core::aside::is_gathered;
 use dozor_core::catalogue::{Combine, Metric, Value, listed};
 use dozor_core::expr::{Bound, Node};
@@ -50,16 +51,17 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout, now: Instant) {
     title(state, buffer, layout.title, now);
     headings(state, buffer, layout.headings, &columns);
     let Some(everybody) = state.everybody() else { return };
-    let found = state.find.as_ref().map(|find| find.bind(everybody.here, &state.values.narrowing.me));
+    let found =
+        state.selection().find.as_ref().map(|find| find.bind(everybody.here, &state.values.narrowing.me));
     let rows = Rows { state, columns, everybody, found };
     let height = usize::from(layout.rows.height);
-    let visible = state.table.lines.iter().skip(state.scroll).take(height);
+    let visible = state.rows().table.lines.iter().skip(state.selection().scroll).take(height);
     let selected = state.row_of_selected();
     for (row, (y, line)) in (layout.rows.top()..layout.rows.bottom()).zip(visible).enumerate() {
         let area = Rect { y, height: 1, width: layout.rows.width - 1, ..layout.rows };
-        let is_selected = selected == Some(state.scroll + row);
+        let is_selected = selected == Some(state.selection().scroll + row);
         rows.row(buffer, area, line, is_selected);
-        if let (Some((x, _)), Some(trend)) = (rows.columns.trend, state.trends.list.get(row)) {
+        if let (Some((x, _)), Some(trend)) = (rows.columns.trend, state.rows().trends.list.get(row)) {
             draw_trend(state, buffer, x, y, trend);
         }
         if is_selected {
@@ -67,7 +69,7 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout, now: Instant) {
         }
     }
     scroll_bar(state, buffer, layout);
-    if state.table.lines.is_empty() {
+    if state.rows().table.lines.is_empty() {
         let back = state.key(Action::Back);
         let text = match &state.values.narrowing.expression {
             Some(expression) if matches!(expression.tree(), Node::Text(_)) => {
@@ -88,10 +90,10 @@ pub fn preview(state: &State, buffer: &mut Buffer, area: Rect) {
     let columns = state.fitted_columns();
     headings(state, buffer, Rect { height: 1, ..area }, &columns);
     let rows = Rows { state, columns, everybody, found: None };
-    let visible = state.table.lines.iter().skip(state.scroll);
+    let visible = state.rows().table.lines.iter().skip(state.selection().scroll);
     for (row, (y, line)) in (area.y + 1..area.bottom()).zip(visible).enumerate() {
         rows.row(buffer, Rect { y, height: 1, width: area.width - 1, ..area }, line, false);
-        if let (Some((x, _)), Some(trend)) = (rows.columns.trend, state.trends.list.get(row)) {
+        if let (Some((x, _)), Some(trend)) = (rows.columns.trend, state.rows().trends.list.get(row)) {
             draw_trend(state, buffer, x, y, trend);
         }
     }
@@ -99,16 +101,16 @@ pub fn preview(state: &State, buffer: &mut Buffer, area: Rect) {
 
 /// First row and length of the scroll bar's thumb, in cells below its top.
 pub fn thumb(state: &State, layout: &Layout) -> (u16, u16) {
-    let (height, rows) = (usize::from(layout.rows.height), state.table.lines.len().max(1));
+    let (height, rows) = (usize::from(layout.rows.height), state.rows().table.lines.len().max(1));
     let length = (height * height / rows).clamp(1, height.max(1));
     let travel = rows.saturating_sub(height).max(1);
-    let first = (state.scroll.min(travel) * (height - length) + travel / 2) / travel;
+    let first = (state.selection().scroll.min(travel) * (height - length) + travel / 2) / travel;
     (first as u16, length as u16)
 }
 
 fn scroll_bar(state: &State, buffer: &mut Buffer, layout: &Layout) {
     let area = layout.scroll_bar();
-    if state.table.lines.len() <= usize::from(area.height) {
+    if state.rows().table.lines.len() <= usize::from(area.height) {
         return;
     }
     let (first, length) = thumb(state, layout);
@@ -146,20 +148,20 @@ fn title(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) {
         other => text.push_str(&format!(" in groups by {}", other.word())),
     }
     let begin = rule(buffer, area, &text, &state.theme);
-    let total = state.sample.as_ref().map_or(0, |sample| sample.tasks().total);
+    let total = state.moment().sample.as_ref().map_or(0, |sample| sample.tasks().total);
     // What goes first when there is little room stands last.
     let mut parts = vec![];
-    match &state.users_of {
+    match &state.lanes().users_of {
         Some(Ok(words)) => parts.push(words.clone()),
         Some(Err(reason)) => parts.push(format!("all: {reason}")),
         None => {}
     }
-    parts.push(format!("{} of {total}", state.processes_shown));
+    parts.push(format!("{} of {total}", state.rows().processes_shown));
     let narrowing = &state.values.narrowing;
     if let Some(expression) = &narrowing.expression {
         parts.push(format!("narrowed: {}", expression.text()));
-        if state.undecided > 0 {
-            parts.push(format!("{} unknown", state.undecided));
+        if state.rows().undecided > 0 {
+            parts.push(format!("{} unknown", state.rows().undecided));
         }
     }
     if let Some(pids) = &narrowing.pids {
@@ -170,7 +172,7 @@ fn title(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) {
         });
     }
     match narrowing.whose {
-        Whose::Everyone if narrowing.is_empty() && state.users_of.is_none() => {
+        Whose::Everyone if narrowing.is_empty() && state.lanes().users_of.is_none() => {
             parts.push("everyone".to_owned());
         }
         Whose::Everyone => {}
@@ -185,11 +187,11 @@ fn title(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) {
     if state.values.of_machine {
         parts.push("% of the machine".to_owned());
     }
-    if let Some(seconds) = state.calm.as_ref().and_then(|calm| calm.seconds()) {
+    if let Some(seconds) = state.moment().averaged.as_ref().and_then(|calm| calm.seconds()) {
         parts.push(format!("mean of {}", long_duration(seconds)));
     }
-    if state.pan > 0 {
-        parts.push(format!("command from {} on", state.pan));
+    if state.rows().pan > 0 {
+        parts.push(format!("command from {} on", state.rows().pan));
     }
     if state.is_held(now) {
         parts.push("order held while you choose".to_owned());
@@ -257,7 +259,7 @@ impl Rows<'_> {
     fn row(&self, buffer: &mut Buffer, area: Rect, line: &Line, selected: bool) {
         let (state, theme) = (self.state, &self.state.theme);
         let view = (!matches!(line.listed, Listed::Group(_))).then(|| self.everybody.view(line.listed));
-        let idle = |at: usize| state.table.groups[at].idle_of.is_some();
+        let idle = |at: usize| state.rows().table.groups[at].idle_of.is_some();
         let receding = match line.listed {
             Listed::Gone(_) => true,
             Listed::Group(at) => idle(at),
@@ -289,9 +291,9 @@ impl Rows<'_> {
 
     /// The sign before a row: marked, or just started. Of several some may be marked.
     fn sign(&self, line: &Line, view: Option<&ProcessView<'_>>, receding: bool) -> &'static str {
-        let marked = &self.state.marked;
+        let marked = &self.state.selection().marked;
         if !marked.is_empty() && !matches!(line.listed, Listed::Thread(_)) {
-            let members = self.state.table.members(line);
+            let members = self.state.rows().table.members(line);
             let is_marked = |row: &&Listed| marked.contains(&self.everybody.view(**row).now.key());
             match members.iter().filter(is_marked).count() {
                 0 => {}
@@ -317,7 +319,7 @@ impl Rows<'_> {
             let room = column.width - column.bar + u16::from(partial);
             put_right(buffer, column.x + column.width, y, room, &text, style);
         }
-        let largest = state.largest.get(column.metric.alias).copied().unwrap_or(0.0);
+        let largest = state.rows().largest.get(column.metric.alias).copied().unwrap_or(0.0);
         if let (Some(lane), Some(value)) = (column.lane.filter(|_| largest > 0.0), value.number()) {
             let style = if receding { theme.role(Role::Quiet) } else { theme.role(Role::Lane(lane)) };
             share(buffer, column.x, y, column.bar, value / largest, style);
@@ -334,7 +336,7 @@ impl Rows<'_> {
         match line.listed {
             _ if gathered && own_only => Total { value: Value::Absent, partial: false },
             Listed::Group(at) if metric.alias == "pid" => {
-                let count = self.state.table.groups[at].members.len();
+                let count = self.state.rows().table.groups[at].members.len();
                 Total { value: Value::Text(format!("×{count}").into()), partial: false }
             }
             // What a folded family has in common says little; who stands at its head does.
@@ -342,8 +344,9 @@ impl Rows<'_> {
                 Total::of(metric, &self.everybody.view(line.listed))
             }
             _ => {
-                let known = line.totals.and_then(|group| self.state.totals.get(&(group, metric.alias)));
-                known.cloned().unwrap_or_else(|| self.state.table.value(&self.everybody, line, metric))
+                let known =
+                    line.totals.and_then(|group| self.state.rows().totals.get(&(group, metric.alias)));
+                known.cloned().unwrap_or_else(|| self.state.rows().table.value(&self.everybody, line, metric))
             }
         }
     }
@@ -354,7 +357,7 @@ impl Rows<'_> {
     }
 
     fn near_top(&self, buffer: &mut Buffer, x: u16, y: u16, view: &ProcessView<'_>) {
-        let Some(stay) = self.state.persistence.of(view.now.key()) else { return };
+        let Some(stay) = self.state.rows().persistence.of(view.now.key()) else { return };
         let seconds = (view.sample.now.wall_ns() - stay.since_ns) as f64 / 1e9;
         if seconds < PERSISTENT[0] {
             return;

@@ -2,8 +2,10 @@
 
 use crate::draw::{put, put_right, rule};
 use crate::look::theme::{Ground, Role};
+use crate::state::State;
+use crate::state::data::Mode;
+use crate::state::moment::COSTLY;
 use crate::state::time::speed_word;
-use crate::state::{COSTLY, Mode, State};
 use dozor_core::known::Known;
 use dozor_core::lane::Severity;
 use dozor_core::lane::run_queue;
@@ -18,7 +20,7 @@ pub fn draw(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) {
     let theme = &state.theme;
     buffer.set_style(area, theme.ground(Ground::Panel));
     let end = right_side(state, buffer, area, now);
-    let host = state.timeline.host();
+    let host = state.time().timeline.host();
     let mut x = put(buffer, area.x + 1, area.y, 6, "dozor", theme.role(Role::Accent)) + 2;
     x = put(buffer, x, area.y, end.saturating_sub(x), &host.name, theme.role(Role::Strong)) + 2;
     let room = usize::from(end.saturating_sub(x + 2));
@@ -27,9 +29,9 @@ pub fn draw(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) {
 
 /// What is worth knowing of the host, as much of it as there is room for. The number is the rank for staying.
 fn facts(state: &State, room: usize) -> String {
-    let host = state.timeline.host();
+    let host = state.time().timeline.host();
     let mut facts = vec![(6, host.kernel.clone())];
-    if let Some(sample) = &state.sample {
+    if let Some(sample) = &state.moment().sample {
         let system = &sample.now.system;
         if let Some(boot) = system.boot_ns.value() {
             facts.push((4, format!("up {}", long_duration(boot as f64 / 1e9))));
@@ -69,24 +71,24 @@ fn right_side(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) -> u
     let theme = &state.theme;
     let quiet = theme.role(Role::Quiet);
     let mut parts = vec![];
-    if let Mode::Live = state.mode {
-        let cost = state.own_cost.map(|cost| format!(" · own {cost:.1} %")).unwrap_or_default();
-        let costly = state.own_cost.is_some_and(|cost| cost >= COSTLY);
+    if let Mode::Live = state.time().mode {
+        let cost = state.session().own_cost.map(|cost| format!(" · own {cost:.1} %")).unwrap_or_default();
+        let costly = state.session().own_cost.is_some_and(|cost| cost >= COSTLY);
         let style = if costly { theme.role(Role::Severity(Severity::Warning)) } else { quiet };
         let every = || format!("every {}", long_duration(state.values.every.as_secs_f64()));
-        let pace = if state.by_hand { "by hand".to_owned() } else { every() };
+        let pace = if state.session().by_hand { "by hand".to_owned() } else { every() };
         parts.push((format!("{pace}{cost}"), style));
     } else if let Some(shown) = state.shown() {
-        let (first, end) = (state.timeline.first(), state.timeline.end());
+        let (first, end) = (state.time().timeline.first(), state.time().timeline.end());
         parts.push((format!("sample {} of {}", shown - first + 1, end - first), quiet));
     }
-    let wall = state.sample.as_ref().map(|sample| sample.now.wall_ns());
+    let wall = state.moment().sample.as_ref().map(|sample| sample.now.wall_ns());
     if let Some(wall) = wall {
-        let replayed = matches!(state.mode, Mode::Replay { .. });
-        let time = if replayed { state.zone.date_time(wall) } else { state.zone.time(wall) };
+        let replayed = matches!(state.time().mode, Mode::Replay { .. });
+        let time = if replayed { state.time().zone.date_time(wall) } else { state.time().zone.time(wall) };
         parts.push((time, theme.role(Role::Text)));
     }
-    let (word, role) = match (state.mode, state.cursor, &state.ended) {
+    let (word, role) = match (state.time().mode, state.time().cursor, &state.time().ended) {
         (Mode::Replay { .. }, None, _) => ("REPLAY AT ITS END", Role::Accent),
         (Mode::Replay { playing: true, .. }, ..) => ("REPLAY", Role::Accent),
         (Mode::Replay { playing: false, .. }, ..) => ("REPLAY PAUSED", Role::Accent),
@@ -94,14 +96,14 @@ fn right_side(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) -> u
         (Mode::Live, None, Some(_)) => ("ENDED", Role::Severity(Severity::Warning)),
         (Mode::Live, None, None) => ("LIVE", Role::Strong),
     };
-    let replayed = matches!(state.mode, Mode::Replay { playing: true, .. });
-    let speed = if replayed && (state.speed - 1.0).abs() > 0.01 {
-        format!(" {}", speed_word(state.speed))
+    let replayed = matches!(state.time().mode, Mode::Replay { playing: true, .. });
+    let speed = if replayed && (state.time().speed - 1.0).abs() > 0.01 {
+        format!(" {}", speed_word(state.time().speed))
     } else {
         String::new()
     };
     parts.push((format!("{word}{speed}"), theme.role(role)));
-    if let Some(recording) = &state.recording {
+    if let Some(recording) = &state.session().recording {
         let time = now.saturating_duration_since(recording.since).as_secs();
         let text = format!("● rec {:02}:{:02}:{:02} ", time / 3600, time / 60 % 60, time % 60);
         parts.push((text, theme.role(Role::Severity(Severity::Critical))));
@@ -121,7 +123,7 @@ pub fn standing_out(state: &State, buffer: &mut Buffer, area: Rect) {
     let mut area = area;
     if area.height > 1 {
         rule(buffer, Rect { height: 1, ..area }, "What stands out", &state.theme);
-        let hidden = state.standing_out.get(usize::from(area.height - 1)..).unwrap_or_default();
+        let hidden = state.moment().standing_out.get(usize::from(area.height - 1)..).unwrap_or_default();
         if let Some(worst) = hidden.iter().map(|(severity, ..)| *severity).max() {
             let text = format!(" and {} more ", hidden.len());
             let end = put_right(buffer, area.right() - 3, area.y, 20, &text, theme.role(Role::Quiet));
@@ -131,14 +133,14 @@ pub fn standing_out(state: &State, buffer: &mut Buffer, area: Rect) {
         }
         area = Rect { y: area.y + 1, height: area.height - 1, ..area };
     }
-    let unknown = match state.sample.as_ref().map(|sample| (sample.gap, sample.seconds())) {
+    let unknown = match state.moment().sample.as_ref().map(|sample| (sample.gap, sample.seconds())) {
         None => Some("waiting for the first reading …".to_owned()),
         Some((Some(gap), _)) => Some(gap_words(gap)),
-        Some((None, None)) if state.cursor.is_some() => {
+        Some((None, None)) if state.time().cursor.is_some() => {
             Some("the first reading: rates need one before it".to_owned())
         }
         Some((None, None)) => Some("one reading so far: rates need a second one".to_owned()),
-        Some((None, Some(_))) if state.standing_out.is_empty() => {
+        Some((None, Some(_))) if state.moment().standing_out.is_empty() => {
             Some("nothing: every resource has room".to_owned())
         }
         Some((None, Some(_))) => None,
@@ -149,7 +151,7 @@ pub fn standing_out(state: &State, buffer: &mut Buffer, area: Rect) {
         area = Rect { y: area.y + 1, height: area.height - 1, ..area };
     }
     // A single line has room for the worst, whatever lane is chosen, and for how many there are beside it.
-    let mut first: Vec<_> = state.standing_out.iter().collect();
+    let mut first: Vec<_> = state.moment().standing_out.iter().collect();
     if area.height == 1 {
         first.sort_by_key(|(severity, ..)| std::cmp::Reverse(*severity));
         if let more @ 1.. = first.len().saturating_sub(1)

@@ -11,7 +11,7 @@ use crate::machine::Machine;
 use crate::recorder::Notes;
 use crate::screen::{Event, Screen};
 use crate::settings;
-use crate::state::Stay;
+use crate::state::data::Stay;
 use crate::state::effect::Effect;
 use anyhow::Context as _;
 use dozor_core::lane::Severity;
@@ -231,7 +231,7 @@ impl Session {
     fn keep(&self, mark: Mark, screen: &Screen) -> Result<(), String> {
         match (self.recording.mark(mark), &self.connections.notes) {
             (Some(mark), Some(notes)) => {
-                notes.add(screen.state.timeline.host(), &mark).map_err(|problem| problem.to_string())
+                notes.add(screen.state.time().timeline.host(), &mark).map_err(|problem| problem.to_string())
             }
             (None, _) | (_, None) => Ok(()),
         }

@@ -31,14 +31,14 @@ impl Recording {
         if self.thread.as_ref().is_some_and(|thread| !thread.is_finished()) {
             return;
         }
-        let host = state.timeline.host().clone();
-        let wall = state.sample.as_ref().map_or(0, |sample| sample.now.wall_ns());
+        let host = state.time().timeline.host().clone();
+        let wall = state.moment().sample.as_ref().map_or(0, |sample| sample.now.wall_ns());
         let name = in_file_name(&host.name);
-        let path = PathBuf::from(format!("{name}-{}.dozor", state.zone.for_file_name(wall)));
+        let path = PathBuf::from(format!("{name}-{}.dozor", state.time().zone.for_file_name(wall)));
         let (sender, items) = channel();
         // The sample on the screen needs the reading before it as well: rates then begin with the recording.
-        if let Some(sample) = &state.sample
-            && state.cursor.is_none()
+        if let Some(sample) = &state.moment().sample
+            && state.time().cursor.is_none()
         {
             for reading in sample.before.iter().chain([&sample.now]) {
                 let _ = sender.send(Item::Reading(reading.clone()));

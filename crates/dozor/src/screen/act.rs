@@ -11,11 +11,11 @@ use crate::sheets::compare::CompareSheet;
 use crate::sheets::pick;
 use crate::sheets::prompt::Prompt;
 use crate::sheets::settings::SettingsSheet;
+use crate::state::State;
+use crate::state::data::{Mode, Stay};
 use crate::state::effect::Effect;
 use crate::state::selection::Way;
-use crate::state::{Mode, State, Stay};
 use dozor_core::lane::Severity;
-use dozor_core::rank::Whose;
 
 impl Screen {
     /// Does what an action says.
@@ -56,7 +56,7 @@ impl Screen {
             Action::LaneUp | Action::LaneDown => state.shift_lane(action == Action::LaneDown),
             // Rows.
             Action::Down | Action::Up | Action::PageDown | Action::PageUp | Action::First | Action::Last => {
-                if state.parts.in_focus {
+                if state.lanes().parts.in_focus {
                     state.move_in_parts(action);
                 } else {
                     state.go_in_rows(action);
@@ -76,7 +76,7 @@ impl Screen {
             Action::Mark => state.mark_selected(),
             Action::MarkAll => state.mark_all(),
             Action::InvertMarks => state.invert_marks(),
-            Action::ClearMarks => state.marked.clear(),
+            Action::ClearMarks => state.clear_marks(),
             Action::CopyPid => state.copy(|target| target.key.pid.to_string()),
             Action::CopyCommand => state.copy(|target| target.command.to_string()),
             // Time.
@@ -85,8 +85,8 @@ impl Screen {
             Action::StepOn => state.step_time(1),
             Action::TenBack => state.step_time(-10),
             Action::TenOn => state.step_time(10),
-            Action::Begin => state.go_to_sample(state.timeline.first()),
-            Action::End => state.go_to_sample(state.timeline.end().saturating_sub(1)),
+            Action::Begin => state.go_to_sample(state.time().timeline.first()),
+            Action::End => state.go_to_sample(state.time().timeline.end().saturating_sub(1)),
             Action::Live => state.go_live(),
             Action::Peak => state.go_to_peak(),
             Action::NextTrouble => state.go_to_trouble(true),
@@ -94,11 +94,11 @@ impl Screen {
             Action::NextSign => state.go_to_sign(true),
             Action::PreviousSign => state.go_to_sign(false),
             Action::Zone => state.change_zone(),
-            Action::Wider => state.zoom = state.zoom.step(true, state.values.every),
-            Action::Narrower => state.zoom = state.zoom.step(false, state.values.every),
-            Action::Means => state.zoom.mean = !state.zoom.mean,
+            Action::Wider => state.zoom(true),
+            Action::Narrower => state.zoom(false),
+            Action::Means => state.turn_means(),
             // Readings. The key that makes the interval longer plays faster: `+` is more of both.
-            Action::Slower | Action::Faster if state.mode == Mode::Live => {
+            Action::Slower | Action::Faster if state.time().mode == Mode::Live => {
                 state.change_interval(action == Action::Slower);
             }
             Action::Slower | Action::Faster => state.change_speed(action == Action::Slower),
@@ -116,8 +116,8 @@ impl Screen {
             | Action::Units
             | Action::Times
             | Action::Theme => switch(state, action),
-            Action::Mouse => turn_mouse(state),
-            Action::Back => back(state),
+            Action::Mouse => state.turn_mouse(),
+            Action::Back => state.back(),
             Action::Suspend => state.outbox.push(Effect::Suspend),
             Action::Redraw => state.outbox.push(Effect::Redraw),
             Action::Quit => state.outbox.push(Effect::Quit),
@@ -145,44 +145,5 @@ fn switch(state: &mut State, action: Action) {
             state.say_for(Severity::Fine, format!("{name}: {word}"), Stay::Brief);
         }
         Err(problem) => state.say(Severity::Notice, problem),
-    }
-}
-
-fn turn_mouse(state: &mut State) {
-    state.values.mouse = !state.values.mouse;
-    let text = if state.values.mouse {
-        "the mouse is Dozor's again".to_owned()
-    } else {
-        let key = state.key(Action::Mouse);
-        format!("the mouse is the terminal's: select text with it; {key} takes it back")
-    };
-    state.say(Severity::Fine, text);
-}
-
-/// Takes off what narrows; else the selection and the marks.
-fn back(state: &mut State) {
-    if state.search.take().is_some() {
-        state.message = None;
-        return;
-    }
-    if state.message.take().is_some() {
-        return;
-    }
-    let narrowing = &mut state.values.narrowing;
-    if state.parts.in_focus || state.parts.selected.is_some() {
-        state.parts.in_focus = false;
-        state.select_part(None);
-    } else if state.find.take().is_some() {
-        // What was looked for is no longer drawn out.
-    } else if narrowing.expression.take().is_some() {
-        state.rank_anew();
-    } else if narrowing.whose != Whose::Everyone || narrowing.active || narrowing.pids.is_some() {
-        *narrowing = narrowing.cleared();
-        state.rank_anew();
-    } else if state.selected.take().is_some() {
-        state.scroll = 0;
-        state.held_until = None;
-    } else {
-        state.marked.clear();
     }
 }

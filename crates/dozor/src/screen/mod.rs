@@ -10,12 +10,12 @@ pub mod tests;
 
 pub use event::Event;
 
-use crate::feed::Delivery;
 use crate::look::action::{Action, key_name};
 use crate::machine::{Outcome, Target, summary};
 use crate::sheets::{After, Sheet};
+use crate::state::State;
+use crate::state::data::{Mode, Stay};
 use crate::state::effect::Effect;
-use crate::state::{Mode, Recording, State, Stay};
 use dozor_core::lane::Severity;
 use dozor_core::signals::Signal;
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
@@ -48,7 +48,7 @@ impl Screen {
         self.state.now = now;
         self.take_in(event);
         let state = &mut self.state;
-        state.held_by_sheet = self.sheets.iter().any(|sheet| sheet.holds_order());
+        state.hold_for_sheet(self.sheets.iter().any(|sheet| sheet.holds_order()));
         // Whoever changed them: a key, the settings.
         if state.values.every != every {
             state.outbox.push(Effect::Every(state.values.every));
@@ -71,15 +71,15 @@ impl Screen {
                 }
             }
             Event::Resize(width, height) => state.resize((width, height)),
-            Event::Feed(delivery) => receive(state, delivery),
+            Event::Feed(delivery) => state.receive(delivery),
             Event::Acted(signal, targets, outcomes) => acted(state, &signal, &targets, &outcomes),
             Event::RecordingBegan(Ok(path)) => {
                 state.say(Severity::Fine, format!("recording into {}", path.display()));
-                state.recording = Some(Recording { path, since: state.now });
+                state.recorded_into(Some(path));
             }
             Event::RecordingBegan(Err(problem)) => state.say_for(Severity::Warning, problem, Stay::Long),
             Event::RecordingEnded(result) => {
-                state.recording = None;
+                state.recorded_into(None);
                 match result {
                     Ok(account) => state.say(Severity::Fine, account),
                     Err(problem) => state.say_for(Severity::Critical, problem, Stay::UntilKey),
@@ -97,16 +97,16 @@ impl Screen {
     /// When the screen changes by itself next.
     pub fn next_tick(&self) -> Option<Instant> {
         let state = &self.state;
-        let message = state.message.as_ref().and_then(|message| message.until);
-        let playing = match state.mode {
+        let message = state.session().message.as_ref().and_then(|message| message.until);
+        let playing = match state.time().mode {
             Mode::Replay { playing: true, due } => due,
             Mode::Replay { playing: false, .. } | Mode::Live => None,
         };
         // What is looked for goes on at once.
-        if state.search.is_some() {
+        if state.time().search.is_some() {
             return Some(Instant::now());
         }
-        [message, playing, state.held_until].into_iter().flatten().min()
+        [message, playing, state.selection().held_until].into_iter().flatten().min()
     }
 
     /// Opens a sheet, if there is one.
@@ -141,10 +141,10 @@ impl Screen {
     fn pressed_below(&mut self, key: &KeyEvent, action: Option<Action>) {
         let state = &mut self.state;
         match key.code {
-            KeyCode::Left if state.parts.in_focus => state.move_part(-1),
-            KeyCode::Right if state.parts.in_focus => state.move_part(1),
+            KeyCode::Left if state.lanes().parts.in_focus => state.move_part(-1),
+            KeyCode::Right if state.lanes().parts.in_focus => state.move_part(1),
             // The part stays chosen; the arrow keys go back to the processes.
-            KeyCode::Enter if state.parts.in_focus => state.parts.in_focus = false,
+            KeyCode::Enter if state.lanes().parts.in_focus => state.leave_parts(),
             _ => return action.into_iter().for_each(|action| self.act(action)),
         }
         state.keep_selection_visible();
@@ -177,24 +177,6 @@ impl Screen {
                 }
             }
         }
-    }
-}
-
-/// Takes in what comes from where readings come from.
-fn receive(state: &mut State, delivery: Delivery) {
-    match delivery {
-        Delivery::Reading(reading) => state.append(reading),
-        Delivery::History(readings) => {
-            for reading in readings {
-                state.timeline.append(reading);
-            }
-            state.refresh();
-        }
-        Delivery::Ended(reason) => state.ended = Some(reason),
-        Delivery::Mark(mark) => state.show_sign(mark),
-        Delivery::Grown => state.grown(),
-        Delivery::Begun(frames) => state.begun(frames),
-        Delivery::OwnCost(share) => state.own_cost = Some(share),
     }
 }
 

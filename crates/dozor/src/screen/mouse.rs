@@ -5,7 +5,8 @@ use crate::look::layout::Layout;
 use crate::panes;
 use crate::panes::hints::Hint;
 use crate::sheets::{self, List, Room};
-use crate::state::{Drag, State};
+use crate::state::State;
+use crate::state::data::Drag;
 use dozor_core::catalogue::Metric;
 use dozor_core::lane::Lane;
 use ratatui::crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
@@ -94,14 +95,11 @@ impl Screen {
         if let Some(list) = self.sheets.iter_mut().rev().find_map(|sheet| sheet.list(state)) {
             *list.at = list.at.saturating_add_signed(rows.signum()).min(list.lines.saturating_sub(1));
         } else if is_on_strips(layout, at) {
-            state.zoom = state.zoom.step(down, state.values.every);
+            state.zoom(down);
         } else if layout.parts.is_some_and(|area| area.contains(at)) {
-            let most = state.parts.sections.get(state.parts.current).map_or(0, |section| section.rows.len());
-            let scroll = state.parts.scroll.saturating_add_signed(rows);
-            state.parts.scroll = scroll.min(most.saturating_sub(1));
+            state.scroll_parts(rows);
         } else {
-            let most = state.table.lines.len().saturating_sub(usize::from(layout.rows.height));
-            state.scroll = state.scroll.saturating_add_signed(rows).min(most);
+            state.scroll_to(state.selection().scroll.saturating_add_signed(rows));
             state.hold_order();
         }
     }
@@ -123,12 +121,14 @@ fn pressed(state: &mut State, layout: &Layout, at: Position) {
     if layout.headings.contains(at) {
         order_by_heading(state, at.x);
     } else if layout.rows.contains(at) {
-        if layout.scroll_bar().contains(at) && state.table.lines.len() > usize::from(layout.rows.height) {
+        if layout.scroll_bar().contains(at)
+            && state.rows().table.lines.len() > usize::from(layout.rows.height)
+        {
             grab_scroll_bar(state, layout, at);
         } else {
-            let row = state.scroll + usize::from(at.y - layout.rows.y);
+            let row = state.selection().scroll + usize::from(at.y - layout.rows.y);
             if let Some(line) = state.line(row) {
-                state.parts.in_focus = false;
+                state.leave_parts();
                 state.select_row(row);
                 let sign = panes::table::fold_sign_x(state, &line);
                 if let (Some(open), Some(sign)) = (line.open, sign)
@@ -140,15 +140,15 @@ fn pressed(state: &mut State, layout: &Layout, at: Position) {
         }
     } else if layout.overview.is_some_and(|area| area.contains(at)) {
         if let Some(column) = at.x.checked_sub(layout.strip_x).filter(|column| *column < layout.strip_width) {
-            state.drag = Some(Drag::Overview);
+            state.hold(Drag::Overview);
             state.go_to_overview(column);
         }
     } else if is_on_strips(layout, at) {
-        state.drag = Some(Drag::Time);
+        state.hold(Drag::Time);
         state.go_to_column(at.x - layout.strip_x);
     } else if let Some(lane) = lane_at(layout, at) {
         state.choose_lane(Some(lane));
-        state.drag = Some(Drag::Lane(lane));
+        state.hold(Drag::Lane(lane));
     } else if layout.parts.is_some_and(|area| area.contains(at)) {
         part_pressed(state, layout, at);
     } else if layout.standing_out.contains(at) {
@@ -162,7 +162,8 @@ fn pressed(state: &mut State, layout: &Layout, at: Position) {
 fn sentence_pressed(state: &mut State, layout: &Layout, at: Position) {
     let title = u16::from(layout.standing_out.height > 1);
     let line = (at.y - layout.standing_out.y).checked_sub(title);
-    let lane = line.and_then(|line| state.standing_out.get(usize::from(line))).map(|(_, lane, _)| *lane);
+    let lane =
+        line.and_then(|line| state.moment().standing_out.get(usize::from(line))).map(|(_, lane, _)| *lane);
     if lane.is_some() {
         state.choose_lane(lane);
     }
@@ -170,19 +171,23 @@ fn sentence_pressed(state: &mut State, layout: &Layout, at: Position) {
 
 fn part_pressed(state: &mut State, layout: &Layout, at: Position) {
     let Some(area) = layout.parts else { return };
-    let line = state.parts.title_line(area);
+    let line = state.lanes().parts.title_line(area);
     if line.contains(at) {
         let begin = panes::parts::tabs_begin(state, line);
-        let tab =
-            state.parts.tabs(line, begin).into_iter().find(|(from, to, _)| (*from..*to).contains(&at.x));
+        let tab = state
+            .lanes()
+            .parts
+            .tabs(line, begin)
+            .into_iter()
+            .find(|(from, to, _)| (*from..*to).contains(&at.x));
         if let Some((.., section)) = tab {
             state.show_section(section);
         }
-    } else if let Some(section) = state.parts.titled(area, at) {
+    } else if let Some(section) = state.lanes().parts.titled(area, at) {
         state.show_section(section);
-    } else if let Some((section, row)) = state.parts.at(area, at) {
-        let part = state.parts.sections[section].rows[row].id.clone();
-        let same = state.parts.selected.as_ref() == Some(&part);
+    } else if let Some((section, row)) = state.lanes().parts.at(area, at) {
+        let part = state.lanes().parts.sections[section].rows[row].id.clone();
+        let same = state.lanes().parts.selected.as_ref() == Some(&part);
         // A second click gives it up again.
         state.select_part((!same).then_some(part));
     }
@@ -193,7 +198,7 @@ fn grab_scroll_bar(state: &mut State, layout: &Layout, at: Position) {
     let line = at.y - layout.rows.y;
     // Beside the thumb the bar jumps, so that its middle is under the pointer.
     let held = line.checked_sub(first).filter(|held| *held < length).unwrap_or(length / 2);
-    state.drag = Some(Drag::ScrollBar(held));
+    state.hold(Drag::ScrollBar(held));
     drag_scroll_bar(state, layout, at, held);
 }
 
@@ -201,12 +206,12 @@ fn drag_scroll_bar(state: &mut State, layout: &Layout, at: Position, held: u16) 
     let (_, length) = panes::table::thumb(state, layout);
     let travel = usize::from(layout.rows.height - length).max(1);
     let first = usize::from(at.y.saturating_sub(layout.rows.y).saturating_sub(held)).min(travel);
-    let most = state.table.lines.len().saturating_sub(usize::from(layout.rows.height));
-    state.scroll = (first * most + travel / 2) / travel;
+    let most = state.rows().table.lines.len().saturating_sub(usize::from(layout.rows.height));
+    state.scroll_to((first * most + travel / 2) / travel);
 }
 
 fn dragged(state: &mut State, layout: &Layout, at: Position) {
-    match state.drag {
+    match state.session().drag {
         Some(Drag::Time) => {
             let last = layout.strip_width.saturating_sub(1);
             let column = at.x.saturating_sub(layout.strip_x).min(last);
@@ -223,7 +228,7 @@ fn dragged(state: &mut State, layout: &Layout, at: Position) {
 }
 
 fn released(state: &mut State, layout: &Layout, at: Position) {
-    match state.drag.take() {
+    match state.let_go() {
         Some(Drag::Lane(lane)) => {
             if let Some(other) = lane_at(layout, at).filter(|other| *other != lane) {
                 let place = |lane: Lane| layout.lanes.iter().position(|(other, _)| *other == lane);

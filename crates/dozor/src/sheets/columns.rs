@@ -59,7 +59,9 @@ impl ColumnsSheet {
         // A new column stands behind the others; where there is no room for it there, it goes before some of them.
         let shown = |state: &State| match what {
             // It comes when it has a value; no place would show it sooner.
-            What::Metric(metric) if state.away.iter().any(|(alias, _)| *alias == metric.alias) => true,
+            What::Metric(metric) if state.moment().away.iter().any(|(alias, _)| *alias == metric.alias) => {
+                true
+            }
             What::Metric(metric) => state.fitted_columns().list.iter().any(|column| column.metric == metric),
             What::Trend => state.fitted_columns().trend.is_some(),
             What::NearTop => state.fitted_columns().on_top.is_some(),
@@ -104,7 +106,7 @@ fn draw_line(state: &State, buffer: &mut Buffer, place: Rect, y: u16, what: What
     put(buffer, x + 26, y, 6, unit, theme.role(Role::Accent));
     let room = |x: u16| place.right().saturating_sub(x);
     let mut help_x = x + 33;
-    if let Some((_, why)) = state.away.iter().find(|(alias, _)| what.alias() == *alias) {
+    if let Some((_, why)) = state.moment().away.iter().find(|(alias, _)| what.alias() == *alias) {
         let text = format!("× not shown: {why} ");
         help_x = put(buffer, help_x, y, room(help_x), &text, theme.role(Role::Accent));
     }

@@ -5,7 +5,8 @@ use crate::comparison::{cells, changes, label, presence_words, span, who};
 use crate::draw::{put, put_right};
 use crate::look::action::Action;
 use crate::look::theme::Role;
-use crate::state::{State, Stay};
+use crate::state::State;
+use crate::state::data::Stay;
 use dozor_core::compare::{Compared, Comparison, Pair, Presence, Side, compare};
 use dozor_core::lane::Severity;
 use dozor_core::recording::ReadError;
@@ -50,21 +51,21 @@ impl CompareSheet {
     /// Remembers the shown moment, or compares it with the one that is remembered.
     pub fn open(state: &mut State) -> Option<CompareSheet> {
         let wall = state.shown_wall()?;
-        match state.remembered {
+        match state.time().remembered {
             Some(first) if first != wall => {
                 let sheet = CompareSheet::of(state, [first, wall], 0)?;
-                state.message = None;
+                state.unsay();
                 return Some(sheet);
             }
             Some(_) => {
-                state.remembered = None;
+                state.remember(None);
                 state.say(Severity::Fine, "no moment is remembered any more".to_owned());
             }
             None => {
-                state.remembered = Some(wall);
+                state.remember(Some(wall));
                 let text = format!(
                     "A is {}; go to another moment and press {} again to see what differs",
-                    state.zone.time(wall),
+                    state.time().zone.time(wall),
                     state.key(Action::Difference)
                 );
                 state.say_for(Severity::Fine, text, Stay::Long);
@@ -92,7 +93,7 @@ impl CompareSheet {
     /// Looks at other moments or at another span.
     fn turn(&mut self, state: &mut State, walls: [i64; 2], span: usize) {
         if let Some(other) = CompareSheet::of(state, walls, span) {
-            state.message = None;
+            state.unsay();
             *self = other;
         }
     }
@@ -137,7 +138,7 @@ impl CompareSheet {
             Some(Line::Pair(_)) => (None, 1),
             Some(Line::Title(_)) | None => return After::Stay,
         };
-        state.go_to_sample(state.timeline.at(self.walls[side]));
+        state.go_to_sample(state.time().timeline.at(self.walls[side]));
         if let Some(pid) = pid {
             state.select_pid(pid);
         }
@@ -147,13 +148,14 @@ impl CompareSheet {
 
 fn sides(state: &mut State, walls: [i64; 2], span: usize) -> Result<[Side; 2], ReadError> {
     let mut side = |wall: i64| {
-        let last = state.timeline.at(wall);
+        let timeline = &state.time().timeline;
+        let last = timeline.at(wall);
         let first = match SPANS[span].1 {
             0 => last,
             // The span ends at the moment; the sample that it begins in belongs to it.
-            seconds => (state.timeline.at(wall - seconds * 1_000_000_000) + 1).min(last),
+            seconds => (timeline.at(wall - seconds * 1_000_000_000) + 1).min(last),
         };
-        Side::of(&mut state.timeline, first..=last)
+        state.side(first..=last)
     };
     Ok([side(walls[0])?, side(walls[1])?])
 }
@@ -226,13 +228,13 @@ impl Sheet for CompareSheet {
             KeyCode::Enter => return self.look(state),
             KeyCode::Char('a' | 'b') => {
                 let wall = walls[usize::from(key.code == KeyCode::Char('b'))];
-                state.go_to_sample(state.timeline.at(wall));
+                state.go_to_sample(state.time().timeline.at(wall));
                 return After::Close;
             }
             KeyCode::Char('n') => {
                 // The second moment becomes the first of the next comparison.
-                state.remembered = Some(walls[1]);
-                state.say(Severity::Fine, format!("A is now {}", state.zone.time(walls[1])));
+                state.remember(Some(walls[1]));
+                state.say(Severity::Fine, format!("A is now {}", state.time().zone.time(walls[1])));
                 return After::Close;
             }
             _ => {}
@@ -244,7 +246,7 @@ impl Sheet for CompareSheet {
         let theme = &state.theme;
         for ((y, letter), side) in (place.y..).zip(["A", "B"]).zip(&self.sides) {
             put(buffer, place.x, y, 1, letter, theme.role(Role::Accent));
-            let text = format!("{}  {}", side.host.name, span(side, &state.zone));
+            let text = format!("{}  {}", side.host.name, span(side, &state.time().zone));
             put(buffer, place.x + 2, y, place.width - 2, &text, theme.role(Role::Text));
         }
         let (list, lines) = (seen(self, place, self.at), self.lines());
@@ -271,6 +273,6 @@ impl Sheet for CompareSheet {
 
     /// Whoever leaves it begins anew.
     fn closed(&mut self, state: &mut State) {
-        state.remembered = None;
+        state.remember(None);
     }
 }

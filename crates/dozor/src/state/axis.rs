@@ -1,6 +1,5 @@
 //! The time axis of the strips: which span of time each column stands for, and what the strips show there.
 
-use crate::state::State;
 use dozor_core::known::Known;
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::timeline::{Moment, Timeline};
@@ -49,14 +48,10 @@ pub struct Axis {
 
 impl Axis {
     /// Reaches to the newest sample; when the shown one is not among the columns then, it goes back to it.
-    pub fn new(state: &State, columns: u16) -> Option<Axis> {
-        let newest = state.timeline.moment(state.timeline.end().checked_sub(1)?)?.wall_ns;
-        let shown = state.timeline.moment(state.shown()?)?.wall_ns;
-        let step = state
-            .zoom
-            .span
-            .unwrap_or(state.values.every)
-            .max(state.values.every.min(Duration::from_millis(200)));
+    pub fn new(timeline: &Timeline, shown: usize, zoom: Zoom, every: Duration, columns: u16) -> Option<Axis> {
+        let newest = timeline.moment(timeline.end().checked_sub(1)?)?.wall_ns;
+        let shown = timeline.moment(shown)?.wall_ns;
+        let step = zoom.span.unwrap_or(every).max(every.min(Duration::from_millis(200)));
         let step = (step.as_nanos() as i64).max(NANOS / 20);
         // The edge stands at whole steps, so that columns do not change their content while time goes on.
         let jump = step * i64::from((columns / MOVES).max(1));

@@ -64,7 +64,7 @@ impl State {
         }
         if other_arrangement {
             // What was open belongs to the old one.
-            self.folds = Folds::default();
+            self.rows.folds = Folds::default();
         }
         if closer || other_lane || other_rows {
             self.rank_anew();
@@ -73,16 +73,16 @@ impl State {
 
     /// Titles of tables whose explanations have been seen by now.
     pub(super) fn seen_explanations(&self) -> Vec<String> {
-        self.parts.seen(self.layout().and_then(|layout| layout.parts))
+        self.lanes.parts.seen(self.layout().and_then(|layout| layout.parts))
     }
 
     /// Begins with the parts of the chosen lane.
     pub(super) fn begin_with_parts(&mut self, explained: Vec<String>) {
-        self.parts = Parts { explained, ..Parts::default() };
+        self.lanes.parts = Parts { explained, ..Parts::default() };
         self.chosen_lane_first();
         self.look_at_parts();
-        if self.selected.is_none() {
-            self.scroll = 0;
+        if self.selection.selected.is_none() {
+            self.selection.scroll = 0;
         }
     }
 
@@ -90,7 +90,7 @@ impl State {
     pub fn begin(&mut self, prepare: impl FnOnce(&mut Values)) {
         self.change(prepare);
         self.symbols = self.values.symbols();
-        self.parts.explained.clone_from(&self.values.explained);
+        self.lanes.parts.explained.clone_from(&self.values.explained);
     }
 
     /// Keeps in the values what the screen knows of how it is left.

@@ -2,295 +2,106 @@
 
 pub mod axis;
 mod change;
+pub mod data;
 pub mod effect;
 mod lanes;
-
+pub mod moment;
 pub mod overview;
-mod pace;
 pub mod parts;
 pub mod rows;
 pub mod search;
 pub mod selection;
+mod session;
 pub mod time;
 pub mod trend;
 mod views;
 
 use crate::look::action::Action;
-use crate::look::clock::Zone;
 use crate::look::columns::{self, ColumnSet, Columns};
 use crate::look::layout::{Layout, SMALLEST, Wish};
 use crate::look::symbols::Symbols;
 use crate::look::theme::{Depth, Theme};
 use crate::settings::values::Values;
-use crate::state::axis::{Strips, Zoom};
-use crate::state::overview::Overview;
-use crate::state::parts::{Parts, Placed};
-use crate::state::rows::MarkedTotals;
-use crate::state::search::Search;
-use crate::state::trend::Trends;
+use data::{Lanes, Moment, Rows, Selection, Session, Time};
 use dozor_core::expr::Expression;
-use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts::PartId;
-use dozor_core::rank::{Arrange, Folds, Order, Ordered, Persistence, RowId, Table, Total};
-use dozor_core::reading::ProcessKey;
+use dozor_core::rank::{Arrange, Order};
 use dozor_core::recording::{Mark, MarkKind};
-use dozor_core::sample::Sample;
 use dozor_core::timeline::Timeline;
 use dozor_core::wanted::{Part, Wanted};
 use effect::Effect;
-use std::collections::{BTreeSet, HashMap};
-use std::path::PathBuf;
-use std::sync::Arc;
+use parts::Placed;
 use std::time::{Duration, Instant};
 
-/// Samples that the trend of a row covers.
-pub const TREND_SAMPLES: usize = 56;
-/// The order holds still so long after somebody moved the selection.
-pub const HOLD: Duration = Duration::from_secs(3);
-/// CPU time in percent of a core from which on Dozor warns of itself.
-pub const COSTLY: f64 = 5.0;
-
-/// Where the readings come from.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub enum Mode {
-    /// Readings arrive: the machine, the simulation or a pipe.
-    Live,
-    /// A recording that is played.
-    Replay {
-        /// It goes on by itself.
-        playing: bool,
-        /// When the next sample is due.
-        due: Option<Instant>,
-    },
-}
-
-/// A line for the person, for a while.
-#[derive(Clone, Debug)]
-pub struct Message {
-    /// The line.
-    pub text: String,
-    /// How it is meant.
-    pub severity: Severity,
-    /// When it goes by itself.
-    pub until: Option<Instant>,
-}
-
-/// How long a line for the person stays.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Stay {
-    /// What is seen at once.
-    Brief,
-    /// Mostly.
-    Usual,
-    /// What has to be thought about.
-    Long,
-    /// Until another one comes or a key takes it away.
-    UntilKey,
-}
-
-impl Stay {
-    fn time(self) -> Option<Duration> {
-        match self {
-            Stay::Brief => Some(Duration::from_secs(4)),
-            Stay::Usual => Some(Duration::from_secs(8)),
-            Stay::Long => Some(Duration::from_secs(16)),
-            Stay::UntilKey => None,
-        }
-    }
-}
-
-/// A recording that is being written.
-#[derive(Clone, Debug)]
-pub struct Recording {
-    /// The file.
-    pub path: PathBuf,
-    /// When it began.
-    pub since: Instant,
-}
-
-/// What the pressed button of the mouse holds.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Drag {
-    /// The time cursor.
-    Time,
-    /// The time cursor, on the overview of all the time there is.
-    Overview,
-    /// The thumb of the scroll bar, so many cells below its top.
-    ScrollBar(u16),
-    /// A lane.
-    Lane(Lane),
-}
-
 /// The state of the screen.
-#[allow(clippy::struct_excessive_bools, reason = "each is a switch of its own")]
 pub struct State {
-    /// Colours.
-    pub theme: Theme,
     /// What is set.
     pub values: Values,
+    /// Colours.
+    pub theme: Theme,
     /// Signs that the terminal can show.
     pub symbols: Symbols,
-    /// How times are shown.
-    pub zone: Zone,
     /// Width and height of the terminal.
     pub size: (u16, u16),
-    /// All samples.
-    pub timeline: Timeline,
-    /// Where readings come from.
-    pub mode: Mode,
-    /// Why nothing more will come.
-    pub ended: Option<String>,
-    /// The sample that is looked at; the newest where none is.
-    pub cursor: Option<usize>,
-    /// The sample that is shown.
-    pub sample: Option<Arc<Sample>>,
-    /// Those who are gone in the shown sample.
-    pub gone: Option<Arc<Sample>>,
-    /// Samples up to the shown one, oldest first, for the trends.
-    pub window: Vec<Arc<Sample>>,
-    /// How long processes have been near the top.
-    pub persistence: Persistence,
-    /// Columns that can have no value at the shown moment.
-    pub away: Vec<columns::Away>,
-    /// What stands out at the shown moment, the worst first.
-    pub standing_out: Vec<(Severity, Lane, String)>,
-    /// Signs on the time axis, oldest first.
-    pub signs: Vec<Mark>,
-    /// Time of a column of the strips.
-    pub zoom: Zoom,
-    /// What the strips show.
-    pub strips: Strips,
-    /// All of a recording on one line.
-    pub overview: Overview,
-    /// Times as fast as it was that a recording is played.
-    pub speed: f64,
-    /// A moment that others are compared with, in nanoseconds since 1970.
-    pub remembered: Option<i64>,
-    /// A peak that is looked for.
-    pub search: Option<Search>,
-    /// Times are shown in the zone of this machine, not of the one that is watched.
-    pub own_zone: bool,
-    /// Its parts.
-    pub parts: Parts,
-    /// Whose users are shown, in words, or why they cannot be known.
-    pub users_of: Option<Result<String, &'static str>>,
-    /// What somebody goes to from row to row.
-    pub find: Option<Expression>,
-    /// What is open below them.
-    pub folds: Folds,
-    /// Cells by which command lines are moved to the left.
-    pub pan: u16,
-    /// All processes in order, narrowed or not.
-    pub ordered: Ordered,
-    /// The rows, arranged.
-    pub table: Table,
-    /// Of so many processes it is not known whether they should be shown.
-    pub undecided: usize,
-    /// So many processes are in rows.
-    pub processes_shown: usize,
-    /// Which ranking of the rows this is.
-    pub ranked: u64,
-    /// Totals of the rows that are seen and stand for several, by group and metric.
-    pub totals: HashMap<(usize, &'static str), Total>,
-    /// What the marked processes have together.
-    pub marked_totals: MarkedTotals,
-    /// Threads of the shown sample.
-    pub thread_sample: Option<Arc<Sample>>,
-    /// The shown sample over a longer time.
-    pub calm: Option<Arc<Sample>>,
-    /// Largest values among the rows of the metrics whose columns have bars.
-    pub largest: HashMap<&'static str, f64>,
-    /// Trends of the rows that are seen.
-    pub trends: Trends,
-    /// The selected row.
-    pub selected: Option<RowId>,
-    /// Where the selected row was last.
-    pub selected_row: usize,
-    /// First row on the screen.
-    pub scroll: usize,
-    /// Marked processes.
-    pub marked: BTreeSet<ProcessKey>,
-    /// Until when the order holds still.
-    pub held_until: Option<Instant>,
-    /// What the mouse holds.
-    pub drag: Option<Drag>,
-    /// What is open over the screen lets the order hold still.
-    pub held_by_sheet: bool,
     /// The time of the present event.
     pub now: Instant,
     /// What must be done outside of the state.
     pub outbox: Vec<Effect>,
-    /// A line for the person.
-    pub message: Option<Message>,
-    /// A recording that is being written.
-    pub recording: Option<Recording>,
-    /// Readings come only when somebody asks for one.
-    pub by_hand: bool,
-    /// Dozor's own CPU time in percent of a core, where it was measured.
-    pub own_cost: Option<f64>,
-    /// Why nothing can be done to processes here.
-    pub tied: Option<&'static str>,
+    time: Time,
+    moment: Moment,
+    rows: Rows,
+    selection: Selection,
+    lanes: Lanes,
+    session: Session,
 }
 
 impl State {
     /// The screen before the first reading.
     pub fn new(timeline: Timeline, theme: Theme, every: Duration, size: (u16, u16)) -> State {
-        let zone = Zone::named(&timeline.host().time_zone);
         State {
-            theme,
             values: Values::new(every),
+            theme,
             symbols: Symbols::default(),
-            zone,
             size,
-            timeline,
-            mode: Mode::Live,
-            ended: None,
-            cursor: None,
-            sample: None,
-            gone: None,
-            window: vec![],
-            persistence: Persistence::default(),
-            away: vec![],
-            standing_out: vec![],
-            signs: vec![],
-            zoom: Zoom::default(),
-            strips: Strips::default(),
-            overview: Overview::default(),
-            speed: 1.0,
-            remembered: None,
-            search: None,
-            own_zone: false,
-            parts: Parts::default(),
-            users_of: None,
-            find: None,
-            folds: Folds::default(),
-            pan: 0,
-            ordered: Ordered::default(),
-            table: Table::default(),
-            undecided: 0,
-            processes_shown: 0,
-            ranked: 0,
-            totals: HashMap::new(),
-            marked_totals: MarkedTotals::default(),
-            thread_sample: None,
-            calm: None,
-            largest: HashMap::new(),
-            trends: Trends::default(),
-            selected: None,
-            selected_row: 0,
-            scroll: 0,
-            marked: BTreeSet::new(),
-            held_until: None,
-            drag: None,
-            held_by_sheet: false,
             now: Instant::now(),
             outbox: vec![],
-            message: None,
-            recording: None,
-            by_hand: false,
-            own_cost: None,
-            tied: None,
+            time: Time::new(timeline),
+            moment: Moment::default(),
+            rows: Rows::default(),
+            selection: Selection::default(),
+            lanes: Lanes::default(),
+            session: Session::default(),
         }
+    }
+
+    /// Which moment is shown, of how many.
+    pub fn time(&self) -> &Time {
+        &self.time
+    }
+
+    /// The shown moment, and what follows from it alone.
+    pub fn moment(&self) -> &Moment {
+        &self.moment
+    }
+
+    /// The rows of the table.
+    pub fn rows(&self) -> &Rows {
+        &self.rows
+    }
+
+    /// What is selected, marked and looked for among the rows.
+    pub fn selection(&self) -> &Selection {
+        &self.selection
+    }
+
+    /// What the lanes show beside their values.
+    pub fn lanes(&self) -> &Lanes {
+        &self.lanes
+    }
+
+    /// What goes on beside the readings.
+    pub fn session(&self) -> &Session {
+        &self.session
     }
 
     /// What the source must collect for what is on the screen, and for a recording that is written.
@@ -300,7 +111,7 @@ impl State {
         // A full file system and what came and went unseen stand out wherever one looks.
         let mut wanted = shown.with(Part::Filesystems).with(Part::Ended);
         wanted = wanted.union(self.values.narrowing.wanted()).union(self.values.arrange.wanted());
-        if let Some(expression) = &self.find {
+        if let Some(expression) = &self.selection.find {
             wanted = wanted.union(expression.wanted());
         }
         if let Some(part) = self.values.order.then.and_then(|then| then.metric.needs) {
@@ -310,12 +121,12 @@ impl State {
             wanted = wanted.with(Part::Threads);
         }
         if let Some(lane) = self.values.lane {
-            wanted = wanted.union(dozor_core::parts::wanted(lane, self.sample.as_deref()));
+            wanted = wanted.union(dozor_core::parts::wanted(lane, self.moment.sample.as_deref()));
         }
-        if let Some(PartId::Mount(_) | PartId::Device(_)) = self.parts.selected {
+        if let Some(PartId::Mount(_) | PartId::Device(_)) = self.lanes.parts.selected {
             wanted = wanted.with(Part::Mounts);
         }
-        if self.recording.is_some() { wanted.union(Wanted::recorded()) } else { wanted }
+        if self.session.recording.is_some() { wanted.union(Wanted::recorded()) } else { wanted }
     }
 
     /// Columns of the chosen lane, or of the overview.
@@ -333,13 +144,13 @@ impl State {
             self.values.order.first.metric,
             width,
             form,
-            &self.away,
+            &self.moment.away,
         )
     }
 
     /// Whether rows may stand below others.
     pub fn has_rows_below_others(&self) -> bool {
-        self.values.arrange != Arrange::Flat || self.thread_sample.is_some()
+        self.values.arrange != Arrange::Flat || self.moment.thread_sample.is_some()
     }
 
     /// The first key of an action, for texts that name it.
@@ -349,8 +160,7 @@ impl State {
 
     /// Number of the sample that is shown.
     pub fn shown(&self) -> Option<usize> {
-        let last = self.timeline.end().checked_sub(1).filter(|_| !self.timeline.is_empty())?;
-        Some(self.cursor.unwrap_or(last).clamp(self.timeline.first(), last))
+        self.time.shown()
     }
 
     /// Where things stand; `None` where the terminal is too small.
@@ -358,17 +168,17 @@ impl State {
         let lanes = self.values.lanes.shown(self.values.lane);
         let mut wish = Wish {
             lanes: lanes.into_iter().map(|lane| (lane, self.values.lanes.is_folded(lane))).collect(),
-            sentences: self.standing_out.len().min(9) as u16,
-            marks: !self.marked.is_empty(),
-            overview: self.has_overview(),
-            parts: self.values.lane.map_or(0, |_| self.parts.wish(self.size.0)),
-            in_parts: self.parts.in_focus,
+            sentences: self.moment.standing_out.len().min(9) as u16,
+            marks: !self.selection.marked.is_empty(),
+            overview: self.time.has_overview(),
+            parts: self.values.lane.map_or(0, |_| self.lanes.parts.wish(self.size.0)),
+            in_parts: self.lanes.parts.in_focus,
         };
         let layout = Layout::new(self.size.0, self.size.1, &wish)?;
         // Room that no whole table of parts fits into goes to the processes.
         let filled = layout
             .parts
-            .map(|area| (area, self.parts.placed(area).iter().map(Placed::bottom).max().unwrap_or(0)));
+            .map(|area| (area, self.lanes.parts.placed(area).iter().map(Placed::bottom).max().unwrap_or(0)));
         match filled {
             Some((area, bottom)) if bottom < area.bottom() => {
                 wish.parts = bottom.saturating_sub(area.y);
@@ -381,21 +191,10 @@ impl State {
     /// Makes the texts of the shown moment anew: after other units were chosen.
     pub fn refresh_texts(&mut self) {
         if let Some(everybody) = self.everybody() {
-            self.standing_out = dozor_core::lane::sentences(&everybody);
+            self.moment.standing_out = dozor_core::lane::sentences(&everybody);
             self.chosen_lane_first();
         }
         self.look_at_parts();
-    }
-
-    /// Shows a line for the usual time.
-    pub fn say(&mut self, severity: Severity, text: String) {
-        self.say_for(severity, text, Stay::Usual);
-    }
-
-    /// Shows a line.
-    pub fn say_for(&mut self, severity: Severity, text: String, stay: Stay) {
-        let until = stay.time().map(|time| self.now + time);
-        self.message = Some(Message { text, severity, until });
     }
 
     /// Puts a sign on the time axis, and into what keeps it.
@@ -407,13 +206,14 @@ impl State {
 
     /// Puts a sign on the time axis that is kept already.
     pub fn show_sign(&mut self, mark: Mark) {
-        let at = self.signs.partition_point(|sign| sign.wall_ns <= mark.wall_ns);
-        self.signs.insert(at, mark);
+        let at = self.time.signs.partition_point(|sign| sign.wall_ns <= mark.wall_ns);
+        self.time.signs.insert(at, mark);
     }
 
     /// Puts a sign for something that was done on the axis.
     pub fn sign_action(&mut self, text: String) {
-        let newest = self.timeline.end().checked_sub(1).and_then(|number| self.timeline.moment(number));
+        let newest =
+            self.time.timeline.end().checked_sub(1).and_then(|number| self.time.timeline.moment(number));
         if let Some(wall) = newest.map(|moment| moment.wall_ns) {
             self.sign(wall, MarkKind::Action, text);
         }
@@ -421,14 +221,14 @@ impl State {
 
     /// The instant of the shown sample, in nanoseconds since 1970.
     pub fn shown_wall(&self) -> Option<i64> {
-        self.shown().and_then(|shown| self.timeline.moment(shown)).map(|moment| moment.wall_ns)
+        self.shown().and_then(|shown| self.time.timeline.moment(shown)).map(|moment| moment.wall_ns)
     }
 
     /// Shows only what an expression holds for.
     pub fn narrow(&mut self, expression: Option<Expression>) {
         if self.values.narrowing.expression != expression {
             self.values.narrowing.expression = expression;
-            self.scroll = 0;
+            self.selection.scroll = 0;
             self.rank_anew();
         }
     }
@@ -451,7 +251,7 @@ impl State {
     /// The terminal has another size.
     pub fn resize(&mut self, size: (u16, u16)) {
         self.size = size;
-        self.drag = None;
+        self.session.drag = None;
         self.keep_selection_visible();
         self.keep_part_visible();
     }
@@ -464,5 +264,19 @@ impl State {
             ("auto", false) => "dark".to_owned(),
             (name, _) => name.to_owned(),
         }
+    }
+}
+
+/// For tests that set up a screen.
+#[cfg(test)]
+impl State {
+    /// The time, to be set.
+    pub fn time_mut(&mut self) -> &mut Time {
+        &mut self.time
+    }
+
+    /// What goes on beside the readings, to be set.
+    pub fn session_mut(&mut self) -> &mut Session {
+        &mut self.session
     }
 }

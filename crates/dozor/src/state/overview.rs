@@ -1,7 +1,6 @@
 //! The overview strip: all of a recording on one line, with the part of it that the other strips show.
 
 use crate::state::axis::{Axis, Mark, Zoom, by_column, mark, place};
-use crate::state::{Mode, State};
 use dozor_core::lane::Lane;
 use dozor_core::timeline::Timeline;
 
@@ -47,11 +46,4 @@ fn whole(timeline: &Timeline, columns: u16) -> Option<Axis> {
     let span = (last - begin + 1).max(1);
     let step = (span + i64::from(columns) - 1) / i64::from(columns.max(1));
     Some(Axis { end: begin + step * i64::from(columns), step, columns })
-}
-
-impl State {
-    /// Whether there is more than the strips show as they come: a recording, or history from before.
-    pub fn has_overview(&self) -> bool {
-        matches!(self.mode, Mode::Replay { .. }) || self.timeline.has_past()
-    }
 }

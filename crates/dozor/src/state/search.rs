@@ -1,11 +1,11 @@
 //! Looking for the moment at which a process had most of something. It goes on in small parts, so that the screen does
 //! not stand still; where indexes tell what any process had most, the blocks that cannot hold it are left out.
 
-use crate::state::State;
 use dozor_core::catalogue::Metric;
 use dozor_core::query::is_light;
 use dozor_core::reading::ProcessKey;
 use dozor_core::recording::ReadError;
+use dozor_core::timeline::Timeline;
 use std::ops::Range;
 
 /// Samples that are looked at between two frames, at least.
@@ -29,10 +29,9 @@ pub struct Search {
 
 impl Search {
     /// Begins.
-    pub fn new(state: &State, key: ProcessKey, name: String, metric: &'static Metric) -> Search {
-        let numbers = state.timeline.first()..state.timeline.end();
-        let mut left: Vec<(f64, Range<usize>)> = state
-            .timeline
+    pub fn new(timeline: &Timeline, key: ProcessKey, name: String, metric: &'static Metric) -> Search {
+        let numbers = timeline.first()..timeline.end();
+        let mut left: Vec<(f64, Range<usize>)> = timeline
             .blocks(numbers, metric)
             .into_iter()
             .filter_map(|block| match block.peak {
@@ -51,7 +50,7 @@ impl Search {
     }
 
     /// Looks at some more samples; says whether that was all.
-    pub fn go_on(&mut self, state: &State) -> Result<bool, ReadError> {
+    pub fn go_on(&mut self, timeline: &Timeline) -> Result<bool, ReadError> {
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
         let (key, metric) = (self.key, self.metric);
         let mut looked_at = 0;
@@ -64,7 +63,7 @@ impl Search {
             }
             looked_at += numbers.len();
             let start = || None;
-            let parts = state.timeline.fold(
+            let parts = timeline.fold(
                 numbers,
                 threads,
                 is_light(metric),

@@ -1,16 +1,21 @@
 //! Selecting, marking and acting on processes.
 
+use super::State;
 use super::effect::Effect;
-use super::{HOLD, State};
 use crate::look::action::Action;
 use crate::machine::Target;
 use dozor_core::aside::is_gathered;
+use dozor_core::expr::Expression;
 use dozor_core::lane::Severity;
-use dozor_core::rank::{Listed, RowId};
+use dozor_core::rank::{Listed, RowId, Whose};
 use dozor_core::reading::{ProcessKey, ProcessRow};
 use dozor_core::row::Row as _;
 use std::collections::BTreeSet;
 use std::sync::Arc;
+use std::time::Duration;
+
+/// The order holds still so long after somebody moved the selection.
+const HOLD: Duration = Duration::from_secs(3);
 
 /// Where a search begins.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -33,25 +38,25 @@ impl State {
             Action::PageDown => self.move_selection(page),
             Action::PageUp => self.move_selection(-page),
             Action::First => self.select_row(0),
-            _ => self.select_row(self.table.lines.len().saturating_sub(1)),
+            _ => self.select_row(self.rows.table.lines.len().saturating_sub(1)),
         }
     }
 
     fn move_selection(&mut self, rows: isize) {
-        let target = match (&self.selected, self.row_of_selected()) {
-            (None, _) => self.scroll,
+        let target = match (&self.selection.selected, self.row_of_selected()) {
+            (None, _) => self.selection.scroll,
             (Some(_), Some(row)) => row.saturating_add_signed(rows),
             // The selected process is gone: go on from where it was.
-            (Some(_), None) => self.selected_row,
+            (Some(_), None) => self.selection.selected_row,
         };
         self.select_row(target);
     }
 
     /// Selects a row, or the last one where there are not as many.
     pub fn select_row(&mut self, row: usize) {
-        let row = row.min(self.table.lines.len().saturating_sub(1));
-        self.selected = self.id_of_row(row);
-        self.selected_row = row;
+        let row = row.min(self.rows.table.lines.len().saturating_sub(1));
+        self.selection.selected = self.id_of_row(row);
+        self.selection.selected_row = row;
         self.hold_order();
         self.keep_selection_visible();
     }
@@ -59,15 +64,15 @@ impl State {
     /// Where nothing is selected, or what is selected cannot be seen because of the narrowing, the first process that
     /// can be acted on is. A process that has ended stays selected, so that nobody acts on its neighbour by accident.
     fn select_something(&mut self) {
-        let sample = self.sample.as_ref();
-        let ended = match &self.selected {
+        let sample = self.moment.sample.as_ref();
+        let ended = match &self.selection.selected {
             Some(RowId::Process(key)) => sample.is_some_and(|sample| sample.find(*key).is_none()),
             _ => false,
         };
         if !ended && self.row_of_selected().is_none() {
             let is_there = |row: &usize| !self.processes_of_row(*row).is_empty();
-            let first = (self.scroll..self.table.lines.len()).find(is_there);
-            self.select_row(first.unwrap_or(self.scroll));
+            let first = (self.selection.scroll..self.rows.table.lines.len()).find(is_there);
+            self.select_row(first.unwrap_or(self.selection.scroll));
         }
     }
 
@@ -81,10 +86,10 @@ impl State {
         self.select_something();
         let keys: Vec<ProcessKey> =
             self.selected_processes().into_iter().filter(|key| !is_gathered(*key)).collect();
-        if keys.iter().all(|key| self.marked.contains(key)) {
-            self.marked.retain(|key| !keys.contains(key));
+        if keys.iter().all(|key| self.selection.marked.contains(key)) {
+            self.selection.marked.retain(|key| !keys.contains(key));
         } else {
-            self.marked.extend(keys);
+            self.selection.marked.extend(keys);
         }
         self.move_selection(1);
     }
@@ -92,36 +97,36 @@ impl State {
     /// All processes that are shown, also those in totals.
     fn shown_processes(&self) -> BTreeSet<ProcessKey> {
         let rows =
-            (0..self.table.lines.len()).filter(|row| self.line(*row).is_some_and(|line| !line.context));
+            (0..self.rows.table.lines.len()).filter(|row| self.line(*row).is_some_and(|line| !line.context));
         rows.flat_map(|row| self.processes_of_row(row)).collect()
     }
 
     /// Marks all processes that are shown.
     pub fn mark_all(&mut self) {
-        self.marked.extend(self.shown_processes());
+        self.selection.marked.extend(self.shown_processes());
     }
 
     /// Marks those of the shown processes that are not marked, and only them.
     pub fn invert_marks(&mut self) {
         let shown = self.shown_processes();
-        self.marked = shown.difference(&self.marked).copied().collect();
+        self.selection.marked = shown.difference(&self.selection.marked).copied().collect();
     }
 
     /// Rows that the search finds.
     fn matching_rows(&self) -> Vec<usize> {
-        let (Some(find), Some(sample)) = (&self.find, &self.sample) else { return vec![] };
+        let (Some(find), Some(sample)) = (&self.selection.find, &self.moment.sample) else { return vec![] };
         let bound = find.bind(sample, &self.values.narrowing.me);
         let found = |row: &usize| {
             let line = self.line(*row);
             let is_process = line.is_some_and(|line| !matches!(line.listed, Listed::Thread(_)));
             is_process && self.view_of_row(*row).is_some_and(|view| bound.holds(&view) == Some(true))
         };
-        (0..self.table.lines.len()).filter(found).collect()
+        (0..self.rows.table.lines.len()).filter(found).collect()
     }
 
     /// Selects the next row that the search finds; behind the last one the first follows.
     pub fn go_to_match(&mut self, way: Way) {
-        if self.find.is_none() {
+        if self.selection.find.is_none() {
             if way != Way::Here {
                 let text = format!("no search yet; {} starts one", self.key(Action::GoTo));
                 self.say(Severity::Notice, text);
@@ -131,7 +136,7 @@ impl State {
         let found = self.matching_rows();
         let from = self.row_of_selected();
         let next = match (way, from) {
-            (_, None) => found.iter().find(|row| **row >= self.scroll),
+            (_, None) => found.iter().find(|row| **row >= self.selection.scroll),
             (Way::Here, Some(from)) => found.iter().find(|row| **row >= from),
             (Way::On, Some(from)) => found.iter().find(|row| **row > from),
             (Way::Back, Some(from)) => found.iter().rev().find(|row| **row < from),
@@ -150,7 +155,7 @@ impl State {
     /// Selects the parent of the selected process.
     pub fn go_to_parent(&mut self) {
         let parent = self.selected_processes().first().copied().and_then(|key| {
-            let sample = self.sample.as_ref()?;
+            let sample = self.moment.sample.as_ref()?;
             let parent = sample.now.processes[sample.find(key)?].ppid.value()?;
             sample
                 .now
@@ -160,7 +165,7 @@ impl State {
                 .map(|row| (parent, row.key()))
         });
         let row = parent.and_then(|(_, key)| {
-            (0..self.table.lines.len()).find(|row| self.id_of_row(*row) == Some(RowId::Process(key)))
+            (0..self.rows.table.lines.len()).find(|row| self.id_of_row(*row) == Some(RowId::Process(key)))
         });
         match (parent, row) {
             (_, Some(row)) => self.select_row(row),
@@ -215,16 +220,16 @@ impl State {
     /// Opens or folds a row; all others stay in place.
     pub fn set_open(&mut self, row: usize, open: bool) {
         let Some(id) = self.id_of_row(row) else { return };
-        self.folds.set(&id, open);
+        self.rows.folds.set(&id, open);
         self.arrange_anew();
-        self.selected = Some(id);
+        self.selection.selected = Some(id);
         self.hold_order();
         self.keep_selection_visible();
     }
 
     /// Folds all rows, or opens all.
     pub fn fold_all_rows(&mut self) {
-        self.folds.turn_all();
+        self.rows.folds.turn_all();
         self.rank_anew();
     }
 
@@ -233,12 +238,12 @@ impl State {
         const STEP: u16 = 8;
         /// No command line is kept longer.
         const FURTHEST: u16 = 4096;
-        let pan = if right { self.pan + STEP } else { self.pan.saturating_sub(STEP) };
-        self.pan = pan.min(FURTHEST);
+        let pan = if right { self.rows.pan + STEP } else { self.rows.pan.saturating_sub(STEP) };
+        self.rows.pan = pan.min(FURTHEST);
     }
 
     fn target(&self, key: ProcessKey) -> Option<Target> {
-        let sample = self.sample.as_ref()?;
+        let sample = self.moment.sample.as_ref()?;
         let row = &sample.now.processes[sample.find(key)?];
         row.pid.value()?;
         let is_child = |other: &&Arc<ProcessRow>| other.ppid.value() == Some(key.pid);
@@ -250,25 +255,25 @@ impl State {
 
     /// The marked processes, or else the selected one.
     fn targets(&self) -> Vec<Target> {
-        let keys = if self.marked.is_empty() {
+        let keys = if self.selection.marked.is_empty() {
             self.selected_processes()
         } else {
-            self.marked.iter().copied().collect()
+            self.selection.marked.iter().copied().collect()
         };
         keys.into_iter().filter_map(|key| self.target(key)).collect()
     }
 
     /// The marked processes, or else the selected one; where there is none that can be acted on, says so.
     pub fn targets_to_act_on(&mut self) -> Option<Vec<Target>> {
-        if let Some(reason) = self.tied {
+        if let Some(reason) = self.session.tied {
             self.say(Severity::Notice, reason.to_owned());
             return None;
         }
-        if self.marked.is_empty() {
-            let selected = self.selected.clone();
+        if self.selection.marked.is_empty() {
+            let selected = self.selection.selected.clone();
             self.select_something();
             // Rows move: what stands at the top now may be another one than when the hand went to the key.
-            if self.selected != selected && self.table.lines.len() > 1 {
+            if self.selection.selected != selected && self.rows.table.lines.len() > 1 {
                 let name = self.targets().first().map(Target::label);
                 let text = format!(
                     "selected {}; {} again acts on it",
@@ -281,7 +286,7 @@ impl State {
         }
         let targets = self.targets();
         if targets.is_empty() {
-            let is_thread = matches!(self.selected, Some(RowId::Thread(_) | RowId::IdleThreads(_)));
+            let is_thread = matches!(self.selection.selected, Some(RowId::Thread(_) | RowId::IdleThreads(_)));
             let text = if is_thread {
                 "a thread gets no signal of its own; select its process"
             } else {
@@ -295,10 +300,10 @@ impl State {
 
     /// Selects the process with a PID, where it is there.
     pub fn select_pid(&mut self, pid: i64) {
-        let rows = self.sample.as_ref().map(|sample| sample.now.clone());
+        let rows = self.moment.sample.as_ref().map(|sample| sample.now.clone());
         let row = rows.iter().flat_map(|now| &now.processes).find(|row| row.pid.value() == Some(pid));
         if let Some(row) = row {
-            self.selected = Some(RowId::Process(row.key()));
+            self.selection.selected = Some(RowId::Process(row.key()));
             self.hold_order();
             self.keep_selection_visible();
         }
@@ -306,7 +311,7 @@ impl State {
 
     /// The order holds still for a while.
     pub fn hold_order(&mut self) {
-        self.held_until = Some(self.now + HOLD);
+        self.selection.held_until = Some(self.now + HOLD);
     }
 
     /// Gives something of the marked processes, or else of the selected one, to the clipboard.
@@ -320,5 +325,54 @@ impl State {
         let shown = if texts.len() == 1 { text.clone() } else { format!("{} lines", texts.len()) };
         self.say(Severity::Fine, format!("given to the terminal's clipboard: {shown}"));
         self.outbox.push(Effect::Copy(text));
+    }
+
+    /// Takes all marks off.
+    pub fn clear_marks(&mut self) {
+        self.selection.marked.clear();
+    }
+
+    /// Scrolls to a row, no further than to the last ones.
+    pub fn scroll_to(&mut self, row: usize) {
+        self.selection.scroll = row;
+        self.stay_within_rows();
+    }
+
+    /// What is open over the screen lets the order hold still, or not.
+    pub fn hold_for_sheet(&mut self, held: bool) {
+        self.selection.held_by_sheet = held;
+    }
+
+    /// What the keys go to from row to row.
+    pub fn look_for(&mut self, expression: Option<Expression>) {
+        self.selection.find = expression;
+    }
+
+    /// Takes off what narrows; else the selection and the marks.
+    pub fn back(&mut self) {
+        if self.time.search.take().is_some() {
+            self.session.message = None;
+            return;
+        }
+        if self.session.message.take().is_some() {
+            return;
+        }
+        let narrowing = &mut self.values.narrowing;
+        if self.lanes.parts.in_focus || self.lanes.parts.selected.is_some() {
+            self.lanes.parts.in_focus = false;
+            self.select_part(None);
+        } else if self.selection.find.take().is_some() {
+            // What was looked for is no longer drawn out.
+        } else if narrowing.expression.take().is_some() {
+            self.rank_anew();
+        } else if narrowing.whose != Whose::Everyone || narrowing.active || narrowing.pids.is_some() {
+            *narrowing = narrowing.cleared();
+            self.rank_anew();
+        } else if self.selection.selected.take().is_some() {
+            self.selection.scroll = 0;
+            self.selection.held_until = None;
+        } else {
+            self.selection.marked.clear();
+        }
     }
 }

@@ -1,18 +1,22 @@
 //! Freezing, stepping, replaying: which moment is shown.
 
+use super::State;
 use super::axis;
+use super::data::{Mode, Stay};
 use super::effect::Effect;
 use super::search::Search;
-use super::{Mode, State, Stay};
+use crate::feed::Delivery;
 use crate::look::action::Action;
 use crate::look::clock::Zone;
 use crate::look::columns;
+use dozor_core::compare::Side;
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::rank::RowId;
 use dozor_core::reading::Reading;
-use dozor_core::recording::{Frames, Mark, MarkKind};
+use dozor_core::recording::{Frames, Mark, MarkKind, ReadError};
 use dozor_core::units::{long_bytes, long_duration};
 use dozor_core::when::{Standpoint, When};
+use std::ops::RangeInclusive;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -32,46 +36,54 @@ impl State {
     /// A reading has come.
     pub fn append(&mut self, reading: Arc<Reading>) {
         // The numbers of old samples change when they are thinned; their time does not.
-        let looked_at =
-            self.cursor.and_then(|cursor| self.timeline.moment(cursor)).map(|moment| moment.wall_ns);
-        self.timeline.append(reading);
+        let looked_at = self
+            .time
+            .cursor
+            .and_then(|cursor| self.time.timeline.moment(cursor))
+            .map(|moment| moment.wall_ns);
+        self.time.timeline.append(reading);
         if let Some(wall) = looked_at {
-            let cursor = self.timeline.at(wall);
-            let same = self.timeline.moment(cursor).is_some_and(|moment| moment.wall_ns == wall);
-            self.cursor = Some(cursor);
+            let cursor = self.time.timeline.at(wall);
+            let same = self.time.timeline.moment(cursor).is_some_and(|moment| moment.wall_ns == wall);
+            self.time.cursor = Some(cursor);
             if !same {
                 self.refresh();
             }
         }
-        if self.cursor.is_none() || self.sample.is_none() {
+        if self.time.cursor.is_none() || self.moment.sample.is_none() {
             self.refresh();
         }
     }
 
     /// What comes with time: messages go, a replay plays on.
     pub fn tick(&mut self) {
-        if self.message.as_ref().is_some_and(|message| message.until.is_some_and(|until| until <= self.now)) {
-            self.message = None;
+        if self
+            .session
+            .message
+            .as_ref()
+            .is_some_and(|message| message.until.is_some_and(|until| until <= self.now))
+        {
+            self.session.message = None;
         }
-        if self.held_until.is_some_and(|until| until <= self.now) {
-            self.held_until = None;
+        if self.selection.held_until.is_some_and(|until| until <= self.now) {
+            self.selection.held_until = None;
             self.refresh();
         }
         self.look_on();
         // At a high speed several samples may be due since the last frame: they are gone over.
-        let before = self.cursor;
-        while let Mode::Replay { playing: true, due: Some(due) } = self.mode
+        let before = self.time.cursor;
+        while let Mode::Replay { playing: true, due: Some(due) } = self.time.mode
             && due <= self.now
         {
             let next = self.shown().map_or(0, |shown| shown + 1);
-            if next >= self.timeline.end() {
-                self.mode = Mode::Replay { playing: false, due: None };
+            if next >= self.time.timeline.end() {
+                self.time.mode = Mode::Replay { playing: false, due: None };
             } else {
-                self.cursor = Some(next);
+                self.time.cursor = Some(next);
                 self.plan_next(due.max(self.now.checked_sub(Duration::from_millis(500)).unwrap_or(self.now)));
             }
         }
-        if self.cursor != before {
+        if self.time.cursor != before {
             self.refresh();
         }
     }
@@ -79,32 +91,32 @@ impl State {
     /// Plans the next sample of a replay at its pace, gaps left out.
     fn plan_next(&mut self, from: Instant) {
         const LONGEST: f64 = 10.0;
-        let next = self.shown().and_then(|shown| self.timeline.moment(shown + 1));
+        let next = self.shown().and_then(|shown| self.time.timeline.moment(shown + 1));
         let seconds = next.map(|moment| moment.seconds.unwrap_or(1.0).clamp(0.02, LONGEST));
-        let due = Some(from + Duration::from_secs_f64(seconds.unwrap_or(0.0) / self.speed));
-        self.mode = Mode::Replay { playing: true, due };
+        let due = Some(from + Duration::from_secs_f64(seconds.unwrap_or(0.0) / self.time.speed));
+        self.time.mode = Mode::Replay { playing: true, due };
     }
 
     /// Plays a recording faster or slower.
     pub fn change_speed(&mut self, faster: bool) {
         let next = if faster {
-            SPEEDS.into_iter().find(|speed| *speed > self.speed)
+            SPEEDS.into_iter().find(|speed| *speed > self.time.speed)
         } else {
-            SPEEDS.into_iter().rev().find(|speed| *speed < self.speed)
+            SPEEDS.into_iter().rev().find(|speed| *speed < self.time.speed)
         };
         if let Some(speed) = next {
-            self.speed = speed;
-            if let Mode::Replay { playing: true, .. } = self.mode {
+            self.time.speed = speed;
+            if let Mode::Replay { playing: true, .. } = self.time.mode {
                 self.plan_next(self.now);
             }
         }
-        let text = format!("playing at {} its speed", speed_word(self.speed));
+        let text = format!("playing at {} its speed", speed_word(self.time.speed));
         self.say_for(Severity::Fine, text, Stay::Brief);
     }
 
     /// Takes in what was added to the recordings.
     pub fn grown(&mut self) {
-        match self.timeline.grow() {
+        match self.time.timeline.grow() {
             Ok(true) => self.took_in(),
             Ok(false) => {}
             Err(error) => {
@@ -113,7 +125,7 @@ impl State {
                 return;
             }
         }
-        let Some(place) = self.timeline.unfinished() else { return };
+        let Some(place) = self.time.timeline.unfinished() else { return };
         let text = format!("looking through what was added: {} so far", long_bytes(place as f64));
         self.say(Severity::Fine, text);
         self.outbox.push(Effect::GrowOn);
@@ -121,18 +133,18 @@ impl State {
 
     /// A recording was begun beside those that are looked at.
     pub fn begun(&mut self, frames: Arc<dyn Frames>) {
-        if self.timeline.append_recording(frames).is_ok() {
+        if self.time.timeline.append_recording(frames).is_ok() {
             self.took_in();
         }
     }
 
     fn took_in(&mut self) {
-        for mark in self.timeline.marks() {
-            if !self.signs.contains(&mark) {
+        for mark in self.time.timeline.marks() {
+            if !self.time.signs.contains(&mark) {
                 self.show_sign(mark);
             }
         }
-        if self.cursor.is_none() && matches!(self.mode, Mode::Replay { .. }) {
+        if self.time.cursor.is_none() && matches!(self.time.mode, Mode::Replay { .. }) {
             self.refresh();
         }
     }
@@ -140,18 +152,18 @@ impl State {
     /// The instant that a typed time means.
     pub fn wall_of(&self, text: &str) -> Result<i64, String> {
         let when = When::parse(text)?;
-        let wall = |number: usize| self.timeline.moment(number).map_or(0, |moment| moment.wall_ns);
+        let wall = |number: usize| self.time.timeline.moment(number).map_or(0, |moment| moment.wall_ns);
         let stand = Standpoint {
-            first: wall(self.timeline.first()),
-            newest: wall(self.timeline.end().saturating_sub(1)),
+            first: wall(self.time.timeline.first()),
+            newest: wall(self.time.timeline.end().saturating_sub(1)),
             shown: wall(self.shown().unwrap_or_default()),
         };
-        when.resolve(stand, self.zone.time_zone()).ok_or_else(|| "there is no such day".to_owned())
+        when.resolve(stand, self.time.zone.time_zone()).ok_or_else(|| "there is no such day".to_owned())
     }
 
     /// Goes to the sample of an instant; where none is near it, says so.
     pub fn go_to_wall(&mut self, wall: i64) {
-        let number = self.timeline.at(wall);
+        let number = self.time.timeline.at(wall);
         self.go_to_sample(number);
         if let Some(text) = self.distance_said(wall, number) {
             self.say(Severity::Notice, text);
@@ -160,10 +172,11 @@ impl State {
 
     /// What to say where an instant has no sample of its own; `number` is the one that is shown instead.
     pub fn distance_said(&self, wall: i64, number: usize) -> Option<String> {
-        let wall_of = |number: usize| self.timeline.moment(number).map_or(0, |moment| moment.wall_ns);
-        let (first, last) = (wall_of(self.timeline.first()), wall_of(self.timeline.end().saturating_sub(1)));
+        let wall_of = |number: usize| self.time.timeline.moment(number).map_or(0, |moment| moment.wall_ns);
+        let (first, last) =
+            (wall_of(self.time.timeline.first()), wall_of(self.time.timeline.end().saturating_sub(1)));
         let shown = wall_of(number);
-        let (what, there) = (self.zone.date_time(wall), self.zone.date_time(shown));
+        let (what, there) = (self.time.zone.date_time(wall), self.time.zone.date_time(shown));
         // A sample stands for the time up to the next one; what is farther away lies in a gap.
         let near = (self.values.every * 5 / 2).as_nanos() as i64;
         if wall < first {
@@ -179,26 +192,28 @@ impl State {
 
     /// Goes to the highest point of the chosen lane, or begins to look for that of the selected process.
     pub fn go_to_peak(&mut self) {
-        let selected = match &self.selected {
+        let selected = match &self.selection.selected {
             Some(RowId::Process(key)) if key.pid > 0 => Some(*key),
             _ => None,
         };
         if let Some(key) = selected {
             let name = self
+                .moment
                 .sample
                 .as_ref()
                 .and_then(|sample| Some(sample.process(sample.find(key)?).now.name.clone()));
             let metric = columns::trend_metric(self.values.lane, self.values.order.first.metric);
             let name = name.map_or(String::new(), |name| format!("{name}[{}]", key.pid));
-            self.search = Some(Search::new(self, key, name, metric));
+            self.time.search = Some(Search::new(&self.time.timeline, key, name, metric));
             self.look_on();
             return;
         }
         let lane = self.values.lane.unwrap_or(Lane::Cpu);
         let place = axis::place(lane);
-        let numbers = self.timeline.first()..self.timeline.end();
-        let values = numbers
-            .filter_map(|number| Some((self.timeline.moment(number)?.peak(place).value.value()?, number)));
+        let numbers = self.time.timeline.first()..self.time.timeline.end();
+        let values = numbers.filter_map(|number| {
+            Some((self.time.timeline.moment(number)?.peak(place).value.value()?, number))
+        });
         let most = values.reduce(|most, other| if other.0 > most.0 { other } else { most });
         let Some((_, number)) = most else {
             let text = format!("{} has no value that is known", lane.name());
@@ -206,12 +221,12 @@ impl State {
             return;
         };
         self.go_to_sample(number);
-        if let Some(moment) = self.timeline.moment(number) {
+        if let Some(moment) = self.time.timeline.moment(number) {
             let text = format!(
                 "peak of {}: {} at {}",
                 lane.name(),
                 lane.label(&moment.peak(place)),
-                self.zone.time(moment.wall_ns)
+                self.time.zone.time(moment.wall_ns)
             );
             self.say(Severity::Fine, text);
         }
@@ -219,8 +234,8 @@ impl State {
 
     /// Looks for the peak of a process a little further.
     fn look_on(&mut self) {
-        let Some(mut search) = self.search.take() else { return };
-        match search.go_on(self) {
+        let Some(mut search) = self.time.search.take() else { return };
+        match search.go_on(&self.time.timeline) {
             Ok(false) => {
                 let text = format!(
                     "looking for the peak of {}: {} %; {} gives it up",
@@ -229,7 +244,7 @@ impl State {
                     self.values.keys.key(Action::Back)
                 );
                 self.say_for(Severity::Fine, text, Stay::UntilKey);
-                self.search = Some(search);
+                self.time.search = Some(search);
             }
             Ok(true) => {
                 let Some((value, number)) = search.best else {
@@ -238,9 +253,10 @@ impl State {
                     return self.say(Severity::Notice, text);
                 };
                 self.go_to_sample(number);
-                let wall = self.timeline.moment(number).map_or(0, |moment| moment.wall_ns);
+                let wall = self.time.timeline.moment(number).map_or(0, |moment| moment.wall_ns);
                 let (what, value) = (search.metric.alias, search.metric.unit.short(value));
-                let text = format!("peak of {}: {what} {value} at {}", search.name, self.zone.time(wall));
+                let text =
+                    format!("peak of {}: {what} {value} at {}", search.name, self.time.zone.time(wall));
                 self.say(Severity::Fine, text);
             }
             Err(error) => {
@@ -254,9 +270,12 @@ impl State {
         /// What was in trouble so few samples ago did not begin anew.
         const CALM: usize = 5;
         let Some(shown) = self.shown() else { return };
-        let (first, end) = (self.timeline.first(), self.timeline.end());
+        let (first, end) = (self.time.timeline.first(), self.time.timeline.end());
         let bad = |number: usize, lane: usize| {
-            self.timeline.moment(number).is_some_and(|moment| moment.peak(lane).severity >= Severity::Warning)
+            self.time
+                .timeline
+                .moment(number)
+                .is_some_and(|moment| moment.peak(lane).severity >= Severity::Warning)
         };
         let begins = |number: &usize| {
             let calm = first.max(number.saturating_sub(CALM))..*number;
@@ -276,6 +295,7 @@ impl State {
         self.go_to_sample(number);
         let lane = Lane::ALL[lane];
         let sentence = self
+            .moment
             .standing_out
             .iter()
             .find(|(_, of, _)| *of == lane)
@@ -287,29 +307,29 @@ impl State {
 
     /// Shows times in the other zone.
     pub fn change_zone(&mut self) {
-        self.own_zone = !self.own_zone;
-        self.zone = if self.own_zone {
+        self.time.own_zone = !self.time.own_zone;
+        self.time.zone = if self.time.own_zone {
             Zone::of_this_machine()
         } else {
-            Zone::named(&self.timeline.host().time_zone)
+            Zone::named(&self.time.timeline.host().time_zone)
         };
-        let whose = if self.own_zone { "of this machine" } else { "of the machine that is shown" };
-        let text = format!("times are in the zone {whose}: {}", self.zone.name());
+        let whose = if self.time.own_zone { "of this machine" } else { "of the machine that is shown" };
+        let text = format!("times are in the zone {whose}: {}", self.time.zone.name());
         self.refresh_texts();
         self.say(Severity::Fine, text);
     }
 
     /// Holds this moment, or goes on; pauses a replay, or plays it.
     pub fn freeze(&mut self) {
-        match self.mode {
+        match self.time.mode {
             Mode::Live => {
-                self.cursor = if self.cursor.is_some() { None } else { self.shown() };
+                self.time.cursor = if self.time.cursor.is_some() { None } else { self.shown() };
                 self.refresh();
             }
             Mode::Replay { playing: true, .. } => self.pause(),
             Mode::Replay { playing: false, .. } => {
-                if self.shown().is_some_and(|shown| shown + 1 >= self.timeline.end()) {
-                    self.cursor = Some(self.timeline.first());
+                if self.shown().is_some_and(|shown| shown + 1 >= self.time.timeline.end()) {
+                    self.time.cursor = Some(self.time.timeline.first());
                     self.refresh();
                 }
                 self.plan_next(self.now);
@@ -318,18 +338,18 @@ impl State {
     }
 
     fn pause(&mut self) {
-        if let Mode::Replay { .. } = self.mode {
-            self.mode = Mode::Replay { playing: false, due: None };
+        if let Mode::Replay { .. } = self.time.mode {
+            self.time.mode = Mode::Replay { playing: false, due: None };
         }
     }
 
     /// Goes to a sample by its number.
     pub fn go_to_sample(&mut self, number: usize) {
-        if self.timeline.is_empty() {
+        if self.time.timeline.is_empty() {
             return;
         }
         self.pause();
-        self.cursor = Some(number.clamp(self.timeline.first(), self.timeline.end() - 1));
+        self.time.cursor = Some(number.clamp(self.time.timeline.first(), self.time.timeline.end() - 1));
         self.refresh();
     }
 
@@ -342,16 +362,16 @@ impl State {
 
     /// Goes to the sample in a column of the strips.
     pub fn go_to_column(&mut self, column: u16) {
-        let number = self.strips.axis.and_then(|axis| axis.sample_at(&self.timeline, column));
-        if let Some(number) = number.filter(|number| self.cursor != Some(*number)) {
+        let number = self.lanes.strips.axis.and_then(|axis| axis.sample_at(&self.time.timeline, column));
+        if let Some(number) = number.filter(|number| self.time.cursor != Some(*number)) {
             self.go_to_sample(number);
         }
     }
 
     /// Goes to a place on the overview.
     pub fn go_to_overview(&mut self, column: u16) {
-        let number = self.overview.axis.and_then(|axis| axis.sample_at(&self.timeline, column));
-        if let Some(number) = number.filter(|number| self.cursor != Some(*number)) {
+        let number = self.lanes.overview.axis.and_then(|axis| axis.sample_at(&self.time.timeline, column));
+        if let Some(number) = number.filter(|number| self.time.cursor != Some(*number)) {
             self.go_to_sample(number);
         }
     }
@@ -359,12 +379,13 @@ impl State {
     /// The next or previous sample behind a gap.
     fn next_gap(&self, on: bool) -> Option<usize> {
         let shown = self.shown()?;
-        let is_gap =
-            |number: &usize| self.timeline.moment(*number).is_some_and(|moment| moment.seconds.is_none());
+        let is_gap = |number: &usize| {
+            self.time.timeline.moment(*number).is_some_and(|moment| moment.seconds.is_none())
+        };
         if on {
-            (shown + 1..self.timeline.end()).find(is_gap)
+            (shown + 1..self.time.timeline.end()).find(is_gap)
         } else {
-            (self.timeline.first() + 1..shown).rev().find(is_gap)
+            (self.time.timeline.first() + 1..shown).rev().find(is_gap)
         }
     }
 
@@ -372,13 +393,14 @@ impl State {
     pub fn go_to_sign(&mut self, on: bool) {
         let Some(shown) = self.shown() else { return };
         // By the samples that they stand at: one may have been made a moment after its sample.
-        let at = |sign: &&Mark| self.timeline.at(sign.wall_ns);
+        let at = |sign: &&Mark| self.time.timeline.at(sign.wall_ns);
         let sign = if on {
-            self.signs.iter().find(|sign| at(sign) > shown)
+            self.time.signs.iter().find(|sign| at(sign) > shown)
         } else {
-            self.signs.iter().rev().find(|sign| at(sign) < shown)
+            self.time.signs.iter().rev().find(|sign| at(sign) < shown)
         };
-        let gap = self.next_gap(on).and_then(|number| Some((number, self.timeline.moment(number)?.wall_ns)));
+        let gap =
+            self.next_gap(on).and_then(|number| Some((number, self.time.timeline.moment(number)?.wall_ns)));
         let sign = sign.cloned();
         // A gap and the sign that tells of it are one thing.
         let nearer = |gap: i64| match &sign {
@@ -388,9 +410,10 @@ impl State {
         };
         if let Some((number, wall)) = gap.filter(|(_, wall)| nearer(*wall)) {
             self.go_to_sample(number);
-            let before = self.timeline.moment(number.saturating_sub(1)).map_or(wall, |moment| moment.wall_ns);
+            let before =
+                self.time.timeline.moment(number.saturating_sub(1)).map_or(wall, |moment| moment.wall_ns);
             let length = long_duration((wall - before) as f64 / 1e9);
-            let text = format!("a gap of {length} ends at {}", self.zone.time(wall));
+            let text = format!("a gap of {length} ends at {}", self.time.zone.time(wall));
             self.say(Severity::Notice, text);
             return;
         }
@@ -400,31 +423,66 @@ impl State {
             self.say(Severity::Notice, format!("{text}; {} makes one", self.key(Action::Bookmark)));
             return;
         };
-        self.go_to_sample(self.timeline.at(sign.wall_ns));
+        self.go_to_sample(self.time.timeline.at(sign.wall_ns));
         let kind = match sign.kind {
             MarkKind::Action => "done",
             MarkKind::Bookmark => "bookmark",
             MarkKind::Lost => "readings are missing before",
             MarkKind::Note => "note",
         };
-        let text = format!("{kind} at {}: {}", self.zone.time(sign.wall_ns), sign.text);
+        let text = format!("{kind} at {}: {}", self.time.zone.time(sign.wall_ns), sign.text);
         self.say(Severity::Fine, text);
     }
 
     /// Follows the newest sample.
     pub fn go_live(&mut self) {
-        match self.mode {
+        match self.time.mode {
             Mode::Live => {
-                self.cursor = None;
+                self.time.cursor = None;
                 self.refresh();
             }
             Mode::Replay { .. } => {
                 self.pause();
-                self.cursor = None;
+                self.time.cursor = None;
                 self.refresh();
                 let text = "the end of the recording, as long as it grows";
                 self.say(Severity::Fine, text.to_owned());
             }
         }
+    }
+
+    /// Takes in what comes from where readings come from.
+    pub fn receive(&mut self, delivery: Delivery) {
+        match delivery {
+            Delivery::Reading(reading) => self.append(reading),
+            Delivery::History(readings) => {
+                for reading in readings {
+                    self.time.timeline.append(reading);
+                }
+                self.refresh();
+            }
+            Delivery::Ended(reason) => self.time.ended = Some(reason),
+            Delivery::Mark(mark) => self.show_sign(mark),
+            Delivery::Grown => self.grown(),
+            Delivery::Begun(frames) => self.begun(frames),
+            Delivery::OwnCost(share) => self.session.own_cost = Some(share),
+        }
+    }
+
+    /// Plays a recording, from a sample on.
+    pub fn replay(&mut self, number: usize, speed: f64, playing: bool) {
+        self.time.cursor = Some(number);
+        self.time.speed = speed;
+        self.time.mode = Mode::Replay { playing, due: playing.then_some(self.now) };
+    }
+
+    /// A moment that others are compared with, or none.
+    pub fn remember(&mut self, wall: Option<i64>) {
+        self.time.remembered = wall;
+    }
+
+    /// Some samples as a side of a comparison.
+    pub fn side(&mut self, samples: RangeInclusive<usize>) -> Result<Side, ReadError> {
+        Side::of(&mut self.time.timeline, samples)
     }
 }

@@ -1,11 +1,13 @@
 //! Trends of the rows that are seen: the lens metric over the last samples, worked out once for each new sample.
 
-use crate::state::TREND_SAMPLES;
 use dozor_core::catalogue::Metric;
 use dozor_core::rank::Listed;
 use dozor_core::row::Row as _;
 use dozor_core::sample::Sample;
 use std::sync::Arc;
+
+/// Samples that the trend of a row covers.
+pub const TREND_SAMPLES: usize = 56;
 
 /// Parts of the largest value among the rows, one for each cell; none where nothing is known.
 pub type Trend = Vec<Option<f64>>;

@@ -41,9 +41,9 @@ impl State {
         let arrange = self.values.arrange;
         view.apply(&mut self.values);
         if self.values.arrange != arrange {
-            self.folds = Folds::default();
+            self.rows.folds = Folds::default();
         }
-        self.scroll = 0;
+        self.selection.scroll = 0;
         self.begin_with_parts(vec![]);
         self.rank_anew();
         if name == BEFORE {

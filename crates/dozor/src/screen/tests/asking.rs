@@ -23,7 +23,7 @@ fn names(desk: &Desk, rows: usize) -> Vec<String> {
         Some(RowId::IdleThreads(_)) => "idle threads".to_owned(),
         _ => desk.state.view_of_row(row).map_or(String::new(), |view| view.now.name.to_string()),
     };
-    (0..rows.min(desk.state.table.lines.len())).map(name).collect()
+    (0..rows.min(desk.state.rows().table.lines.len())).map(name).collect()
 }
 
 fn narrow(desk: &mut Desk, text: &str) {
@@ -46,11 +46,11 @@ fn expressions_narrow_and_a_wrong_one_shows_its_place_and_keeps_the_last_good_ro
     let lines = desk.lines();
     assert_eq!(lines[39].trim(), "^^^^ no metric is called 'cpuu'; did you mean cpu?");
     assert!(lines[38].contains("narrow cpuu > 5%"));
-    assert_eq!(desk.state.processes_shown, 203, "the rows of before");
+    assert_eq!(desk.state.rows().processes_shown, 203, "the rows of before");
     desk.press("enter");
     assert!(!desk.opened().is_empty(), "a wrong line stays open to be mended");
     desk.press("home right right right delete enter");
-    assert!(desk.opened().is_empty() && desk.state.processes_shown < 12, "{}", desk.screen());
+    assert!(desk.opened().is_empty() && desk.state.rows().processes_shown < 12, "{}", desk.screen());
     desk.press("esc / up");
     assert!(desk.screen().contains("narrow cpu > 5%"), "the history");
     desk.press("up");
@@ -86,7 +86,7 @@ fn the_prompt_completes_from_the_catalogue_and_from_what_is_there() {
 fn of_whom_it_is_not_known_is_said() {
     let mut desk = Desk::at(50, (150, 40));
     narrow(&mut desk, "oom_score > 10");
-    assert_eq!(desk.state.processes_shown, 0);
+    assert_eq!(desk.state.rows().processes_shown, 0);
     assert!(desk.screen().contains("unknown"), "{}", desk.screen());
     assert!(desk.state.wanted().has(Part::OomScore), "what an expression needs is collected");
 }
@@ -94,11 +94,11 @@ fn of_whom_it_is_not_known_is_said() {
 #[test]
 fn going_to_a_process_hides_nothing_and_goes_round() {
     let mut desk = Desk::at(50, (120, 40));
-    let all = desk.state.table.lines.len();
+    let all = desk.state.rows().table.lines.len();
     desk.press("g");
     desk.types("catalog-worker");
     desk.press("enter");
-    assert_eq!((desk.selected_name().as_str(), desk.state.table.lines.len()), ("catalog-worker", all));
+    assert_eq!((desk.selected_name().as_str(), desk.state.rows().table.lines.len()), ("catalog-worker", all));
     let first = desk.state.row_of_selected();
     assert!(desk.screen().contains("1 of"), "{}", desk.screen());
     desk.press("n n");
@@ -138,15 +138,15 @@ fn the_family_tree_keeps_ancestors_folds_and_orders_inside() {
     for name in ["init", "stacker", "guider", "guidelog"] {
         assert!(family.contains(&name.to_owned()), "{family:?}");
     }
-    let context: Vec<bool> = desk.state.table.lines.iter().map(|line| line.context).collect();
+    let context: Vec<bool> = desk.state.rows().table.lines.iter().map(|line| line.context).collect();
     assert!(context[0] && context.iter().filter(|context| !**context).count() == 2, "{}", desk.screen());
     assert!(desk.screen().contains("2 of 203"), "ancestors do not count");
     desk.press("home left");
-    assert_eq!(desk.state.table.lines.len(), 1, "folded away");
+    assert_eq!(desk.state.rows().table.lines.len(), 1, "folded away");
     let rss = |desk: &Desk| {
         let everybody = desk.state.everybody().expect("a sample");
         let line = desk.state.line(0).expect("a row");
-        desk.state.table.value(&everybody, &line, dozor_core::catalogue::listed("rss")).value.number()
+        desk.state.rows().table.value(&everybody, &line, dozor_core::catalogue::listed("rss")).value.number()
     };
     let folded = rss(&desk).expect("a total");
     desk.press("right");
@@ -164,7 +164,7 @@ fn the_family_tree_keeps_ancestors_folds_and_orders_inside() {
     let line = desk.lines()[usize::from(layout.rows.y)].clone();
     let x = line[..line.find('▿').expect("the sign")].chars().count() as u16;
     desk.click(x, layout.rows.y);
-    assert_eq!(desk.state.table.lines.len(), 1);
+    assert_eq!(desk.state.rows().table.lines.len(), 1);
 }
 
 #[test]
@@ -189,12 +189,12 @@ fn groups_have_totals_open_and_can_be_acted_on_as_one() {
     desk.press("esc left");
     desk.run(2);
     assert_eq!(
-        desk.state.selected,
+        desk.state.selection().selected,
         Some(RowId::Group("skycam-ingest".into())),
         "the selection follows its group"
     );
     desk.press("m");
-    assert_eq!(desk.state.marked.len(), 4);
+    assert_eq!(desk.state.selection().marked.len(), 4);
     assert!(desk.screen().contains("✓ 4 marked"));
     for (arrange, group) in [("user", "catalog"), ("service", "catalogd"), ("container", "night-board")] {
         desk.press(":");
@@ -234,7 +234,7 @@ fn threads_stand_below_their_processes_only_while_they_are_asked_for() {
     desk.press("home down x");
     assert!(desk.opened().is_empty() && desk.screen().contains("a thread gets no signal of its own"));
     desk.press("home left");
-    assert_eq!(desk.state.table.lines.len(), 1, "folded");
+    assert_eq!(desk.state.rows().table.lines.len(), 1, "folded");
     desk.press("t");
     assert!(!desk.state.wanted().has(Part::Threads));
 }
@@ -243,19 +243,19 @@ fn threads_stand_below_their_processes_only_while_they_are_asked_for() {
 fn active_ones_kernel_threads_and_whose_are_switched() {
     let mut desk = Desk::at(50, (150, 48));
     desk.state.values.narrowing.me = "catalog".into();
-    let all = desk.state.processes_shown;
+    let all = desk.state.rows().processes_shown;
     desk.press("#");
-    let programs = desk.state.processes_shown;
+    let programs = desk.state.rows().processes_shown;
     assert!(programs < all && desk.screen().contains("no kernel threads"));
     desk.press("a");
-    assert!(desk.state.processes_shown < programs && desk.screen().contains("only active"));
+    assert!(desk.state.rows().processes_shown < programs && desk.screen().contains("only active"));
     desk.press("a W");
     assert!(names(&desk, 99).iter().all(|name| name.starts_with("catalog")), "mine");
     assert!(desk.screen().contains("· mine"));
     desk.press("W");
     assert!(names(&desk, 400).iter().all(|name| !name.starts_with("catalog-")), "others'");
     desk.press("esc esc");
-    assert_eq!(desk.state.processes_shown, programs, "threads of the kernel stay hidden");
+    assert_eq!(desk.state.rows().processes_shown, programs, "threads of the kernel stay hidden");
 }
 
 #[test]
@@ -296,9 +296,9 @@ fn a_mean_is_the_growth_over_its_time() {
     let shown =
         dozor_core::catalogue::listed("write").of(&desk.state.view_of_row(row).expect("a row")).number();
     let key = desk.process(row).key();
-    let last = desk.state.timeline.end() - 1;
+    let last = desk.state.time().timeline.end() - 1;
     let mut bytes = |back: usize| {
-        let sample = desk.state.timeline.sample(last - back).expect("a sample");
+        let sample = desk.state.time_mut().timeline.sample(last - back).expect("a sample");
         sample.now.process(key).expect("the stacker").write_bytes.value().expect("bytes") as f64
     };
     let expected = (bytes(0) - bytes(10)) / 10.0;
@@ -406,7 +406,7 @@ fn marks_of_all_that_is_shown_are_set_inverted_and_cleared() {
     let mut desk = Desk::at(50, (140, 48));
     narrow(&mut desk, "skycam");
     desk.press("home m A");
-    assert_eq!(desk.state.marked.len(), 4);
+    assert_eq!(desk.state.selection().marked.len(), 4);
     let cpu: f64 = (0..4)
         .filter_map(|row| dozor_core::catalogue::listed("cpu").of(&desk.state.view_of_row(row)?).number())
         .sum();
@@ -414,9 +414,9 @@ fn marks_of_all_that_is_shown_are_set_inverted_and_cleared() {
     let shown = format!("cpu % {}", dozor_core::units::share(cpu));
     assert!(line.contains("✓ 4 marked") && line.contains(&shown), "{line} {shown}");
     desk.press("home m R");
-    assert_eq!(desk.state.marked.len(), 1, "those that were not");
+    assert_eq!(desk.state.selection().marked.len(), 1, "those that were not");
     desk.press("M");
-    assert!(desk.state.marked.is_empty() && !desk.screen().contains("marked"));
+    assert!(desk.state.selection().marked.is_empty() && !desk.screen().contains("marked"));
 }
 
 #[test]
@@ -463,7 +463,7 @@ fn pids_with_descendants_are_shown_alone() {
     assert!(family.len() > 3 && family.iter().all(|name| name.starts_with("catalog")), "{family:?}");
     assert!(desk.screen().contains("PID 1071 and descendants"));
     desk.press("esc");
-    assert!(desk.state.processes_shown > 190);
+    assert!(desk.state.rows().processes_shown > 190);
 }
 
 #[test]
@@ -571,7 +571,7 @@ fn sheets_close_and_move_by_the_keys_that_are_set() {
     desk.press("D < < D");
     assert!(desk.opened().starts_with("What differs"), "{}", desk.screen());
     desk.press("D");
-    assert!(desk.opened().is_empty() && desk.state.remembered.is_none());
+    assert!(desk.opened().is_empty() && desk.state.time().remembered.is_none());
 }
 
 #[test]
@@ -600,7 +600,7 @@ fn a_comparison_scrolls_like_every_list() {
     desk.press("enter");
     assert!(desk.opened().is_empty());
     assert_eq!(desk.state.shown_wall(), wall, "the second moment, at which the sheet was opened");
-    let Some(RowId::Process(key)) = desk.state.selected else { panic!("a process is selected") };
+    let Some(RowId::Process(key)) = desk.state.selection().selected else { panic!("a process is selected") };
     assert!(line.contains(&format!("[{}]", key.pid)), "{line}");
 }
 
@@ -625,11 +625,15 @@ fn every_action_bears_a_row_of_idle_threads() {
         desk.machine.want(desk.state.wanted());
         desk.run(2);
         desk.press("end");
-        assert!(matches!(desk.state.selected, Some(RowId::IdleThreads(_))), "{:?}", desk.state.selected);
+        assert!(
+            matches!(desk.state.selection().selected, Some(RowId::IdleThreads(_))),
+            "{:?}",
+            desk.state.selection().selected
+        );
         let Some(key) = desk.state.values.keys.keys(entry.action).first().cloned() else { continue };
         desk.press(&key);
         desk.run(2);
         assert!(!desk.lines().is_empty(), "{}", entry.name);
-        assert!(desk.state.marked.is_empty() || entry.name.contains("mark"), "{}", entry.name);
+        assert!(desk.state.selection().marked.is_empty() || entry.name.contains("mark"), "{}", entry.name);
     }
 }

@@ -172,12 +172,12 @@ fn random_keys_clicks_and_sizes_do_no_harm_and_change_nothing_unmeant() {
         if step % 250 == 249 {
             let _ = writeln!(walk, "to step {step}: screens {:016x}, effects {:016x}", screens.0, effects.0);
         }
-        let rows = 0..desk.state.table.lines.len();
+        let rows = 0..desk.state.rows().table.lines.len();
         let keys: HashSet<_> = rows.map(|row| desk.state.id_of_row(row)).collect();
-        assert_eq!(keys.len(), desk.state.table.lines.len(), "no process stands twice");
-        assert!(desk.state.scroll <= desk.state.table.lines.len());
-        let sections = desk.state.parts.sections.len();
-        assert!(desk.state.parts.current < sections.max(1), "a table that is there");
+        assert_eq!(keys.len(), desk.state.rows().table.lines.len(), "no process stands twice");
+        assert!(desk.state.selection().scroll <= desk.state.rows().table.lines.len());
+        let sections = desk.state.lanes().parts.sections.len();
+        assert!(desk.state.lanes().parts.current < sections.max(1), "a table that is there");
     }
     insta::assert_snapshot!(walk);
 }

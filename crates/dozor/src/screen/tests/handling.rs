@@ -5,7 +5,7 @@ use crate::feed::Delivery;
 use crate::machine::Outcome;
 use crate::panes;
 use crate::screen::Event;
-use crate::state::Mode;
+use crate::state::data::Mode;
 use crate::state::effect::Effect;
 use crate::state::parts::Placed;
 use dozor_core::lane::Lane;
@@ -41,13 +41,13 @@ fn a_lane_orders_by_what_its_users_use() {
 fn narrowing_shows_as_one_types_and_can_be_undone() {
     let mut desk = Desk::at(50, (120, 40));
     desk.press("/ :stack");
-    assert_eq!(desk.state.table.lines.len(), 1);
+    assert_eq!(desk.state.rows().table.lines.len(), 1);
     desk.press("enter");
     assert!(desk.opened().is_empty());
     assert!(desk.screen().contains("1 of 20") && desk.screen().contains("narrowed: stack"));
     desk.press("/ :xyz");
     assert!(desk.screen().contains("no process matches"));
-    assert_eq!(desk.state.table.lines.len(), 1, "the last good rows stay while one types");
+    assert_eq!(desk.state.rows().table.lines.len(), 1, "the last good rows stay while one types");
     desk.press("esc");
     assert_eq!(narrowed(&desk), "stack", "esc goes back to what was narrowed before");
     desk.press("esc");
@@ -81,19 +81,27 @@ fn the_selection_follows_its_process_and_the_order_holds_while_choosing() {
 fn the_wheel_does_not_change_what_is_selected() {
     let mut desk = Desk::at(50, (120, 24));
     desk.press("down");
-    let (selected, row) = (desk.state.selected.clone(), desk.state.layout().expect("a layout").rows.y);
+    let (selected, row) =
+        (desk.state.selection().selected.clone(), desk.state.layout().expect("a layout").rows.y);
     for _ in 0..10 {
         desk.mouse(MouseEventKind::ScrollDown, 5, row + 2);
     }
-    assert_eq!(desk.state.scroll, 30);
+    assert_eq!(desk.state.selection().scroll, 30);
     let first = desk.process(30).key();
     desk.run(2);
-    assert_eq!((desk.state.selected.clone(), desk.process(desk.state.scroll).key()), (selected, first));
+    assert_eq!(
+        (desk.state.selection().selected.clone(), desk.process(desk.state.selection().scroll).key()),
+        (selected, first)
+    );
     for _ in 0..200 {
         desk.mouse(MouseEventKind::ScrollDown, 5, row + 2);
     }
     let height = usize::from(desk.state.layout().expect("a layout").rows.height);
-    assert_eq!(desk.state.scroll, desk.state.table.lines.len() - height, "the last row is the end");
+    assert_eq!(
+        desk.state.selection().scroll,
+        desk.state.rows().table.lines.len() - height,
+        "the last row is the end"
+    );
 }
 
 #[test]
@@ -117,8 +125,8 @@ fn the_mouse_orders_selects_and_goes_back_in_time() {
     desk.click(5, layout.lanes[1].1.y);
     assert_eq!(desk.state.values.lane, Some(Lane::Memory));
     desk.click(layout.strip_x + layout.strip_width - 20, layout.lanes[0].1.y);
-    let gone_back = desk.state.cursor.expect("frozen");
-    let back = desk.state.timeline.end() - gone_back;
+    let gone_back = desk.state.time().cursor.expect("frozen");
+    let back = desk.state.time().timeline.end() - gone_back;
     // Between two moves of the paper there is room for the newest at the right edge.
     assert!((10..22).contains(&back), "{back}");
     assert!(desk.screen().contains("FROZEN"));
@@ -159,7 +167,7 @@ fn what_cannot_be_seen_is_not_acted_on() {
     desk.press("x");
     assert!(desk.opened().starts_with("What shall happen"));
     desk.press("esc");
-    let Some(RowId::Process(key)) = desk.state.selected.clone() else { panic!("a process") };
+    let Some(RowId::Process(key)) = desk.state.selection().selected.clone() else { panic!("a process") };
     desk.machine.signal(key, 9).expect("it ends");
     desk.run(2);
     assert_eq!(desk.press("x enter"), [], "the neighbour of a process that ended is not the target");
@@ -169,7 +177,7 @@ fn what_cannot_be_seen_is_not_acted_on() {
 #[test]
 fn nothing_can_be_done_to_the_processes_of_a_recording() {
     let mut desk = Desk::at(50, (120, 40));
-    desk.state.tied = Some("this is a recording");
+    desk.state.session_mut().tied = Some("this is a recording");
     assert_eq!(desk.press("home x"), []);
     assert!(desk.opened().is_empty() && desk.screen().contains("this is a recording"));
     assert_eq!(desk.press("+"), []);
@@ -198,15 +206,15 @@ fn the_scroll_bar_is_dragged_and_the_order_holds_meanwhile() {
     desk.click(bar.x, bar.y);
     assert!(desk.screen().contains("order held"));
     desk.mouse(MouseEventKind::Drag(MouseButton::Left), bar.x, bar.bottom() - 1);
-    let last = desk.state.table.lines.len() - usize::from(layout.rows.height);
-    assert_eq!(desk.state.scroll, last, "the lowest place of the bar is the end");
-    let first = desk.process(desk.state.scroll).key();
+    let last = desk.state.rows().table.lines.len() - usize::from(layout.rows.height);
+    assert_eq!(desk.state.selection().scroll, last, "the lowest place of the bar is the end");
+    let first = desk.process(desk.state.selection().scroll).key();
     desk.run(2);
-    assert_eq!(desk.process(desk.state.scroll).key(), first, "the rows stay under the pointer");
+    assert_eq!(desk.process(desk.state.selection().scroll).key(), first, "the rows stay under the pointer");
     desk.mouse(MouseEventKind::Drag(MouseButton::Left), bar.x, 0);
-    assert_eq!(desk.state.scroll, 0);
+    assert_eq!(desk.state.selection().scroll, 0);
     desk.mouse(MouseEventKind::Up(MouseButton::Left), bar.x, 0);
-    assert_eq!(desk.state.drag, None);
+    assert_eq!(desk.state.session().drag, None);
     desk.run(6);
     assert!(!desk.screen().contains("order held"));
 }
@@ -233,7 +241,7 @@ fn taking_readings_by_hand_the_clipboard_and_the_mouse_are_asked_for() {
     let copied = desk.press("m Y").pop();
     assert!(matches!(copied, Some(Effect::Copy(text)) if text.starts_with("/opt/lynx/bin/stacker --night")));
     assert_eq!(desk.press("S S"), [Effect::Mouse(false), Effect::Mouse(true)]);
-    desk.state.mode = Mode::Replay { playing: false, due: None };
+    desk.state.time_mut().mode = Mode::Replay { playing: false, due: None };
     assert_eq!(desk.press("i ."), [], "a recording has its own pace");
 }
 
@@ -279,11 +287,15 @@ fn a_click_on_a_part_shows_its_users_and_another_click_all() {
     assert!(desk.screen().contains("203 of 203 · everyone"));
     // A tab puts its table first; the wheel over it scrolls it.
     let area = desk.state.layout().expect("a layout").parts.expect("parts");
-    let tabs = desk.state.parts.tabs(area, panes::parts::tabs_begin(&desk.state, area));
+    let tabs = desk.state.lanes().parts.tabs(area, panes::parts::tabs_begin(&desk.state, area));
     desk.click(tabs[1].0 + 1, area.y);
-    assert_eq!(desk.state.parts.current, 1);
+    assert_eq!(desk.state.lanes().parts.current, 1);
     desk.mouse(MouseEventKind::ScrollDown, 10, area.y + 3);
-    assert_eq!((desk.state.scroll, desk.state.parts.scroll), (0, 3), "the parts move, not the processes");
+    assert_eq!(
+        (desk.state.selection().scroll, desk.state.lanes().parts.scroll),
+        (0, 3),
+        "the parts move, not the processes"
+    );
 }
 
 #[test]
@@ -322,7 +334,7 @@ fn on_a_broad_screen_tables_stand_beside_each_other_and_all_can_be_clicked() {
         let mut desk = Desk::at(60, size);
         desk.press(lane);
         let area = desk.state.layout().expect("a layout").parts.expect("parts");
-        let placed = desk.state.parts.placed(area);
+        let placed = desk.state.lanes().parts.placed(area);
         assert!(placed.len() > 1 && placed[1].title == area.y && placed[1].rows.x > 100, "{placed:?}");
         for (at, one) in placed.iter().enumerate() {
             assert!(one.bottom() <= area.bottom() && one.rows.right() <= area.right());
@@ -337,20 +349,23 @@ fn on_a_broad_screen_tables_stand_beside_each_other_and_all_can_be_clicked() {
         }
         let (row, section) = (placed[1].rows, placed[1].section);
         desk.click(row.x + 6, row.y);
-        assert_eq!(desk.state.parts.selected.as_ref(), Some(&desk.state.parts.sections[section].rows[0].id));
+        assert_eq!(
+            desk.state.lanes().parts.selected.as_ref(),
+            Some(&desk.state.lanes().parts.sections[section].rows[0].id)
+        );
         desk.press("esc");
         desk.click(row.x + 2, area.y);
-        assert_eq!(desk.state.parts.current, section, "its title puts it first");
+        assert_eq!(desk.state.lanes().parts.current, section, "its title puts it first");
         desk.click(row.x + 60, area.y);
-        assert_ne!(desk.state.parts.current, section, "now another one stands there");
+        assert_ne!(desk.state.lanes().parts.current, section, "now another one stands there");
     }
     let mut desk = Desk::at(60, (200, 60));
     desk.press("1");
     let cells = desk.state.fitted_columns().trend.expect("a trend").1;
     assert_eq!(cells, 28);
     let newest =
-        desk.state.trends.list.iter().filter(|trend| trend.len() == 28 && trend[27].is_some()).count();
-    assert!(newest > 10, "{:?}", desk.state.trends.list);
+        desk.state.rows().trends.list.iter().filter(|trend| trend.len() == 28 && trend[27].is_some()).count();
+    assert!(newest > 10, "{:?}", desk.state.rows().trends.list);
 }
 
 #[test]
@@ -377,12 +392,12 @@ fn on_a_narrow_screen_explanations_are_folded_after_the_first_look() {
     assert!(told.contains("Above about a third, somebody") && told.contains("system calls."), "{told}");
     desk.press("esc");
     let area = desk.state.layout().and_then(|layout| layout.parts).expect("parts");
-    let placed = desk.state.parts.placed(area)[0];
+    let placed = desk.state.lanes().parts.placed(area)[0];
     desk.click(placed.rows.x + 4 + 2, placed.rows.y + 1);
-    assert!(desk.state.parts.selected.is_some(), "a click chooses one");
+    assert!(desk.state.lanes().parts.selected.is_some(), "a click chooses one");
     for size in [(120, 24), (200, 60)] {
         let mut wide = Desk::at(60, size);
-        wide.state.parts.explained.clone_from(&desk.state.parts.explained);
+        wide.state.begin(|values| values.explained.clone_from(&desk.state.lanes().parts.explained));
         wide.press("1 0 1 p p esc");
         assert!(wide.screen().contains("what it means"), "where they find room they stay: {size:?}");
     }

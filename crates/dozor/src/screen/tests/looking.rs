@@ -4,7 +4,7 @@ use super::{Desk, idle_reading};
 use crate::feed::Delivery;
 use crate::look::clock::Zone;
 use crate::screen::Event;
-use crate::state::Mode;
+use crate::state::data::Mode;
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts::PartId;
 use dozor_core::reading::HostFacts;
@@ -35,7 +35,7 @@ fn freezing_and_stepping_show_what_was() {
     assert_eq!(desk.state.shown(), Some(0));
     desk.press("L");
     assert!(desk.screen().contains("LIVE"));
-    assert_eq!(desk.state.shown(), Some(desk.state.timeline.end() - 1));
+    assert_eq!(desk.state.shown(), Some(desk.state.time().timeline.end() - 1));
     desk.press("space");
     assert!(desk.screen().contains("FROZEN"));
     desk.press("space");
@@ -45,7 +45,7 @@ fn freezing_and_stepping_show_what_was() {
 #[test]
 fn a_replay_plays_at_its_own_pace_and_stops_at_the_end() {
     let mut desk = Desk::at(50, (120, 40));
-    desk.state.mode = Mode::Replay { playing: false, due: None };
+    desk.state.time_mut().mode = Mode::Replay { playing: false, due: None };
     desk.press("<");
     assert!(desk.screen().contains("REPLAY PAUSED"));
     desk.press("space");
@@ -63,7 +63,7 @@ fn a_replay_plays_at_its_own_pace_and_stops_at_the_end() {
     desk.event(Event::Tick);
     desk.seconds += 1;
     desk.event(Event::Tick);
-    assert_eq!(desk.state.mode, Mode::Replay { playing: false, due: None });
+    assert_eq!(desk.state.time().mode, Mode::Replay { playing: false, due: None });
     assert_eq!(desk.press("r"), [], "a recording is not recorded again");
 }
 
@@ -72,25 +72,25 @@ fn a_part_narrows_to_its_users_and_gives_them_back() {
     let mut desk = Desk::at(60, (160, 48));
     let all = {
         desk.press("3");
-        desk.state.table.lines.len()
+        desk.state.rows().table.lines.len()
     };
     desk.press("p p down down");
-    assert_eq!(desk.state.parts.selected, Some(PartId::Mount("/archive".into())));
+    assert_eq!(desk.state.lanes().parts.selected, Some(PartId::Mount("/archive".into())));
     assert!(desk.screen().contains("with files on /archive · 2 of 203"), "{}", desk.screen());
     desk.press("enter down");
-    assert!(desk.state.selected.is_some(), "the arrows are the processes' again");
-    assert_eq!(desk.state.table.lines.len(), 2);
+    assert!(desk.state.selection().selected.is_some(), "the arrows are the processes' again");
+    assert_eq!(desk.state.rows().table.lines.len(), 2);
     desk.press("esc");
-    assert_eq!(desk.state.table.lines.len(), all, "esc gives all back");
+    assert_eq!(desk.state.rows().table.lines.len(), all, "esc gives all back");
     desk.press("p down");
-    assert_eq!(desk.state.parts.selected, Some(PartId::Mount("/".into())), "p goes on where one was");
+    assert_eq!(desk.state.lanes().parts.selected, Some(PartId::Mount("/".into())), "p goes on where one was");
     desk.press("P down");
-    assert!(matches!(&desk.state.parts.selected, Some(PartId::Device(name)) if &**name == "nvme0n1"));
+    assert!(matches!(&desk.state.lanes().parts.selected, Some(PartId::Device(name)) if &**name == "nvme0n1"));
     desk.press("4");
-    assert_eq!(desk.state.parts.selected, None, "another lane has other parts");
+    assert_eq!(desk.state.lanes().parts.selected, None, "another lane has other parts");
     desk.press("p down");
     assert!(desk.screen().contains("all: the kernel does not say which process uses which interface"));
-    assert!(desk.state.table.lines.len() > 200);
+    assert!(desk.state.rows().table.lines.len() > 200);
 }
 
 #[test]
@@ -153,9 +153,9 @@ fn the_strips_show_more_time_and_say_what_a_column_is() {
     let layout = desk.state.layout().expect("a layout");
     desk.mouse(MouseEventKind::ScrollDown, layout.strip_x + 5, layout.lanes[0].1.y);
     assert!(desk.screen().contains("peak of 2 s"), "the wheel over the strips");
-    let axis = desk.state.strips.axis.expect("an axis");
+    let axis = desk.state.lanes().strips.axis.expect("an axis");
     desk.run(1);
-    let next = desk.state.strips.axis.expect("an axis");
+    let next = desk.state.lanes().strips.axis.expect("an axis");
     assert!(next.end == axis.end || (next.end - axis.end) / axis.step >= 4, "the paper moves in jumps");
 }
 
@@ -164,7 +164,7 @@ fn bookmarks_and_actions_are_signs_that_one_can_go_to() {
     let mut desk = Desk::at(50, (120, 40));
     desk.press("b :disk enter");
     desk.press("3 home x enter");
-    let kinds: Vec<MarkKind> = desk.state.signs.iter().map(|sign| sign.kind).collect();
+    let kinds: Vec<MarkKind> = desk.state.time().signs.iter().map(|sign| sign.kind).collect();
     assert_eq!(kinds, [MarkKind::Bookmark, MarkKind::Action]);
     desk.run(5);
     let screen = desk.screen();
@@ -172,7 +172,7 @@ fn bookmarks_and_actions_are_signs_that_one_can_go_to() {
     desk.press("(");
     assert!(desk.screen().contains("done at") && desk.screen().contains("TERM sent to stacker[3820]"));
     desk.press("b esc");
-    assert_eq!(desk.state.signs.len(), 2, "a note that was given up leaves no sign");
+    assert_eq!(desk.state.time().signs.len(), 2, "a note that was given up leaves no sign");
     desk.press("esc < (");
     assert!(desk.screen().contains("no sign or gap before this moment"));
 }
@@ -218,20 +218,19 @@ fn looking_back_survives_that_old_moments_are_thinned() {
     let mut desk = Desk::at(20, (120, 40));
     // More than is kept as it came: the oldest hours become coarser while somebody looks at them.
     let host = Arc::new(HostFacts { cores: 8, ticks_per_second: 100, ..HostFacts::default() });
-    desk.state.timeline = Timeline::live(host);
-    desk.state.cursor = None;
-    desk.state.sample = None;
+    desk.state.time_mut().timeline = Timeline::live(host);
+    desk.state.time_mut().cursor = None;
     for second in 0..100 {
         desk.receive(Arc::new(idle_reading(second)));
     }
     desk.press("< } } } } ]");
-    let looked_at = desk.state.sample.as_ref().expect("a sample").now.wall_ns();
+    let looked_at = desk.state.moment().sample.as_ref().expect("a sample").now.wall_ns();
     for second in 100..7_400 {
         desk.receive(Arc::new(idle_reading(second)));
     }
-    let now = desk.state.sample.as_ref().expect("a sample").now.wall_ns();
+    let now = desk.state.moment().sample.as_ref().expect("a sample").now.wall_ns();
     assert!((now - looked_at).abs() <= 8_000_000_000, "{looked_at} became {now}");
-    assert!(desk.state.timeline.first() > 0, "something was thinned");
+    assert!(desk.state.time().timeline.first() > 0, "something was thinned");
     assert!(desk.screen().contains("mean of 8 s"), "{}", desk.screen());
 }
 
@@ -255,10 +254,10 @@ fn replayed() -> Desk {
     let files = vec![part(10, 400), part(800, 1_100)];
     let (timeline, problems) = Timeline::of_recordings(files);
     assert!(problems.is_empty());
-    desk.state.timeline = timeline;
-    desk.state.mode = Mode::Replay { playing: false, due: None };
+    desk.state.time_mut().timeline = timeline;
+    desk.state.time_mut().mode = Mode::Replay { playing: false, due: None };
     desk.state.values.every = Duration::from_secs(2);
-    desk.state.cursor = Some(0);
+    desk.state.time_mut().cursor = Some(0);
     desk.state.refresh();
     desk.event(Event::Tick);
     desk
@@ -282,33 +281,35 @@ fn a_recording_is_gone_through_by_times_gaps_troubles_and_peaks() {
     desk.press("< ;");
     let shown = desk.state.shown().expect("a sample");
     assert!(
-        shown > 0 && desk.state.timeline.moment(shown).is_some_and(|m| m.severity() >= Severity::Warning)
+        shown > 0
+            && desk.state.time().timeline.moment(shown).is_some_and(|m| m.severity() >= Severity::Warning)
     );
     // The peak of a lane, then of a process, is where no other moment has more.
     desk.press("3 esc !");
     let most = |desk: &Desk, lane: usize| {
-        let numbers = 0..desk.state.timeline.end();
+        let numbers = 0..desk.state.time().timeline.end();
         let values =
-            numbers.filter_map(|number| desk.state.timeline.moment(number)?.point(lane).value.value());
+            numbers.filter_map(|number| desk.state.time().timeline.moment(number)?.point(lane).value.value());
         values.fold(0.0, f64::max)
     };
     let shown = desk.state.shown().expect("a sample");
-    let value = desk.state.timeline.moment(shown).and_then(|moment| moment.point(2).value.value());
+    let value = desk.state.time().timeline.moment(shown).and_then(|moment| moment.point(2).value.value());
     assert_eq!(value, Some(most(&desk, 2)));
     assert!(desk.screen().contains("peak of disk: "), "{}", desk.screen());
     desk.press("/ :stacker enter home !");
-    while desk.state.search.is_some() {
+    while desk.state.time().search.is_some() {
         desk.event(Event::Tick);
     }
     assert!(desk.screen().contains("peak of stacker[3820]: disk "), "{}", desk.screen());
     let shown = desk.state.shown().expect("a sample");
     let disk = |desk: &mut Desk, number: usize| {
-        let sample = desk.state.timeline.sample(number).expect("readable");
+        let sample = desk.state.time_mut().timeline.sample(number).expect("readable");
         let at = sample.now.processes.iter().position(|row| &*row.name == "stacker").expect("it runs");
         dozor_core::catalogue::listed("disk").of(&sample.process(at)).number().unwrap_or(0.0)
     };
     let best = disk(&mut desk, shown);
-    let others = (0..desk.state.timeline.end()).map(|number| disk(&mut desk, number)).fold(0.0, f64::max);
+    let others =
+        (0..desk.state.time().timeline.end()).map(|number| disk(&mut desk, number)).fold(0.0, f64::max);
     assert!(best >= others, "{best} of {others}");
 }
 
@@ -340,7 +341,7 @@ fn the_overview_shows_all_of_it_and_leads_anywhere() {
     assert!(line.contains("╌╌╌") && line.contains('▕') && line.contains('┃'), "{line}");
     let width = desk.state.layout().expect("a layout").strip_width;
     desk.click(x + width - 1, area.y);
-    assert_eq!(desk.state.shown(), Some(desk.state.timeline.end() - 1));
+    assert_eq!(desk.state.shown(), Some(desk.state.time().timeline.end() - 1));
     desk.click(x, area.y);
     assert!(desk.state.shown().is_some_and(|shown| shown < 10));
 }
@@ -373,7 +374,7 @@ fn two_moments_are_compared_most_first() {
 #[test]
 fn times_are_shown_in_the_other_zone_and_back() {
     let mut desk = replayed();
-    desk.state.zone = Zone::named("Asia/Tokyo");
+    desk.state.time_mut().zone = Zone::named("Asia/Tokyo");
     assert!(desk.screen().contains("11:04:10 JST"), "{}", desk.screen());
     desk.press("C");
     assert!(desk.screen().contains("times are in the zone of this machine"));
@@ -384,8 +385,9 @@ fn times_are_shown_in_the_other_zone_and_back() {
 #[test]
 fn a_note_that_lies_just_behind_its_sample_is_passed() {
     let mut desk = replayed();
-    let wall =
-        |desk: &Desk, number: usize| desk.state.timeline.moment(number).map_or(0, |moment| moment.wall_ns);
+    let wall = |desk: &Desk, number: usize| {
+        desk.state.time().timeline.moment(number).map_or(0, |moment| moment.wall_ns)
+    };
     for (number, text) in [(20, "the dome opens"), (40, "the dome closes")] {
         let mark = Mark::new(wall(&desk, number) + 1_000_000, MarkKind::Note, text);
         desk.event(Event::Feed(Delivery::Mark(mark)));

@@ -193,17 +193,17 @@ fn a_hundred_and_twenty_eight_cores_are_a_map_with_the_hot_one_told() {
         desk.press("1");
         insta::assert_snapshot!(format!("map_of_cores_{name}"), desk.screen());
         desk.press("p down");
-        assert_eq!(desk.state.parts.selected, Some(PartId::Core(0)));
+        assert_eq!(desk.state.lanes().parts.selected, Some(PartId::Core(0)));
         desk.press("right right left");
-        assert_eq!(desk.state.parts.selected, Some(PartId::Core(1)));
+        assert_eq!(desk.state.lanes().parts.selected, Some(PartId::Core(1)));
         desk.press("down");
-        let line = desk.state.parts.selected_row().expect("a core") - 1;
+        let line = desk.state.lanes().parts.selected_row().expect("a core") - 1;
         assert!(line > 7, "down goes to the next line of the map, {line} cores on");
         assert!(desk.screen().contains(&format!("last on core {}", line + 1)));
         desk.press("end");
-        assert_eq!(desk.state.parts.selected, Some(PartId::Core(127)));
+        assert_eq!(desk.state.lanes().parts.selected, Some(PartId::Core(127)));
         let layout = desk.state.layout().expect("a layout");
-        let placed = desk.state.parts.placed(layout.parts.expect("its parts"))[0];
+        let placed = desk.state.lanes().parts.placed(layout.parts.expect("its parts"))[0];
         let seen = placed.first..placed.first + usize::from(placed.rows.height) * line;
         assert!(seen.contains(&127), "the chosen core is seen: {seen:?}");
     }

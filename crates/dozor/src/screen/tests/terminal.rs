@@ -38,7 +38,7 @@ fn a_quiet_frame_takes_few_bytes_and_shows_what_was_drawn() {
     let mut desk = Desk::at(5, (160, 48));
     desk.state.theme = Theme::new(Depth::True, false);
     let host = Arc::new(HostFacts { cores: 8, ticks_per_second: 100, ..HostFacts::default() });
-    desk.state.timeline = Timeline::live(host);
+    desk.state.time_mut().timeline = Timeline::live(host);
     let second = Cell::new(0);
     let bytes = bytes_of_frames(&mut desk, 60, |desk| {
         second.set(second.get() + 1);

@@ -81,11 +81,11 @@ impl Choices for Help {
         };
         chapter("Mouse", texts(&MOUSE));
         chapter("Signs", texts(&SIGNS));
-        let host = state.timeline.host();
+        let host = state.time().timeline.host();
         let model = state.values.configured.cpu_label(&host.cpu_model);
         let mut machine =
             vec![(host.name.clone(), format!("{}, {model}, {} cores", host.kernel, host.cores))];
-        if let Some(recording) = &state.recording {
+        if let Some(recording) = &state.session().recording {
             machine.push(("● rec".to_owned(), format!("Recording into {}.", recording.path.display())));
         }
         let machine: Vec<(&str, &str)> = machine.iter().map(|(a, b)| (a.as_str(), b.as_str())).collect();

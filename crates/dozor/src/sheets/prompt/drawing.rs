@@ -86,17 +86,17 @@ fn advice(prompt: &Prompt, state: &State) -> String {
             "no process matches · enter narrows all the same · esc undoes".to_owned()
         }
         Purpose::Narrow(_) => {
-            let undecided = match state.undecided {
+            let undecided = match state.rows().undecided {
                 0 => String::new(),
                 many => format!(", {many} unknown"),
             };
             format!(
                 "{} shown{undecided} · tab completes · ↑ ↓ recall · enter keeps · esc undoes",
-                state.processes_shown
+                state.rows().processes_shown
             )
         }
         Purpose::GoTo(_) => "tab completes · ↑ ↓ recall · enter goes there · esc leaves it".to_owned(),
-        Purpose::Note(wall) => format!("bookmark at {} · enter · esc", state.zone.time(*wall)),
+        Purpose::Note(wall) => format!("bookmark at {} · enter · esc", state.time().zone.time(*wall)),
         Purpose::Time => {
             "02:10 · yesterday 14:00 · 2031-02-14 02:10 · -5m · 10m ago · enter goes there · esc leaves it"
                 .to_owned()

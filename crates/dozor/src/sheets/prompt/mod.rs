@@ -79,18 +79,18 @@ impl Prompt {
 
     /// For an expression to go to.
     pub fn going(state: &State) -> Prompt {
-        Prompt::new(Purpose::GoTo(state.find.clone()), "")
+        Prompt::new(Purpose::GoTo(state.selection().find.clone()), "")
     }
 
     /// For a note at the shown moment, where there is one.
     pub fn note(state: &State) -> Option<Prompt> {
-        let sample = state.sample.as_ref()?;
+        let sample = state.moment().sample.as_ref()?;
         Some(Prompt::new(Purpose::Note(sample.now.wall_ns()), ""))
     }
 
     /// For a time to go to, where there is any.
     pub fn time(state: &State) -> Option<Prompt> {
-        (!state.timeline.is_empty()).then(|| Prompt::new(Purpose::Time, ""))
+        (!state.time().timeline.is_empty()).then(|| Prompt::new(Purpose::Time, ""))
     }
 
     /// For the name of a view, beginning with that of the present one.
@@ -138,7 +138,7 @@ impl Prompt {
         }
         let (text, caret) = (self.line.text(), self.line.caret_bytes());
         self.chosen = None;
-        self.completions = completions(&text, caret, state.sample.as_deref());
+        self.completions = completions(&text, caret, state.moment().sample.as_deref());
         let begun = self.completions.first().is_some_and(|first| !first.replace.is_empty());
         if !begun && !always {
             self.completions.clear();
@@ -179,12 +179,12 @@ impl Prompt {
             let good = state.values.narrowing.expression.clone();
             state.narrow(expression);
             // Half a word often means nobody: the rows stay until the line is done.
-            self.nobody = state.table.lines.is_empty();
+            self.nobody = state.rows().table.lines.is_empty();
             if self.nobody {
                 state.narrow(good);
             }
         } else {
-            state.find = expression;
+            state.look_for(expression);
             state.go_to_match(Way::Here);
         }
     }
@@ -192,7 +192,7 @@ impl Prompt {
     fn give_up(&self, state: &mut State) {
         match &self.purpose {
             Purpose::Narrow(before) => state.narrow(before.clone()),
-            Purpose::GoTo(before) => state.find.clone_from(before),
+            Purpose::GoTo(before) => state.look_for(before.clone()),
             Purpose::Note(_) | Purpose::Time | Purpose::View | Purpose::Columns | Purpose::Setting(_) => {}
         }
     }
@@ -204,7 +204,8 @@ impl Prompt {
             Purpose::Note(wall) => {
                 let text = if text.is_empty() { "without a note".to_owned() } else { text };
                 state.sign(*wall, MarkKind::Bookmark, text);
-                let said = format!("bookmark at {}; ( and ) go from sign to sign", state.zone.time(*wall));
+                let said =
+                    format!("bookmark at {}; ( and ) go from sign to sign", state.time().zone.time(*wall));
                 state.say(Severity::Fine, said);
             }
             Purpose::Time => match state.wall_of(&text) {
