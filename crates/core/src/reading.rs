@@ -16,13 +16,7 @@ use crate::row::Row;
 use crate::rows;
 use crate::text::Text;
 use serde::{Deserialize, Serialize};
-use std::sync::{Arc, LazyLock};
-
-/// The empty text, shared.
-pub fn no_text() -> Text {
-    static EMPTY: LazyLock<Text> = LazyLock::new(|| Text::from(""));
-    EMPTY.clone()
-}
+use std::sync::Arc;
 
 rows! {
     /// The machine as a whole at one instant.

@@ -90,7 +90,7 @@ macro_rules! rows {
         impl Default for $name {
             fn default() -> Self {
                 $name {
-                    $( $text: $crate::reading::no_text(), )*
+                    $( $text: $crate::text::no_text(), )*
                     $( $field: $crate::known::Raw::ABSENT, )*
                 }
             }

@@ -4,7 +4,7 @@
 //! that takes no room without belonging to the one before it; it is valid UTF-8. Cleaning is idempotent, so
 //! text from a recording may be cleaned again without harm.
 
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock};
 
 /// Shared text, cheap to keep in many readings.
 pub type Text = Arc<str>;
@@ -93,6 +93,12 @@ fn edits(a: &str, b: &str) -> usize {
         rows.push(row);
     }
     rows[a.len()][b.len()]
+}
+
+/// The empty text, shared.
+pub fn no_text() -> Text {
+    static EMPTY: LazyLock<Text> = LazyLock::new(|| Text::from(""));
+    EMPTY.clone()
 }
 
 #[cfg(test)]

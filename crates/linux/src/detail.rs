@@ -345,11 +345,14 @@ mod tests {
         let found = (0..1000).find_map(|_| {
             std::thread::sleep(std::time::Duration::from_millis(1));
             let threads = own().threads().value().expect("our own threads");
-            threads
-                .into_iter()
-                .find(|thread| &*thread.name == "dozor-test" && state_word(thread.state) == Some("sleeping"))
+            // Its time is counted when it goes to sleep, a moment after the state says so.
+            threads.into_iter().find(|thread| {
+                let (sleeps, ran) =
+                    (state_word(thread.state) == Some("sleeping"), thread.run_ns.value() > Some(0));
+                &*thread.name == "dozor-test" && sleeps && ran
+            })
         });
-        assert!(found.expect("the thread").run_ns.value() > Some(0));
+        assert!(found.is_some(), "the thread, asleep, with its CPU time");
         drop(stop);
         let _ = thread.join().expect("its end");
     }

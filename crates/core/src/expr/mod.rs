@@ -22,17 +22,13 @@ pub use contains::Contains;
 pub use error::ExpressionError;
 pub use eval::Bound;
 pub use lexer::Compare;
+pub use parser::{DEEPEST, LONGEST};
 pub use quantity::{Instant, amount, instant};
 pub use tree::{Comparison, Condition, Node, Place, Value, quote};
 
 use crate::catalogue::Metric;
 use crate::wanted::Wanted;
 use check::Test;
-
-/// Longest expression, in bytes.
-pub const LONGEST: usize = 2000;
-/// Deepest nesting of brackets and negations.
-pub const DEEPEST: usize = 50;
 
 /// An expression that was understood.
 #[derive(Clone, Debug)]

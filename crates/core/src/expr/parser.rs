@@ -2,9 +2,14 @@
 
 use super::error::ExpressionError;
 use super::lexer::{Compare, Placed, Token, tokens};
+use super::quantity;
 use super::tree::{Comparison, Condition, JOINING, Node, Place, Value};
-use super::{DEEPEST, LONGEST, quantity};
 use std::ops::Range;
+
+/// Longest expression, in bytes.
+pub const LONGEST: usize = 2000;
+/// Deepest nesting of brackets and negations.
+pub const DEEPEST: usize = 50;
 
 type Result<T> = std::result::Result<T, ExpressionError>;
 

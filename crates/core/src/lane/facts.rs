@@ -1,6 +1,6 @@
 //! What the strips draw and the two short facts beside each of them.
 
-use super::Point;
+use super::point::Point;
 use super::severity::{
     MEMORY, NETWORK, Severity, disk_severity, errors_severity, fan_severity, protocols, remote_severity,
     temperature_severity,

@@ -1,12 +1,14 @@
 //! The five lanes: what each resource says in one number, in two facts and in one severity.
 
 mod facts;
+mod point;
 mod sentences;
 mod severity;
 
 pub use facts::run_queue;
+pub use point::Point;
+pub(crate) use sentences::stayed;
 pub use sentences::{MainUser, main_user, sentences};
-pub(crate) use sentences::{stayed, unseen};
 pub use severity::{
     RESENT, Severity, UNDELIVERED, battery_severity, disk_severity, fan_severity, filesystem_severity,
     group_severity, interface_severity, remote_severity, temperature_severity,
@@ -35,17 +37,6 @@ pub enum Lane {
     Network,
     /// Temperatures.
     Heat,
-}
-
-/// What a strip draws for one sample.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Point {
-    /// Percent for cpu, memory and disk; bytes per second for network; °C for heat.
-    pub value: Known<f64>,
-    /// The value that fills the lane; absent where none is known (a link without a speed).
-    pub full: Known<f64>,
-    /// How bad it is.
-    pub severity: Severity,
 }
 
 impl Lane {

@@ -3,12 +3,12 @@
 use super::facts::{bad_fan, disks_severity, hung_filesystem, reads_more, share_of_link};
 use super::severity::{NETWORK, filesystem_severity, group_severity, remote_severity};
 use super::{Lane, Severity};
-use crate::aside::{UNNAMED, is_gathered, out_of_sight};
+use crate::aside::{UNNAMED, is_gathered, out_of_sight, unseen};
 use crate::catalogue::{Metric, Value, core_busy, cpu_busy, listed, remote_time, sent_again, unaccounted};
 use crate::known::Known;
 use crate::limits;
 use crate::rank::{Everybody, Listed};
-use crate::reading::{EndedRow, ProcessRow, RemoteRow};
+use crate::reading::{ProcessRow, RemoteRow};
 use crate::row::Row as _;
 use crate::sample::Sample;
 use crate::text::Text;
@@ -222,21 +222,6 @@ fn hot_core(sample: &Sample) -> Option<(Severity, Lane, String)> {
 pub(crate) fn stayed(sample: &Sample, at: usize) -> bool {
     let view = sample.process(at);
     view.before.is_none_or(|before| before.core == view.now.core)
-}
-
-/// Programs that came and went between two readings, by name, those with most CPU time first.
-pub(crate) fn unseen(sample: &Sample) -> Vec<(Text, Vec<&EndedRow>, f64)> {
-    let mut by_name: HashMap<&Text, (Vec<&EndedRow>, f64)> = HashMap::new();
-    for row in sample.now.ended.iter().filter(|row| row.seen.value() == Some(0)) {
-        let entry = by_name.entry(&row.name).or_default();
-        entry.0.push(row);
-        entry.1 += [row.user, row.system].iter().filter_map(|us| us.value()).sum::<i64>() as f64 / 1e6;
-    }
-    let mut all: Vec<_> = by_name.into_iter().map(|(name, (rows, cpu))| (name.clone(), rows, cpu)).collect();
-    all.sort_by(|a, b| {
-        b.2.total_cmp(&a.2).then_with(|| b.1.len().cmp(&a.1.len())).then_with(|| a.0.cmp(&b.0))
-    });
-    all
 }
 
 /// CPU time that goes to processes too short to be seen.

@@ -1,7 +1,7 @@
 //! Processors: cores, classes of time, interrupts by source and core.
 
 use super::groups::of_cpu;
-use super::{Column, Look, NEVER, PartId, Section, Shape, figures};
+use super::section::{Column, Look, NEVER, PartId, Section, Shape, figures};
 use crate::catalogue::{Unit, Value, core_busy, core_share, core_temperature, listed};
 use crate::known::Raw;
 use crate::lane::Severity;

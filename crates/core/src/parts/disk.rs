@@ -1,6 +1,6 @@
 //! Disks: devices with their partitions, and file systems.
 
-use super::{Column, Look, PartId, Section, figures};
+use super::section::{Column, Look, NEVER, PartId, Section, figures};
 use crate::catalogue::{Unit, Value};
 use crate::lane::{disk_severity, filesystem_severity, remote_severity};
 use crate::reading::FilesystemRow;
@@ -142,7 +142,7 @@ fn stalls(sample: &Sample) -> Section {
             ("pressure.io.full", "pressure: all wait", [10.0, 30.0, 60.0]),
             ("tasks.blocked", "tasks blocked", [1.0, 8.0, 64.0]),
             ("cpu.iowait", "cores idle for that", [20.0, 40.0, f64::INFINITY]),
-            ("mem.dirty", "waits to be written", super::NEVER),
+            ("mem.dirty", "waits to be written", NEVER),
         ],
     )
 }

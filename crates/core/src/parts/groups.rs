@@ -1,6 +1,6 @@
 //! Control groups that limit something: how near they are to it.
 
-use super::{Look, PartId, Section};
+use super::section::{Look, PartId, Section};
 use crate::lane::group_severity;
 use crate::reading::GroupRow;
 use crate::sample::Sample;

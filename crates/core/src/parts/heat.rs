@@ -1,6 +1,6 @@
 //! Heat: sensors against their own limits, fans, power, batteries, graphics processors, throttling.
 
-use super::{Column, Look, PartId, PartRow, Section};
+use super::section::{Column, Look, PartId, PartRow, Section};
 use crate::catalogue::{Unit, Value};
 use crate::known::Known;
 use crate::lane::{Severity, battery_severity, fan_severity, temperature_severity};

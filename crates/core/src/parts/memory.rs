@@ -1,7 +1,7 @@
 //! Memory: what it is used for, and whether it is short.
 
 use super::groups::of_memory;
-use super::{Column, Look, NEVER, PartId, Section, Shape, figures, meaning};
+use super::section::{Column, Look, NEVER, PartId, Section, Shape, figures, meaning};
 use crate::catalogue::{Unit, Value};
 use crate::known::{Known, Raw};
 use crate::sample::Sample;

@@ -1,7 +1,8 @@
 //! Network: interfaces, the addresses on the other side, connections, and what no process owns.
 
+use super::peers;
 use super::peers::{address, connection_rates};
-use super::{Column, Look, PartId, Section, figures, peers};
+use super::section::{Column, Look, NEVER, PartId, Section, figures};
 use crate::catalogue::{Unit, Value};
 use crate::known::{Known, Raw};
 use crate::lane::{RESENT, Severity, UNDELIVERED, interface_severity};
@@ -218,8 +219,8 @@ fn protocols(sample: &Sample) -> Section {
         sample,
         &[
             ("tcp.retransmits", "TCP: sent again", RESENT),
-            ("udp.in", "UDP datagrams in", super::NEVER),
-            ("udp.out", "UDP datagrams out", super::NEVER),
+            ("udp.in", "UDP datagrams in", NEVER),
+            ("udp.out", "UDP datagrams out", NEVER),
             ("udp.errors", "UDP: not delivered", UNDELIVERED),
         ],
     )

@@ -1,9 +1,9 @@
 //! Which processes use a part, where the kernel tells.
 
-use super::PartId;
 use super::cpu::main_core;
 use super::disk::mounts_of;
 use super::peers::address;
+use super::section::PartId;
 use crate::catalogue::{Metric, Value, listed};
 use crate::known::Raw;
 use crate::reading::{ProcessRow, mount_word};

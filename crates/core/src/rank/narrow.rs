@@ -59,7 +59,7 @@ pub struct Narrowing {
 impl Default for Narrowing {
     fn default() -> Narrowing {
         Narrowing {
-            me: crate::reading::no_text(),
+            me: crate::text::no_text(),
             expression: None,
             whose: Whose::Everyone,
             active: false,

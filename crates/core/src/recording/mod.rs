@@ -12,9 +12,11 @@ mod mapping;
 mod marks;
 mod numbers;
 mod packing;
+mod payload;
 mod reader;
 mod row_wise;
 mod scanner;
+mod schema;
 mod survey;
 mod writer;
 

@@ -3,7 +3,7 @@
 //! Everything here takes untrusted input: a hostile file gives an error or a gap, never a panic and never
 //! unbounded memory.
 
-use super::codec::{Bytes, DecodeError, Read as Texts};
+use super::codec::{DecodeError, Read as Texts};
 use super::format::{
     FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, LEAST_WORK, MAGIC, MOST_BYTES, PartKind, ROW_WORK,
     VERSION, WORK_PER_BYTE,
@@ -13,8 +13,9 @@ use super::mapping::Columns;
 use super::marks::{Mark, MarkKind};
 use super::numbers::In;
 use super::packing::Unpacker;
+use super::payload::apart;
 use super::scanner::{Found, Scanner};
-use super::writer::{Group, Head};
+use super::schema::{Group, Head};
 use crate::reading::all_parts;
 #[allow(clippy::wildcard_imports, reason = "all row types, as the list of parts names them")]
 use crate::reading::*;
@@ -232,13 +233,6 @@ impl Part {
         unpacked.map_err(|_| DecodeError::Packing)?;
         Ok((In::new(&self.payload, bits), &mut self.texts))
     }
-}
-
-/// The compressed bytes of a payload, and the bits behind them.
-pub(super) fn apart(payload: &[u8]) -> Result<(&[u8], &[u8]), DecodeError> {
-    let mut bytes = Bytes(payload);
-    let length = usize::try_from(bytes.varint()?).map_err(|_| DecodeError::TooLarge)?;
-    Ok((bytes.take(length)?, bytes.0))
 }
 
 /// The tables as they stand after the frames read so far.

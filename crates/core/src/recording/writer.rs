@@ -1,90 +1,21 @@
 //! Readings into frames.
 
-use super::codec::{Written, put_varint};
+use super::codec::Written;
 use super::columnar::put_table;
 use super::format::{ENOUGH_TEXT, KEY_EVERY, Kind, header, put_frame};
 use super::index::{self, IndexRow, PeakRow, Peaks};
 use super::marks::{Mark, MarkKind};
 use super::numbers::Out;
 use super::packing::{Effort, Packer};
+use super::payload::together;
+use super::schema::{Group, Head, group};
 use crate::reading::all_parts;
 #[allow(clippy::wildcard_imports, reason = "all row types, as the list of parts names them")]
 use crate::reading::*;
-use crate::row::Row;
 use crate::sample::Sample;
-use serde::{Deserialize, Serialize};
 use std::io;
 use std::sync::Arc;
 use std::time::Duration;
-
-/// The head frame: whose recording it is and what its columns mean.
-#[derive(Serialize, Deserialize)]
-pub struct Head {
-    /// The program that wrote it.
-    #[serde(default)]
-    pub program: String,
-    /// Nominal time between readings in seconds, where there is one.
-    #[serde(default)]
-    pub every: Option<f64>,
-    /// Whose recording it is.
-    pub host: HostFacts,
-    /// The tables of a reading in the order of their frames.
-    pub groups: Vec<Group>,
-}
-
-/// Columns of one kind of row.
-#[derive(Serialize, Deserialize)]
-pub struct Group {
-    /// Name of the group.
-    pub name: String,
-    /// The frame that holds its table: `system`, `process` or `index`.
-    pub part: String,
-    /// Its texts.
-    pub texts: Vec<Column>,
-    /// Its numbers.
-    pub fields: Vec<Column>,
-}
-
-/// One column.
-#[derive(Serialize, Deserialize)]
-pub struct Column {
-    /// Its name.
-    pub name: String,
-    /// Unit of a number.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
-    pub unit: String,
-    /// `counter`, `level` or `label`.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
-    pub kind: String,
-    /// What it means.
-    #[serde(default)]
-    pub help: String,
-}
-
-fn group<R: Row>(part: &str) -> Group {
-    Group {
-        name: R::GROUP.to_owned(),
-        part: part.to_owned(),
-        texts: R::TEXTS
-            .iter()
-            .map(|field| Column {
-                name: field.name.to_owned(),
-                unit: String::new(),
-                kind: String::new(),
-                help: field.help.trim().to_owned(),
-            })
-            .collect(),
-        fields: R::FIELDS
-            .iter()
-            .map(|field| Column {
-                name: field.name.to_owned(),
-                unit: field.unit.to_owned(),
-                kind: field.kind.word().to_owned(),
-                help: field.help.trim().to_owned(),
-            })
-            .collect(),
-    }
-}
 
 macro_rules! declare_tables {
     (
@@ -168,14 +99,6 @@ impl Part {
         put_frame(kind, &self.payload, out);
         Ok(())
     }
-}
-
-/// A payload of compressed bytes and the bits behind them.
-pub(super) fn together(packed: &[u8], bits: &[u8], out: &mut Vec<u8>) {
-    out.clear();
-    put_varint(packed.len() as u128, out);
-    out.extend_from_slice(packed);
-    out.extend_from_slice(bits);
 }
 
 /// Turns readings into frames, each as the difference from the one before, with a key frame now and then.

@@ -1,6 +1,6 @@
 //! `dozor access`: what cannot be read here, and what would allow it.
 
-use super::KernelFiles;
+use super::options::KernelFiles;
 use anyhow::Result;
 use clap::Args;
 use dozor_linux::access::{Finding, Standing, report};

@@ -1,6 +1,6 @@
 //! Cells of CSV (RFC 4180).
 
-use super::Misuse;
+use super::options::Misuse;
 use clap::Args;
 use dozor_core::catalogue::Value;
 

@@ -1,6 +1,6 @@
 //! `dozor compare`: two moments or spans, of one recording or of two: what differs, most first.
 
-use super::Misuse;
+use super::options::Misuse;
 use super::query::{at_time, standpoint};
 use super::snapshot::json_value;
 use crate::comparison::{cells, changes, label, presence_words, span, who};

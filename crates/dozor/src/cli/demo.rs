@@ -1,6 +1,8 @@
 //! `dozor demo`: the simulated observatory.
 
-use super::{Look, Pids, interval, need_terminal, plain_theme, problem, show};
+use super::options::{Look, Pids, interval, need_terminal};
+use super::problem;
+use super::show::{plain_theme, show};
 use crate::feed;
 use crate::machine::{self, lock};
 use crate::recorder::Recorder;
@@ -23,7 +25,7 @@ pub struct Demo {
     #[arg(long, value_name = "DURATION", default_value = "1s", value_parser = interval)]
     every: Duration,
     /// Begin so far into the story; what happened before is there to look at
-    #[arg(long, value_name = "DURATION", value_parser = super::duration)]
+    #[arg(long, value_name = "DURATION", value_parser = super::options::duration)]
     after: Option<Duration>,
     /// Another number gives another night
     #[arg(long, value_name = "NUMBER", default_value_t = 1)]
@@ -35,7 +37,7 @@ pub struct Demo {
     #[arg(long, value_name = "FILE", requires = "length")]
     record: Option<PathBuf>,
     /// With --record: so much of the night
-    #[arg(long = "for", value_name = "DURATION", value_parser = super::duration, requires = "record")]
+    #[arg(long = "for", value_name = "DURATION", value_parser = super::options::duration, requires = "record")]
     length: Option<Duration>,
     #[command(flatten)]
     pids: Pids,
@@ -107,7 +109,7 @@ impl Demo {
         }
         let after = self.after.unwrap_or_default();
         if after + self.length.unwrap_or_default() > LONGEST {
-            return Err(super::Misuse("the night has 4 hours only".to_owned()).into());
+            return Err(super::options::Misuse("the night has 4 hours only".to_owned()).into());
         }
         if let (Some(path), Some(length)) = (&self.record, self.length) {
             return self.record(path, after, length);

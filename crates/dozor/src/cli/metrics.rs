@@ -44,9 +44,10 @@ impl Metrics {
         if found.is_empty() {
             let near = nearest(&word, all().map(|(_, metric)| metric.alias));
             let near = near.map(|near| format!("; did you mean {near}?")).unwrap_or_default();
-            return Err(
-                super::Misuse(format!("no metric has '{word}' in its name or explanation{near}")).into()
-            );
+            return Err(super::options::Misuse(format!(
+                "no metric has '{word}' in its name or explanation{near}"
+            ))
+            .into());
         }
         let mut out = io::BufWriter::new(io::stdout().lock());
         if self.format == Format::Json {

@@ -1,6 +1,6 @@
 //! `dozor note`: a note at a moment of a recording that is finished.
 
-use super::Misuse;
+use super::options::Misuse;
 use super::query::standpoint;
 use crate::look::clock::Zone;
 use crate::recorder::add_mark;

@@ -8,12 +8,12 @@ use std::io::{self, Write as _};
 use std::process::ExitCode;
 
 /// Prints help and version where they were asked for, else one line on what is wrong.
-pub fn report(error: &clap::Error) -> ExitCode {
+pub fn report(error: &clap::Error, commands: &[String]) -> ExitCode {
     if matches!(error.kind(), ErrorKind::DisplayHelp | ErrorKind::DisplayVersion) {
         let _ = error.print();
         return ExitCode::SUCCESS;
     }
-    say(&sentence(error));
+    say(&sentence(error, commands));
     // The place in a wrong expression is shown below it.
     let source = std::error::Error::source(error).and_then(|source| source.downcast_ref::<ExpressionError>());
     if let Some(wrong) = source.filter(|wrong| !wrong.text.trim().is_empty()) {
@@ -45,7 +45,7 @@ fn first_suggestion(error: &clap::Error, kind: ContextKind) -> Option<String> {
     }
 }
 
-fn sentence(error: &clap::Error) -> String {
+fn sentence(error: &clap::Error, commands: &[String]) -> String {
     let argument =
         context(error, ContextKind::InvalidArg).map(|text| clean(text.as_bytes())).unwrap_or_default();
     let value =
@@ -77,7 +77,6 @@ fn sentence(error: &clap::Error) -> String {
         ErrorKind::ValueValidation if argument.starts_with("[PID]") => {
             let first = std::env::args().nth(1).is_some_and(|first| first == value);
             if first && value.starts_with(char::is_alphabetic) {
-                let commands = super::commands();
                 let near = nearest(&value, commands.iter().map(String::as_str));
                 let near =
                     near.map_or("; see dozor --help".to_owned(), |near| format!("; did you mean {near}?"));

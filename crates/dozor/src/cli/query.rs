@@ -1,8 +1,8 @@
 //! `dozor query`: values of a recording over time, their extremes, and when a condition held.
 
 use super::cells::Cells;
+use super::options::{Misuse, duration};
 use super::snapshot::json_value;
-use super::{Misuse, duration};
 use crate::look::clock::Zone;
 use crate::recordings::{self, Opened};
 use anyhow::Context as _;

@@ -1,6 +1,7 @@
 //! `dozor record`: readings into a recording, without a screen.
 
-use super::{KernelFiles, Misuse, Whom, duration, interval, positive, problem};
+use super::options::{KernelFiles, Misuse, Whom, duration, interval, positive};
+use super::problem;
 use crate::recorder::{Bounds, RecordError, Recorder, SMALLEST_LIMIT, Written};
 use clap::Args;
 use dozor_core::catalogue::{self, Metric, Unit};

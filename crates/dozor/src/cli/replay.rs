@@ -1,7 +1,8 @@
 //! `dozor replay`: recordings on the same screen.
 
+use super::options::{Look, Misuse, Pids, need_terminal};
 use super::query::standpoint;
-use super::{Look, Misuse, Pids, need_terminal, plain_theme, show};
+use super::show::{plain_theme, show};
 use crate::feed;
 use crate::machine::Machine;
 use crate::recorder::Notes;
@@ -32,7 +33,7 @@ pub struct Replay {
     #[arg(long, value_name = "NUMBER", value_parser = speed)]
     speed: Option<f64>,
     /// Only this process; may be given several times
-    #[arg(long = "pid", value_name = "PID", value_parser = super::pid)]
+    #[arg(long = "pid", value_name = "PID", value_parser = super::options::pid)]
     pids: Vec<i64>,
     /// With the PIDs: also all that descend from them
     #[arg(long, requires = "pids")]

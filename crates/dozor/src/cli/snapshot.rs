@@ -1,7 +1,7 @@
 //! `dozor snapshot`: samples as text or for other programs.
 
 use super::cells::Cells;
-use super::{KernelFiles, Misuse, Whom, columns, interval, order, positive};
+use super::options::{KernelFiles, Misuse, Whom, columns, interval, order, positive};
 use crate::look::clock::Zone;
 use crate::look::columns::{ColumnSet, What};
 use clap::{Args, ValueEnum};

@@ -1,6 +1,7 @@
 //! `dozor` and `dozor watch`: this machine, live.
 
-use super::{KernelFiles, Look, Pids, duration, interval, need_terminal, plain_theme, show};
+use super::options::{KernelFiles, Look, Pids, duration, interval, need_terminal};
+use super::show::{plain_theme, show};
 use crate::feed;
 use crate::machine::Machine;
 use crate::recorder::{Notes, segment_begin};

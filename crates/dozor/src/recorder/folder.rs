@@ -1,7 +1,7 @@
 //! A folder of segments, each a recording of its own: the oldest go when there are too many or they are too old.
 
+use super::error::{RecordError, failed};
 use super::sink::Sink;
-use super::{RecordError, failed};
 use crate::look::clock::Zone;
 use dozor_core::sample::Gap;
 use dozor_core::units::NANOS;

@@ -5,69 +5,29 @@
 //! crash of the whole machine loses about so much. What cannot be written is counted and leaves a gap; trying goes on
 //! with each reading.
 
+mod error;
 mod folder;
 mod notes;
 mod sink;
 #[cfg(test)]
 mod tests;
 
+pub use error::RecordError;
 pub use folder::{Bounds, SMALLEST_LIMIT, in_file_name, segment_begin};
 pub use notes::{Notes, add as add_mark};
 
 use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::recording::{Mark, MarkKind, Writer};
 use dozor_core::sample::gap_between;
-use dozor_core::text::without_number;
 use dozor_core::timeline::Timeline;
 use dozor_core::units::long_bytes;
 use dozor_linux::files;
+use error::failed;
 use folder::Folder;
 use sink::Sink;
-use std::io::{self, ErrorKind};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
-
-/// What was written is made safe on the disk so often.
-pub const SAFE_EVERY: Duration = Duration::from_secs(60);
-
-/// Why a recording cannot be begun or goes no further; the file is named.
-#[derive(Debug, thiserror::Error)]
-pub enum RecordError {
-    /// The file is there and holds something.
-    #[error("{} is there already; choose another name, or remove it first", .0.display())]
-    Exists(PathBuf),
-    /// The path is a folder where a file is meant.
-    #[error("{} is a folder, not a file", .0.display())]
-    Folder(PathBuf),
-    /// Another recorder writes there.
-    #[error("{}: another recorder writes here{}", folder.display(), pid.map_or(String::new(), |pid| format!(" (PID {pid})")))]
-    Taken {
-        /// The folder or file.
-        folder: PathBuf,
-        /// Who it is, where that is known.
-        pid: Option<i64>,
-    },
-    /// Whoever reads the pipe has gone; no failure.
-    #[error("nobody reads the recording any more")]
-    PipeClosed,
-    /// The end of a recording may not be on the disk.
-    #[error("{account}; not all of it may be on the disk: {}", without_number(error))]
-    NotSafe {
-        /// What was written and what was lost.
-        account: String,
-        /// What the system said.
-        error: io::Error,
-    },
-    /// Anything else the system says.
-    #[error("{}: {}", path.display(), without_number(error))]
-    Io {
-        /// The file.
-        path: PathBuf,
-        /// What the system said.
-        error: io::Error,
-    },
-}
 
 /// What became of a reading.
 #[derive(Debug, PartialEq, Eq)]
@@ -354,14 +314,5 @@ impl Recorder {
         };
         let bytes = long_bytes(self.bytes as f64);
         format!("{readings}, {bytes} in {}{files}{lost}", self.path().display())
-    }
-}
-
-/// An error of the system at a path.
-fn failed(path: &Path, error: io::Error) -> RecordError {
-    match error.kind() {
-        ErrorKind::BrokenPipe => RecordError::PipeClosed,
-        ErrorKind::IsADirectory => RecordError::Folder(path.to_owned()),
-        _ => RecordError::Io { path: path.to_owned(), error },
     }
 }

@@ -1,6 +1,6 @@
 //! Marks for recordings that somebody else writes, or that are finished.
 
-use super::{RecordError, failed};
+use super::error::{RecordError, failed};
 use dozor_core::reading::HostFacts;
 use dozor_core::recording::{Mark, StreamReader, Writer, mark_frame};
 use dozor_linux::files;

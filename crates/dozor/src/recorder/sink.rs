@@ -1,6 +1,6 @@
 //! One file or pipe that a recording is written into.
 
-use super::{RecordError, SAFE_EVERY, failed};
+use super::error::{RecordError, SAFE_EVERY, failed};
 use dozor_linux::files;
 use rustix::fs::{FlockOperation, flock};
 use std::fs::{File, Permissions};

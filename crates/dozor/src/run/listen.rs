@@ -1,6 +1,6 @@
 //! Threads that listen: to the terminal, to its end, to signals.
 
-use super::Incoming;
+use super::incoming::Incoming;
 use crate::screen::Event;
 use ratatui::crossterm::event::{
     self as terminal_event, Event as TerminalEvent, KeyEventKind, MouseEventKind,

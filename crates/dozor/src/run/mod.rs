@@ -2,9 +2,12 @@
 //! and draws.
 
 pub mod frugal;
+mod incoming;
 mod listen;
 mod recording;
 pub mod terminal;
+
+pub use incoming::Incoming;
 
 use crate::feed::{Delivery, Order};
 use crate::machine::Machine;
@@ -23,28 +26,6 @@ use signal_hook::consts::{SIGHUP, SIGTSTP};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender};
 use std::time::{Duration, Instant};
 use terminal::{Console, restore};
-
-/// What the other threads send.
-pub enum Incoming {
-    /// Something that the state must know.
-    Event(Event),
-    /// Somebody asked this process to end.
-    Stop(i32),
-    /// Somebody asked this process to go to the background.
-    Suspend,
-    /// It came back to the foreground.
-    Continued,
-    /// The terminal has another size.
-    Resized,
-    /// The terminal cannot be read any more.
-    TerminalGone,
-}
-
-impl From<Delivery> for Incoming {
-    fn from(delivery: Delivery) -> Incoming {
-        Incoming::Event(Event::Feed(delivery))
-    }
-}
 
 /// What the screen is connected to.
 pub struct Connections {

@@ -3,7 +3,7 @@
 use super::Screen;
 use crate::look::action::{Action, entry_of};
 use crate::panes::hints::now_word;
-use crate::settings::Origin;
+use crate::settings::configured::Origin;
 use crate::settings::table::{setting, theme_names};
 use crate::sheets::act::ActSheet;
 use crate::sheets::columns::ColumnsSheet;

@@ -1,10 +1,12 @@
 //! The file of settings: `dozor/settings.toml` in the folder for settings (XDG Base Directory Specification). A change from
 //! the screen leaves everything else in it as it is, comments too.
 
+use super::configured::{Configured, Origin};
 use super::table::{SETTINGS, setting};
+use super::themes;
 use super::values::Values;
 use super::view::{FIELDS, View};
-use super::{Configured, Origin, themes, toml_line, unknown};
+use super::words::{lane_by_name, lane_name, toml_line, unknown};
 use crate::look::columns::ColumnSet;
 use crate::look::keymap::KeyMap;
 use dozor_core::text::{clean, without_number};
@@ -22,8 +24,6 @@ pub fn from_home(path: &Path) -> String {
 
 /// Tables of the file.
 const TABLES: [&str; 3] = ["columns", "views", "keys"];
-/// Largest file that is read, in bytes.
-const LARGEST: u64 = 1 << 20;
 
 /// Where files are.
 #[derive(Clone, Debug, Default)]
@@ -59,7 +59,7 @@ impl Places {
 
 /// Reads a small file; nothing where it is not there.
 pub(super) fn read(path: &Path) -> Result<Option<String>, String> {
-    files::read_text(path, LARGEST)
+    files::read_text(path, super::LARGEST)
 }
 
 /// Writes a file as a whole: a crash leaves the old one or the new one.
@@ -173,9 +173,9 @@ fn read_columns(values: &mut Values, sets: &Item, text: &str, problems: &mut Vec
         let parsed = plain(item).ok_or_else(|| "it is a text".to_owned());
         match parsed.and_then(|value| ColumnSet::parse(&value).map_err(|error| error.to_string())) {
             // A set with the name of a lane is that lane's own.
-            Ok(set) => match super::lane_by_name(name) {
+            Ok(set) => match lane_by_name(name) {
                 Ok(lane) => {
-                    values.configured.lane_columns.insert(super::lane_name(lane), set.to_string());
+                    values.configured.lane_columns.insert(lane_name(lane), set.to_string());
                     values.column_sets.insert(lane, set);
                 }
                 Err(_) => drop(values.configured.column_sets.insert(name.to_owned(), set.to_string())),
@@ -356,7 +356,7 @@ mod tests {
         assert!(
             changed("percent = \n", &Change::Setting("units", None)).expect_err("broken").contains("line 1")
         );
-        let view = View::of(&again, "as it is now");
+        let view = again.view_called("as it is now");
         let with = change("", Change::View(Box::new(view.clone())));
         let mut other = values();
         apply(&mut other, &with);

@@ -1,10 +1,11 @@
 //! How the screen was left: `dozor/state.toml` in the folder for state. Each kind of screen (this machine, the demo, a
 //! replay) is remembered on its own.
 
+use super::configured::Origin;
 use super::file::{Places, read, write};
 use super::table::{SETTINGS, Setting};
 use super::values::Values;
-use super::{Origin, lane_by_name, lane_name};
+use super::words::{lane_by_name, lane_name};
 use crate::look::arrangement::Arrangement;
 use crate::look::columns::ColumnSet;
 use dozor_core::lane::Lane;

@@ -2,7 +2,7 @@
 //! table.
 
 use super::values::{CommandForm, Values};
-use super::{lane_by_name, switch, unknown, word};
+use super::words::{lane_by_name, switch, unknown, word};
 use crate::look::symbols::Symbols;
 use crate::look::theme::Depth;
 use clap::ValueEnum as _;
@@ -193,7 +193,7 @@ pub static SETTINGS: &[Setting] = &[
         get: |s| s.configured.first_view.clone(),
         set: |s, text| {
             let found = s.configured.views.iter().find(|view| view.name == text).cloned();
-            if let Some(view) = found { view.apply(s) } else if !text.is_empty() {
+            if let Some(view) = found { s.show(&view) } else if !text.is_empty() {
                 return Err(unknown("no view is called", text, s.configured.views.iter().map(|view| view.name.as_str())));
             }
             text.clone_into(&mut s.configured.first_view);

@@ -1,6 +1,7 @@
 //! The values of everything that can be set, and of what is kept when the screen is left.
 
-use super::Configured;
+use super::configured::Configured;
+use super::view::View;
 use crate::look::arrangement::Arrangement;
 use crate::look::columns::ColumnSet;
 use crate::look::keymap::KeyMap;
@@ -112,6 +113,41 @@ impl Values {
     pub fn look_at(&mut self, lane: Option<Lane>) {
         self.lane = lane;
         self.order = usual_order(lane);
+    }
+
+    /// What is shown now, under a name.
+    pub fn view_called(&self, name: &str) -> View {
+        let shown = self.lanes.shown(None);
+        let folded = Lane::ALL.into_iter().filter(|lane| self.lanes.is_folded(*lane)).collect();
+        View {
+            name: name.to_owned(),
+            shipped: false,
+            lane: self.lane,
+            lanes: (shown != Lane::ALL).then_some(shown),
+            folded,
+            columns: self.column_sets.get(&self.lane).cloned(),
+            order: Some(self.order),
+            narrow: self.narrowing.expression.clone(),
+            whose: self.narrowing.whose,
+            active: self.narrowing.active,
+            arrange: self.arrange,
+        }
+    }
+
+    /// Sets what a view says.
+    pub fn show(&mut self, view: &View) {
+        self.look_at(view.lane);
+        self.lanes = Arrangement::of(view.lanes.as_deref().unwrap_or(&Lane::ALL), &view.folded);
+        match &view.columns {
+            Some(columns) => drop(self.column_sets.insert(view.lane, columns.clone())),
+            None => drop(self.column_sets.remove(&view.lane)),
+        }
+        self.order = view.order.unwrap_or(self.order);
+        self.narrowing = self.narrowing.cleared();
+        self.narrowing.expression.clone_from(&view.narrow);
+        (self.narrowing.whose, self.narrowing.active) = (view.whose, view.active);
+        self.arrange = view.arrange;
+        self.view = Some(view.name.clone());
     }
 
     /// Columns of the chosen lane, or of the overview.

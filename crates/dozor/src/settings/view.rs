@@ -1,8 +1,6 @@
 //! Saved views: all that one looks at, under a name.
 
-use super::lane_by_name;
-use super::values::Values;
-use crate::look::arrangement::Arrangement;
+use super::words::{lane_by_name, switch, unknown, word};
 use crate::look::columns::ColumnSet;
 use dozor_core::expr::Expression;
 use dozor_core::lane::Lane;
@@ -56,10 +54,10 @@ impl View {
             "order" => self.order = Some(Order::parse(text).map_err(|error| error.to_string())?),
             "narrow" if text.trim().is_empty() => self.narrow = None,
             "narrow" => self.narrow = Some(Expression::parse(text).map_err(|error| error.message)?),
-            "whose" => self.whose = super::word(text, &Whose::ALL, Whose::word)?,
-            "active" => self.active = super::switch(text)?,
-            "arrange" => self.arrange = super::word(text, &Arrange::ALL, Arrange::word)?,
-            _ => return Err(super::unknown("a view has no", field, FIELDS)),
+            "whose" => self.whose = word(text, &Whose::ALL, Whose::word)?,
+            "active" => self.active = switch(text)?,
+            "arrange" => self.arrange = word(text, &Arrange::ALL, Arrange::word)?,
+            _ => return Err(unknown("a view has no", field, FIELDS)),
         }
         Ok(())
     }
@@ -84,41 +82,6 @@ impl View {
     pub fn describe(&self) -> String {
         let fields = self.fields().into_iter().map(|(name, text)| format!("{name} {text}"));
         fields.collect::<Vec<_>>().join(" · ")
-    }
-
-    /// What is shown now, under a name.
-    pub fn of(values: &Values, name: &str) -> View {
-        let shown = values.lanes.shown(None);
-        let folded = Lane::ALL.into_iter().filter(|lane| values.lanes.is_folded(*lane)).collect();
-        View {
-            name: name.to_owned(),
-            shipped: false,
-            lane: values.lane,
-            lanes: (shown != Lane::ALL).then_some(shown),
-            folded,
-            columns: values.column_sets.get(&values.lane).cloned(),
-            order: Some(values.order),
-            narrow: values.narrowing.expression.clone(),
-            whose: values.narrowing.whose,
-            active: values.narrowing.active,
-            arrange: values.arrange,
-        }
-    }
-
-    /// Sets what it says.
-    pub fn apply(&self, values: &mut Values) {
-        values.look_at(self.lane);
-        values.lanes = Arrangement::of(self.lanes.as_deref().unwrap_or(&Lane::ALL), &self.folded);
-        match &self.columns {
-            Some(columns) => drop(values.column_sets.insert(self.lane, columns.clone())),
-            None => drop(values.column_sets.remove(&self.lane)),
-        }
-        values.order = self.order.unwrap_or(values.order);
-        values.narrowing = values.narrowing.cleared();
-        values.narrowing.expression.clone_from(&self.narrow);
-        (values.narrowing.whose, values.narrowing.active) = (self.whose, self.active);
-        values.arrange = self.arrange;
-        values.view = Some(self.name.clone());
     }
 }
 

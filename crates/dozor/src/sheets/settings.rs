@@ -5,7 +5,7 @@ use super::{After, EXPLAINED, List, Room, Sheet, explain, moves, moving, seen};
 use crate::draw::put;
 use crate::look::action::Action;
 use crate::look::theme::Role;
-use crate::settings::Origin;
+use crate::settings::configured::Origin;
 use crate::settings::file::{Change, from_home};
 use crate::settings::table::{SETTINGS, Setting};
 use crate::state::State;

@@ -43,7 +43,7 @@ impl State {
         let other_rows = (order, narrowing, arrange) != (&before.order, &before.narrowing, &before.arrange);
         let other_arrangement = *arrange != before.arrange;
         let other_steps = *steps != before.steps;
-        let look = |configured: &crate::settings::Configured| {
+        let look = |configured: &crate::settings::configured::Configured| {
             (configured.theme.clone(), configured.colors, configured.found, configured.themes.len())
         };
         if look(configured) != look(&before.configured) {

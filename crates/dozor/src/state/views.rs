@@ -4,7 +4,6 @@ use super::State;
 use super::effect::Effect;
 use crate::look::columns::ColumnSet;
 use crate::settings::file::Change;
-use crate::settings::view::View;
 use dozor_core::lane::Severity;
 use dozor_core::rank::Folds;
 
@@ -15,7 +14,7 @@ impl State {
     /// Goes to the next view; behind the last one how it looked before comes back.
     pub fn next_view(&mut self) {
         if self.values.view.is_none() {
-            self.values.configured.before_views = Some(View::of(&self.values, BEFORE));
+            self.values.configured.before_views = Some(self.values.view_called(BEFORE));
         }
         let views = self.values.configured.views.iter().chain(&self.values.configured.before_views);
         let names: Vec<String> = views.map(|view| view.name.clone()).collect();
@@ -28,7 +27,7 @@ impl State {
     /// Shows a view.
     pub fn show_view(&mut self, name: &str) {
         if self.values.view.is_none() && name != BEFORE {
-            self.values.configured.before_views = Some(View::of(&self.values, BEFORE));
+            self.values.configured.before_views = Some(self.values.view_called(BEFORE));
         }
         let found = self
             .values
@@ -39,7 +38,7 @@ impl State {
             .find(|view| view.name == name);
         let Some(view) = found.cloned() else { return };
         let arrange = self.values.arrange;
-        view.apply(&mut self.values);
+        self.values.show(&view);
         if self.values.arrange != arrange {
             self.rows.folds = Folds::default();
         }
@@ -59,7 +58,7 @@ impl State {
             self.say(Severity::Notice, format!("'{BEFORE}' has a meaning of its own"));
             return;
         }
-        let view = View::of(&self.values, name);
+        let view = self.values.view_called(name);
         self.values.configured.keep_view(view.clone());
         self.values.view = Some(name.to_owned());
         let key = self.key(crate::look::action::Action::NextView);

@@ -6,7 +6,8 @@
 use crate::netlink::events::{Events, ProcessEvent};
 use crate::netlink::exits::{ExitRecord, Exits, divided};
 use dozor_core::known::Raw;
-use dozor_core::reading::{EndedRow, ProcessRow, no_text, with_pid};
+use dozor_core::reading::{EndedRow, ProcessRow, with_pid};
+use dozor_core::text::no_text;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 

@@ -10,6 +10,7 @@ use super::own_io::{Files, OwnIo};
 use super::{threads, writing};
 use crate::Roots;
 use crate::proc::mountinfo::Places;
+use crate::proc::pid::{open_pid, read_pid};
 use crate::proc::{
     number, pid_cgroup, pid_cmdline, pid_fdinfo, pid_io, pid_limits, pid_smaps, pid_stat, pid_status,
     read_file, words,
@@ -18,8 +19,8 @@ use crate::sys::cgroups::{self, Groups};
 use crate::sys::containers;
 use crate::users::Users;
 use dozor_core::known::Raw;
-use dozor_core::reading::{GroupRow, ProcessRow, ThreadRow, no_text};
-use dozor_core::text::{Text, clean};
+use dozor_core::reading::{GroupRow, ProcessRow, ThreadRow};
+use dozor_core::text::{Text, clean, no_text};
 use dozor_core::wanted::{Part, Wanted};
 use rustix::fs::{AtFlags, CWD, Mode, OFlags, RawDir, openat, readlinkat, statat};
 use rustix::io::Errno;
@@ -750,47 +751,4 @@ fn graphics(proc: &OwnedFd, pid: i64, buffer: &mut Vec<u8>) -> (Raw, Raw) {
         );
     }
     pid_fdinfo::sum(&clients)
-}
-
-pub(super) fn open_pid(proc: &OwnedFd, pid: i64, name: &str) -> Result<OwnedFd, Errno> {
-    use std::io::Write as _;
-    let mut path = [0u8; 64];
-    let mut rest = &mut path[..];
-    write!(rest, "{pid}/{name}\0").map_err(|_| Errno::NAMETOOLONG)?;
-    let path = std::ffi::CStr::from_bytes_until_nul(&path).map_err(|_| Errno::INVAL)?;
-    let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK | OFlags::NOCTTY;
-    openat(proc, path, flags, Mode::empty())
-}
-
-/// Reads a file of a process into the buffer, which grows for a long one (a huge command line).
-pub(super) fn read_pid<'a>(
-    proc: &OwnedFd,
-    pid: i64,
-    name: &str,
-    buffer: &'a mut Vec<u8>,
-) -> Result<&'a [u8], Errno> {
-    const LONGEST: usize = 1 << 20;
-    let file = open_pid(proc, pid, name)?;
-    let mut filled = 0;
-    loop {
-        if filled == buffer.len() {
-            if filled >= LONGEST {
-                break;
-            }
-            buffer.resize(filled * 2, 0);
-        }
-        match rustix::io::read(&file, &mut buffer[filled..]) {
-            Ok(0) => break,
-            Ok(got) => {
-                filled += got;
-                // The kernel gives these small files whole; a short read is their end.
-                if name != "cmdline" && filled < buffer.len() {
-                    break;
-                }
-            }
-            Err(Errno::INTR) => {}
-            Err(error) => return Err(error),
-        }
-    }
-    Ok(&buffer[..filled])
 }

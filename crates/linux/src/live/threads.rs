@@ -1,6 +1,6 @@
 //! Threads of processes with several. They cost two files each, so they are read only where somebody asks.
 
-use super::processes::{open_pid, read_pid};
+use crate::proc::pid::{open_pid, read_pid};
 use crate::proc::{number, pid_task};
 use dozor_core::reading::{ProcessRow, ThreadRow};
 use rustix::fs::RawDir;

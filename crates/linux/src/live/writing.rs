@@ -1,6 +1,6 @@
 //! Ways of writing to files that no write call shows: shared mappings of files, and asynchronous requests.
 
-use super::processes::open_pid;
+use crate::proc::pid::open_pid;
 use crate::proc::{lines, words};
 use rustix::fs::{RawDir, readlinkat};
 use std::io::Read as _;

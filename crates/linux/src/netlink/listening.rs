@@ -1,7 +1,7 @@
 //! Hears of destroyed sockets all the time: a busy server closes more of them between two readings than the kernel keeps
 //! notifications of.
 
-use super::sockets::{DESTROYED, InetSocket, parse};
+use super::inet::{DESTROYED, InetSocket, parse};
 use super::{Received, Socket, messages};
 use rustix::event::{EventfdFlags, PollFd, PollFlags, eventfd, poll};
 use rustix::io::Errno;

@@ -5,6 +5,7 @@
 
 pub mod events;
 pub mod exits;
+mod inet;
 mod listening;
 pub mod sockets;
 

@@ -9,6 +9,7 @@ pub mod meminfo;
 pub mod mountinfo;
 pub mod mountstats;
 pub mod net_dev;
+pub mod pid;
 pub mod pid_cgroup;
 pub mod pid_cmdline;
 pub mod pid_fdinfo;

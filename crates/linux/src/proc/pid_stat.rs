@@ -2,8 +2,8 @@
 
 use super::{next, number, scaled, words};
 use dozor_core::known::Raw;
-use dozor_core::reading::no_text;
 use dozor_core::text::Text;
+use dozor_core::text::no_text;
 
 /// The kernel's flag for a thread of its own; `PF_KTHREAD` in include/linux/sched.h.
 const KERNEL_THREAD: i64 = 0x0020_0000;

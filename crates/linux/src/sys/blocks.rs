@@ -2,8 +2,8 @@
 
 use super::{number_in, text_in};
 use dozor_core::known::Raw;
-use dozor_core::reading::{DiskRow, no_text};
-use dozor_core::text::Text;
+use dozor_core::reading::DiskRow;
+use dozor_core::text::{Text, no_text};
 use std::collections::HashMap;
 use std::path::Path;
 

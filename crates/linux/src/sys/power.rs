@@ -2,7 +2,8 @@
 
 use super::{folders, number_in, text_in};
 use dozor_core::known::Raw;
-use dozor_core::reading::{BatteryRow, no_text};
+use dozor_core::reading::BatteryRow;
+use dozor_core::text::no_text;
 use std::path::Path;
 
 /// All batteries that power the machine; those of mice and pens say so in `scope`.

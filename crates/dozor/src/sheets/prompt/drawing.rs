@@ -1,6 +1,6 @@
 //! Drawing of the line that is typed.
 
-use super::{Prompt, Purpose};
+use super::line::{Prompt, Purpose};
 use crate::draw::{put, put_right};
 use crate::look::theme::{Ground, Role};
 use crate::sheets::Sheet as _;

@@ -4,7 +4,7 @@
 //! same address that a reading did see, or that was open at the moment that the descriptors of a process were looked at.
 
 use super::holders::in_common;
-use super::{Bytes, Member, SocketKey};
+use super::members::{Bytes, Member, SocketKey};
 use crate::netlink::sockets::InetSocket;
 use dozor_core::reading::ProcessKey;
 use std::collections::{HashMap, HashSet};

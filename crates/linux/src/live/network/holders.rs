@@ -1,6 +1,6 @@
 //! Who holds a socket: processes by the inodes that their descriptors lead to; proc_pid_fd(5).
 
-use super::Member;
+use super::members::Member;
 use crate::proc::number;
 use dozor_core::reading::ProcessKey;
 use rustix::fs::{CWD, Mode, OFlags, RawDir, openat, readlinkat};

@@ -7,17 +7,19 @@
 
 mod guesses;
 mod holders;
+mod members;
 mod spaces;
 
 use crate::netlink::sockets::{InetSocket, Protocol};
 use crate::users::Users;
 use dozor_core::known::Raw;
-use dozor_core::reading::{ConnectionRow, ListenerRow, ProcessKey, ProcessRow, Reading, no_text};
+use dozor_core::reading::{ConnectionRow, ListenerRow, ProcessKey, ProcessRow, Reading};
 use dozor_core::row::Row as _;
-use dozor_core::text::Text;
+use dozor_core::text::{Text, no_text};
 use guesses::{Guesses, Whose};
 use holders::{Holders, of_several};
-use spaces::{Place, Spaces};
+use members::{Bytes, Member, Place, SocketKey, counts};
+use spaces::Spaces;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::Path;
 use std::sync::Arc;
@@ -30,27 +32,6 @@ const LOOKED_AT: usize = 32;
 const LOOKED_AT_OF_ONE: usize = 4;
 /// PIDs of further holders that a row names.
 const NAMED: usize = 64;
-
-/// A socket, by the number of its namespace and its cookie: older kernels count cookies in each namespace.
-type SocketKey = (i64, u64);
-
-/// A process of the present reading, with what is kept of it.
-struct Member {
-    key: ProcessKey,
-    /// Its row as it was read, and as it was given last.
-    base: Arc<ProcessRow>,
-    given: Option<Arc<ProcessRow>>,
-    place: Option<Place>,
-    /// Whether it ran since the last reading, and since holders were looked at.
-    ran: bool,
-    ran_since_look: bool,
-}
-
-impl Member {
-    fn new(base: Arc<ProcessRow>) -> Member {
-        Member { key: base.key(), base, given: None, place: None, ran: true, ran_since_look: true }
-    }
-}
 
 /// A socket that a dump has shown.
 struct Known {
@@ -81,35 +62,6 @@ impl Known {
             several => of_several(several, ran),
         }
     }
-}
-
-/// What sockets counted.
-#[derive(Clone, Copy, Default, Debug, PartialEq, Eq)]
-struct Bytes {
-    received: u64,
-    sent: u64,
-    /// Datagrams.
-    dropped: u64,
-}
-
-impl Bytes {
-    fn add(&mut self, other: Bytes) {
-        self.received += other.received;
-        self.sent += other.sent;
-        self.dropped += other.dropped;
-    }
-
-    fn since(self, before: Bytes) -> Bytes {
-        Bytes {
-            received: self.received.saturating_sub(before.received),
-            sent: self.sent.saturating_sub(before.sent),
-            dropped: self.dropped.saturating_sub(before.dropped),
-        }
-    }
-}
-
-fn counts(socket: &InetSocket) -> Bytes {
-    Bytes { received: socket.received, sent: socket.sent, dropped: 0 }
 }
 
 /// Counts traffic by process.

@@ -3,7 +3,7 @@
 //! A socket of ours that was opened in a namespace stays there, so each is entered once, by a thread of its own. Who may not
 //! enter one does not know its sockets.
 
-use super::Member;
+use super::members::{Member, Place};
 use crate::netlink::sockets::{Diagnostics, InetSocket, Protocol};
 use crate::proc::{lines, number, read_file};
 use rustix::fs::{CWD, Mode, OFlags, openat, readlinkat};
@@ -85,17 +85,6 @@ impl Space {
     pub fn tells_ends(&self) -> bool {
         self.diagnostics.tells_ends()
     }
-}
-
-/// Where a process is.
-#[derive(Clone, Copy, PartialEq, Eq)]
-pub enum Place {
-    /// In this namespace.
-    In(i64),
-    /// It may not be asked.
-    Denied,
-    /// It has none, or is gone.
-    Nowhere,
 }
 
 /// All namespaces that visible processes are in.

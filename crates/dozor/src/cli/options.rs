@@ -1,0 +1,213 @@
+//! Options that several commands have, and what their values can be.
+
+use crate::look::columns::ColumnSet;
+use crate::look::symbols::Symbols;
+use crate::look::theme::Depth;
+use clap::Args;
+use dozor_core::expr::{Expression, quote};
+use dozor_core::rank::{Arrange, Narrowing, Order, Whose};
+use dozor_core::text::nearest;
+use dozor_core::units::parse_duration;
+use dozor_linux::Roots;
+use std::io::{self, IsTerminal as _};
+use std::path::PathBuf;
+use std::time::Duration;
+
+/// Options of every screen.
+#[derive(Args)]
+pub struct Look {
+    /// Colours for a dark or a light background, none (mono), or your own theme by name
+    #[arg(long, value_name = "THEME")]
+    pub theme: Option<String>,
+    /// Colours that the terminal has, where Dozor does not find out right
+    #[arg(long, value_enum, value_name = "COLORS")]
+    pub colors: Option<Depth>,
+    /// Signs that the terminal can show; the locale says it otherwise
+    #[arg(long, value_enum, value_name = "SYMBOLS")]
+    pub symbols: Option<Symbols>,
+    /// Leave the mouse to the terminal, so that text can be selected with it (S on the screen)
+    #[arg(long)]
+    pub no_mouse: bool,
+    /// Order processes by one or two metrics; a minus before one puts the largest first, a plus the smallest
+    #[arg(long, value_name = "ORDER", value_parser = order, allow_hyphen_values = true)]
+    pub order: Option<Order>,
+    /// Columns with commas between them; a width and a unit may follow behind colons, as in rss:10:MiB
+    #[arg(long, value_name = "COLUMNS", value_parser = columns)]
+    pub columns: Option<ColumnSet>,
+    /// Arrange processes: flat, family, program, user, service, container
+    #[arg(long, value_name = "ARRANGEMENT", value_parser = arrangement)]
+    pub arrange: Option<Arrange>,
+    /// Begin with this saved view
+    #[arg(long, value_name = "NAME")]
+    pub view: Option<String>,
+    #[command(flatten)]
+    pub kept: Kept,
+}
+
+/// Which processes are meant, by their PIDs.
+#[derive(Args, Clone, Default)]
+pub struct Pids {
+    /// Only these processes
+    #[arg(value_name = "PID", value_parser = pid)]
+    pub pids: Vec<i64>,
+    /// With the PIDs: also all that descend from them
+    #[arg(long, requires = "pids")]
+    pub descendants: bool,
+}
+
+impl Pids {
+    /// Puts what was asked for into a narrowing; says whether anything was.
+    pub fn apply(&self, narrowing: &mut Narrowing) -> bool {
+        if !self.pids.is_empty() {
+            narrowing.pids = Some(self.pids.iter().copied().collect());
+            narrowing.descendants = self.descendants;
+        }
+        !self.pids.is_empty()
+    }
+}
+
+/// Which processes are meant.
+#[derive(Args, Clone)]
+pub struct Whom {
+    #[command(flatten)]
+    pub pids: Pids,
+    #[command(flatten)]
+    pub kept: Kept,
+}
+
+impl Whom {
+    /// A narrowing by this alone.
+    pub fn narrowing(&self) -> Narrowing {
+        let mut narrowing = Narrowing::of(dozor_linux::own::user());
+        self.pids.apply(&mut narrowing);
+        self.kept.apply(&mut narrowing);
+        narrowing
+    }
+}
+
+/// Which processes are meant, by what they are.
+#[derive(Args, Clone)]
+pub struct Kept {
+    /// Only processes that an expression holds for (docs/expressions.md)
+    #[arg(long = "where", value_name = "EXPRESSION", value_parser = Expression::parse)]
+    pub narrow: Option<Expression>,
+    /// Only processes of these users, with commas between them
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub user: Vec<String>,
+    /// Only your own processes
+    #[arg(long)]
+    pub mine: bool,
+    /// Only processes that do something
+    #[arg(long)]
+    pub active: bool,
+}
+
+impl Kept {
+    /// Says so where this machine has no user of a name that was given: an empty table would not.
+    pub fn check_users(&self) -> Result<(), Misuse> {
+        match self.user.iter().find(|name| !dozor_linux::own::has_user(name)) {
+            Some(name) => Err(Misuse(format!("--user: this machine has no user called '{name}'"))),
+            None => Ok(()),
+        }
+    }
+
+    /// Puts what was asked for into a narrowing; says whether anything was.
+    pub fn apply(&self, narrowing: &mut Narrowing) -> bool {
+        let users: Vec<String> = self.user.iter().map(|name| quote(name)).collect();
+        let of_users = (!users.is_empty()).then(|| format!("user in ({})", users.join(", ")));
+        let text = match (&self.narrow, of_users) {
+            (Some(expression), Some(users)) => Some(format!("{users} and ({})", expression.text())),
+            (Some(expression), None) => Some(expression.text().to_owned()),
+            (None, users) => users,
+        };
+        if let Some(text) = &text {
+            // It was parsed before; only the part in front of it is new.
+            narrowing.expression = Expression::parse(text).ok();
+        }
+        if self.mine {
+            narrowing.whose = Whose::Mine;
+        }
+        narrowing.active |= self.active;
+        text.is_some() || self.mine || self.active
+    }
+}
+
+pub fn order(text: &str) -> Result<Order, dozor_core::rank::OrderError> {
+    Order::parse(text)
+}
+
+pub fn columns(text: &str) -> Result<ColumnSet, crate::look::columns::ColumnsError> {
+    ColumnSet::parse(text)
+}
+
+pub fn arrangement(text: &str) -> Result<Arrange, String> {
+    Arrange::ALL.into_iter().find(|arrange| arrange.word() == text).ok_or_else(|| {
+        let words = Arrange::ALL.map(Arrange::word);
+        let near =
+            nearest(text, words).map_or_else(|| words.join(", "), |near| format!("did you mean {near}?"));
+        format!("no arrangement is called '{text}'; {near}")
+    })
+}
+
+pub fn pid(text: &str) -> Result<i64, String> {
+    text.parse().ok().filter(|pid| *pid > 0).ok_or_else(|| format!("'{text}' is not a PID"))
+}
+
+/// Where the kernel's files are; for made-up trees.
+#[derive(Args)]
+pub struct KernelFiles {
+    /// Read this tree instead of /proc
+    #[arg(long, value_name = "FOLDER", default_value = "/proc", hide_default_value = true)]
+    pub proc_root: PathBuf,
+    /// Read this tree instead of /sys
+    #[arg(long, value_name = "FOLDER", default_value = "/sys", hide_default_value = true)]
+    pub sys_root: PathBuf,
+}
+
+impl KernelFiles {
+    pub fn roots(&self) -> Roots {
+        Roots { proc: self.proc_root.clone(), sys: self.sys_root.clone(), ..Roots::default() }
+    }
+}
+
+pub fn duration(text: &str) -> Result<Duration, dozor_core::units::QuantityError> {
+    parse_duration(text)
+}
+
+/// An interval: not shorter than reading itself takes.
+pub fn interval(text: &str) -> Result<Duration, String> {
+    let every = parse_duration(text).map_err(|error| error.to_string())?;
+    if every < Duration::from_millis(50) {
+        return Err(format!("'{text}' is too short; the shortest interval is 50ms"));
+    }
+    Ok(every)
+}
+
+pub fn positive(text: &str) -> Result<u64, String> {
+    text.parse()
+        .ok()
+        .filter(|number| *number > 0)
+        .ok_or_else(|| format!("'{text}' is not a whole number from 1 on"))
+}
+
+/// A failure that was caused by what was asked for.
+#[derive(Debug, thiserror::Error)]
+#[error("{0}")]
+pub struct Misuse(pub String);
+
+/// The screen needs a terminal on both sides; standard input may be a pipe.
+pub fn need_terminal() -> anyhow::Result<()> {
+    if io::stdout().is_terminal() {
+        // These names say that nothing can be placed on it (terminfo(5)); nobody says what an unnamed one can do.
+        let name = std::env::var("TERM").unwrap_or_default();
+        return match name.as_str() {
+            "" => Err(Misuse("TERM does not say what terminal this is, so no screen can be drawn; set it, as in TERM=xterm, or use dozor snapshot".to_owned()).into()),
+            "dumb" | "unknown" => Err(Misuse(format!("a terminal called '{name}' (TERM) can show no screen; use dozor snapshot, or set TERM to what it is")).into()),
+            _ => Ok(()),
+        };
+    }
+    Err(Misuse(
+        "the screen needs a terminal; for files and pipes use dozor snapshot or dozor record".to_owned(),
+    )
+    .into())
+}

@@ -1,0 +1,49 @@
+//! Files of one process, opened and read below an open `/proc`.
+
+use rustix::fs::{Mode, OFlags, openat};
+use rustix::io::Errno;
+use std::os::fd::OwnedFd;
+
+/// Opens a file of a process.
+pub fn open_pid(proc: &OwnedFd, pid: i64, name: &str) -> Result<OwnedFd, Errno> {
+    use std::io::Write as _;
+    let mut path = [0u8; 64];
+    let mut rest = &mut path[..];
+    write!(rest, "{pid}/{name}\0").map_err(|_| Errno::NAMETOOLONG)?;
+    let path = std::ffi::CStr::from_bytes_until_nul(&path).map_err(|_| Errno::INVAL)?;
+    let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK | OFlags::NOCTTY;
+    openat(proc, path, flags, Mode::empty())
+}
+
+/// Reads a file of a process into the buffer, which grows for a long one (a huge command line).
+pub fn read_pid<'a>(
+    proc: &OwnedFd,
+    pid: i64,
+    name: &str,
+    buffer: &'a mut Vec<u8>,
+) -> Result<&'a [u8], Errno> {
+    const LONGEST: usize = 1 << 20;
+    let file = open_pid(proc, pid, name)?;
+    let mut filled = 0;
+    loop {
+        if filled == buffer.len() {
+            if filled >= LONGEST {
+                break;
+            }
+            buffer.resize(filled * 2, 0);
+        }
+        match rustix::io::read(&file, &mut buffer[filled..]) {
+            Ok(0) => break,
+            Ok(got) => {
+                filled += got;
+                // The kernel gives these small files whole; a short read is their end.
+                if name != "cmdline" && filled < buffer.len() {
+                    break;
+                }
+            }
+            Err(Errno::INTR) => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(&buffer[..filled])
+}
