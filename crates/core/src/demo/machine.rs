@@ -348,21 +348,12 @@ impl SimulatedMachine {
             };
             load.running += i64::from(process.state == b'R');
             load.blocked += i64::from(process.state == b'D');
+            process.totals.add(wish, disk_granted);
             let totals = &mut process.totals;
             totals.user += user;
             totals.system += system;
-            totals.read += wish.read * STEP;
-            totals.write += wish.write * disk_granted * STEP;
-            totals.read_calls += wish.read_calls * STEP;
-            totals.write_calls += wish.write_calls * STEP;
-            totals.read_any += wish.read_any * STEP;
-            totals.write_any += wish.write * disk_granted * STEP * 1.02;
             totals.disk_wait += waits * STEP;
-            totals.net_in += wish.net_in * STEP;
-            totals.net_out += wish.net_out * STEP;
-            totals.waits += (wish.read_calls + wish.write_calls).min(400.0) * STEP;
             totals.forced += (crowding - 0.6).max(0.0) * 40.0 * (user + system);
-            totals.graphics += wish.graphics * STEP;
             // Who writes the log comes to read it too late while the machine swaps.
             if process.program.name == "logkeeper" && happens(&story::LEAK, seconds) {
                 totals.dropped += 14.0 * STEP;

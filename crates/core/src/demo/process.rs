@@ -85,6 +85,22 @@ pub struct Wish {
     pub graphics: f64,
 }
 
+impl Totals {
+    /// Adds what a process wished for a step and got: all of it, but for what the disk took.
+    pub fn add(&mut self, wish: &Wish, disk_granted: f64) {
+        self.read += wish.read * STEP;
+        self.write += wish.write * disk_granted * STEP;
+        self.read_calls += wish.read_calls * STEP;
+        self.write_calls += wish.write_calls * STEP;
+        self.read_any += wish.read_any * STEP;
+        self.write_any += wish.write * disk_granted * STEP * 1.02;
+        self.net_in += wish.net_in * STEP;
+        self.net_out += wish.net_out * STEP;
+        self.waits += (wish.read_calls + wish.write_calls).min(400.0) * STEP;
+        self.graphics += wish.graphics * STEP;
+    }
+}
+
 impl Process {
     /// Puts its CPU time on cores: its own first, then those with the most room.
     pub fn place(&mut self, user: f64, system: f64, room: &mut [f64], classes: &mut [Classes]) {

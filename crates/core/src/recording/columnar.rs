@@ -9,6 +9,7 @@ use super::mapping::{Columns, is_clock};
 use super::numbers::{In, Out, number, put_number};
 use crate::known::Raw;
 use crate::row::{Field, Kind, Row};
+use crate::text::Text;
 use std::cmp::Ordering;
 
 /// Appends rising indexes as steps.
@@ -242,59 +243,14 @@ impl<R: Row> Columns<R> {
             match column.checked_sub(self.texts.len()) {
                 None => {
                     let set = self.texts[*column].map(|ours| R::TEXTS[ours].set);
-                    let mut last = None;
-                    for_each(places, changed.len(), &mut fresh, |row| {
-                        match row {
-                            Place::Changed(at) => {
-                                let text = texts.get(&mut input.bytes)?;
-                                if let Some(set) = set {
-                                    set(&mut *old[at], text);
-                                }
-                            }
-                            Place::Added(row, has) => {
-                                if has {
-                                    last = Some(texts.get(&mut input.bytes)?);
-                                }
-                                if let (Some(set), Some(last)) = (set, &last) {
-                                    set(row, last.clone());
-                                }
-                            }
-                        }
-                        Ok(())
-                    })?;
+                    text_column(set, places, &mut old, &mut fresh, texts, input)?;
                 }
                 Some(field) => {
                     let ours = self.fields[field].map(|ours| &R::FIELDS[ours]);
-                    let (alone, clock) = (self.levels[field], self.clocks[field]);
-                    let mut last = ours.map_or(Raw::ABSENT, |ours| (ours.get)(added_last));
-                    for_each(places, changed.len(), &mut fresh, |row| {
-                        match row {
-                            Place::Changed(at) => match ours {
-                                Some(ours) => {
-                                    let row = &mut *old[at];
-                                    let mut base = (ours.get)(row);
-                                    if clock {
-                                        base = clocks.expected(at, base);
-                                    }
-                                    let value = number(base, input)?;
-                                    if clock {
-                                        clocks.saw(at, value);
-                                    }
-                                    (ours.set)(row, value);
-                                }
-                                None => drop(number(Raw::ABSENT, input)?),
-                            },
-                            Place::Added(row, has) => {
-                                if has {
-                                    last = number(if alone { Raw::ABSENT } else { last }, input)?;
-                                }
-                                if let Some(ours) = ours {
-                                    (ours.set)(row, last);
-                                }
-                            }
-                        }
-                        Ok(())
-                    })?;
+                    let clocks = self.clocks[field].then_some(&mut clocks);
+                    let last = ours.map_or(Raw::ABSENT, |ours| (ours.get)(added_last));
+                    let numbers = Numbers { ours, alone: self.levels[field], last };
+                    numbers.read(places, &mut old, &mut fresh, clocks, input)?;
                 }
             }
         }
@@ -308,6 +264,89 @@ impl<R: Row> Columns<R> {
             rows.sort_by_key(|holder| holder.row().key());
         }
         Ok(())
+    }
+}
+
+/// Reads a column of texts into the rows that changed and those that are new.
+fn text_column<R>(
+    set: Option<fn(&mut R, Text)>,
+    places: impl Iterator<Item = usize>,
+    old: &mut [&mut R],
+    fresh: &mut [R],
+    texts: &mut Read,
+    input: &mut In<'_>,
+) -> Result<(), DecodeError> {
+    let mut last = None;
+    for_each(places, old.len(), fresh, |row| {
+        match row {
+            Place::Changed(at) => {
+                let text = texts.get(&mut input.bytes)?;
+                if let Some(set) = set {
+                    set(&mut *old[at], text);
+                }
+            }
+            Place::Added(row, has) => {
+                if has {
+                    last = Some(texts.get(&mut input.bytes)?);
+                }
+                if let (Some(set), Some(last)) = (set, &last) {
+                    set(row, last.clone());
+                }
+            }
+        }
+        Ok(())
+    })
+}
+
+/// A column of numbers.
+struct Numbers<R: 'static> {
+    /// Our field; none for one that this version does not know.
+    ours: Option<&'static Field<R>>,
+    /// Its values do not follow from those of the row before.
+    alone: bool,
+    /// The value of the row that was added last.
+    last: Raw,
+}
+
+impl<R> Numbers<R> {
+    /// Reads it into the rows that changed and those that are new.
+    fn read(
+        self,
+        places: impl Iterator<Item = usize>,
+        old: &mut [&mut R],
+        fresh: &mut [R],
+        mut clocks: Option<&mut Clocks>,
+        input: &mut In<'_>,
+    ) -> Result<(), DecodeError> {
+        let Numbers { ours, alone, mut last } = self;
+        for_each(places, old.len(), fresh, |row| {
+            match row {
+                Place::Changed(at) => match ours {
+                    Some(ours) => {
+                        let row = &mut *old[at];
+                        let mut base = (ours.get)(row);
+                        if let Some(clocks) = &mut clocks {
+                            base = clocks.expected(at, base);
+                        }
+                        let value = number(base, input)?;
+                        if let Some(clocks) = &mut clocks {
+                            clocks.saw(at, value);
+                        }
+                        (ours.set)(row, value);
+                    }
+                    None => drop(number(Raw::ABSENT, input)?),
+                },
+                Place::Added(row, has) => {
+                    if has {
+                        last = number(if alone { Raw::ABSENT } else { last }, input)?;
+                    }
+                    if let Some(ours) = ours {
+                        (ours.set)(row, last);
+                    }
+                }
+            }
+            Ok(())
+        })
     }
 }
 

@@ -7,10 +7,11 @@ use crate::look::clock::Zone;
 use crate::recordings::{self, Opened};
 use anyhow::Context as _;
 use clap::{Args, ValueEnum};
-use dozor_core::catalogue::{Eval, Unit, Value};
+use dozor_core::catalogue::{Eval, Metric, Unit, Value};
 use dozor_core::expr::Expression;
 use dozor_core::query::{Answer, Asked, Line, Query as Question, Stat, present};
-use dozor_core::recording::MarkKind;
+use dozor_core::recording::{Damage, Mark, MarkKind};
+use dozor_core::text::Text;
 use dozor_core::timeline::Timeline;
 use dozor_core::units::{NANOS, long_duration};
 use dozor_core::when::{Standpoint, When};
@@ -375,34 +376,39 @@ impl Query {
         writeln!(out, "time      {} to {}, {length}", zone.date_time(from), zone.date_time(until))?;
         let every = every.map_or(String::new(), |every| format!(", one every {}", long_duration(every)));
         writeln!(out, "readings  {}{every}", numbers.len())?;
-        for (from, until) in &gaps {
-            let length = long_duration((until - from) as f64 / NANOS as f64);
-            writeln!(out, "gap       {}, {length}", zone.date_time(*from))?;
-        }
-        for damage in &damages {
-            writeln!(out, "damage    {damage}")?;
-        }
-        for mark in &marks {
-            let readings = match (mark.kind, mark.readings) {
-                (MarkKind::Lost, Some(readings)) => format!("{readings} readings: "),
-                _ => String::new(),
-            };
-            writeln!(
-                out,
-                "{:<9} {}  {readings}{}",
-                mark.kind.word(),
-                zone.date_time(mark.wall_ns),
-                mark.text
-            )?;
-        }
-        for (metric, instances) in &metrics {
-            let names: Vec<&str> = instances.iter().map(|name| &**name).collect();
-            let text =
-                format!("metric    {:<16} {:<10} {}", metric.alias, metric.unit.word(), names.join(" "));
-            writeln!(out, "{}", text.trim_end())?;
-        }
-        Ok(())
+        list_rest(&gaps, &damages, &marks, &metrics, zone, out)
     }
+}
+
+/// Gaps, damages, marks and metrics, a line each.
+fn list_rest(
+    gaps: &[(i64, i64)],
+    damages: &[Damage],
+    marks: &[Mark],
+    metrics: &[(&'static Metric, Vec<Text>)],
+    zone: &Zone,
+    out: &mut impl Write,
+) -> anyhow::Result<()> {
+    for (from, until) in gaps {
+        let length = long_duration((until - from) as f64 / NANOS as f64);
+        writeln!(out, "gap       {}, {length}", zone.date_time(*from))?;
+    }
+    for damage in damages {
+        writeln!(out, "damage    {damage}")?;
+    }
+    for mark in marks {
+        let readings = match (mark.kind, mark.readings) {
+            (MarkKind::Lost, Some(readings)) => format!("{readings} readings: "),
+            _ => String::new(),
+        };
+        writeln!(out, "{:<9} {}  {readings}{}", mark.kind.word(), zone.date_time(mark.wall_ns), mark.text)?;
+    }
+    for (metric, instances) in metrics {
+        let names: Vec<&str> = instances.iter().map(|name| &**name).collect();
+        let text = format!("metric    {:<16} {:<10} {}", metric.alias, metric.unit.word(), names.join(" "));
+        writeln!(out, "{}", text.trim_end())?;
+    }
+    Ok(())
 }
 
 fn unit_word(unit: Unit) -> &'static str {

@@ -426,19 +426,9 @@ pub fn fit(
     form: Form,
     away: &[Away],
 ) -> Columns {
-    let mut wanted = set.0.clone();
+    let wanted = with_order(set, order);
     // The order has a column whatever is known of it.
     let is_away = |what: What| away.iter().any(|(alias, _)| what.alias() == *alias && *alias != order.alias);
-    if set.find(What::Metric(order)).is_none() {
-        // Behind the names at the left.
-        let numbers = |spec: &Spec| match spec.what {
-            What::Metric(metric) => !metric.unit.is_text() && !matches!(metric.alias, "pid" | "ppid"),
-            _ => true,
-        };
-        let at = wanted.iter().position(numbers).unwrap_or(wanted.len());
-        let at = at.min(wanted.iter().position(|spec| spec.what.alias() == "command").unwrap_or(at));
-        wanted.insert(at, Spec { what: What::Metric(order), width: None, scale: None });
-    }
     let screen = available;
     // The scroll bar stands at the right edge.
     let available = available.saturating_sub(1);
@@ -512,6 +502,21 @@ pub fn fit(
         });
     }
     columns
+}
+
+/// The columns of a set, with one for the order: behind the names at the left.
+fn with_order(set: &ColumnSet, order: &'static Metric) -> Vec<Spec> {
+    let mut wanted = set.0.clone();
+    if set.find(What::Metric(order)).is_none() {
+        let numbers = |spec: &Spec| match spec.what {
+            What::Metric(metric) => !metric.unit.is_text() && !matches!(metric.alias, "pid" | "ppid"),
+            What::Trend | What::NearTop => true,
+        };
+        let at = wanted.iter().position(numbers).unwrap_or(wanted.len());
+        let at = at.min(wanted.iter().position(|spec| spec.what.alias() == "command").unwrap_or(at));
+        wanted.insert(at, Spec { what: What::Metric(order), width: None, scale: None });
+    }
+    wanted
 }
 
 /// Metrics whose alias, heading or meaning contains what is typed; matches in the alias come first.

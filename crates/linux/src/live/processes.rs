@@ -306,14 +306,12 @@ impl Processes {
         let status = read_pid(&self.proc, pid, "status", buffer).map(pid_status::parse).unwrap_or_default();
         (row.shared_bytes, row.swap_bytes) = (status.shared, status.swap);
         row.rss_bytes = if status.resident.value().is_some() { status.resident } else { row.rss_bytes };
-        let switches = if single {
+        let mut switches = HashMap::new();
+        if single {
             (row.switches_wait, row.switches_forced) = (status.switches_wait, status.switches_forced);
-            HashMap::new()
         } else if wanted.has(Part::Switches) {
-            self.switches_of_several(known.as_mut(), &mut row, buffer)
-        } else {
-            HashMap::new()
-        };
+            switches = self.switches_of_several(known.as_mut(), &mut row, buffer);
+        }
         let uids = (status.uid, status.real_uid);
         let mut groups = known.as_ref().map_or_else(no_text, |known| known.groups.clone());
         let text_turn = (pid as u64).wrapping_add(self.turn).is_multiple_of(TEXT_TURN);

@@ -6,10 +6,12 @@ use crate::sys::cores::Cores;
 use crate::sys::filesystems::Filesystems;
 use crate::sys::sensors::Sensors;
 use crate::sys::{gpus, links, power, sessions};
-use crate::{Roots, clock};
+use crate::Roots;
+use crate::clock::{self, Clocks};
 use dozor_core::known::Raw;
 use dozor_core::reading::{DiskRow, FilesystemRow, InterfaceRow, Reading, SystemRow};
 use dozor_core::wanted::{Part, Wanted};
+use std::path::Path;
 
 /// What is kept of the machine between readings.
 pub struct System {
@@ -35,6 +37,36 @@ impl System {
         let file = |name: &str| read_file(&roots.proc.join(name)).unwrap_or_default();
         let clocks = clock::now();
         let stat = proc::stat::parse(&file("stat"));
+        let system = self.machine(&file, clocks, &stat, &roots.run);
+        let mut cores = stat.cores;
+        for core in &mut cores {
+            self.cores.complete(&roots.sys, core, |package, core| self.sensors.of_core(package, core));
+        }
+        let mut reading = Reading {
+            system,
+            cores,
+            disks: self.disks(roots, &file("diskstats")),
+            interfaces: interfaces(roots, &file("net/dev"), &file("net/wireless")),
+            sensors: self.sensors.read(),
+            batteries: power::batteries(&roots.sys),
+            gpus: gpus::read(&roots.sys),
+            ..Reading::default()
+        };
+        if wanted.has(Part::Interrupts) {
+            reading.interrupts = interrupts::parse(&file("interrupts"));
+            reading.softirqs = interrupts::parse_softirqs(&file("softirqs"));
+        }
+        reading
+    }
+
+    /// The machine as a whole.
+    fn machine(
+        &self,
+        file: &impl Fn(&str) -> Vec<u8>,
+        clocks: Clocks,
+        stat: &proc::stat::Stat,
+        run: &Path,
+    ) -> SystemRow {
         let ([load_1, load_5, load_15], threads) = proc::loadavg::parse(&file("loadavg"));
         let memory = proc::meminfo::parse(&file("meminfo"));
         let paging = proc::vmstat::parse(&file("vmstat"), self.page);
@@ -43,8 +75,8 @@ impl System {
         let (pressure_cpu_some, pressure_cpu_full) = pressure("cpu");
         let (pressure_memory_some, pressure_memory_full) = pressure("memory");
         let (pressure_io_some, pressure_io_full) = pressure("io");
-        let total = stat.total;
-        let system = SystemRow {
+        let total = &stat.total;
+        SystemRow {
             wall_ns: Raw::new(clocks.wall),
             monotonic_ns: Raw::new(clocks.monotonic),
             boot_ns: Raw::new(clocks.boot),
@@ -83,7 +115,7 @@ impl System {
             faults_major: paging.faults_major,
             oom_kills: paging.oom_kills,
             reclaimed: paging.reclaimed,
-            users: sessions::count(&roots.run),
+            users: sessions::count(run),
             tcp_retransmits: protocols.tcp_retransmits,
             tcp_segments: protocols.tcp_segments,
             udp_in: protocols.udp_in,
@@ -96,26 +128,7 @@ impl System {
             pressure_io_some,
             pressure_io_full,
             ..SystemRow::default()
-        };
-        let mut cores = stat.cores;
-        for core in &mut cores {
-            self.cores.complete(&roots.sys, core, |package, core| self.sensors.of_core(package, core));
         }
-        let mut reading = Reading {
-            system,
-            cores,
-            disks: self.disks(roots, &file("diskstats")),
-            interfaces: interfaces(roots, &file("net/dev"), &file("net/wireless")),
-            sensors: self.sensors.read(),
-            batteries: power::batteries(&roots.sys),
-            gpus: gpus::read(&roots.sys),
-            ..Reading::default()
-        };
-        if wanted.has(Part::Interrupts) {
-            reading.interrupts = interrupts::parse(&file("interrupts"));
-            reading.softirqs = interrupts::parse_softirqs(&file("softirqs"));
-        }
-        reading
     }
 
     /// File systems. They come last: a first answer may be waited for, and the rest of a reading must not be older than
