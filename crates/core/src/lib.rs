@@ -6,10 +6,10 @@
 //! simulated machine. Time always comes in as an argument: nothing here reads a clock or the environment.
 #![forbid(unsafe_code)]
 
-pub mod aside;
 pub mod catalogue;
 pub mod compare;
 pub mod demo;
+pub mod exited;
 pub mod expr;
 pub mod known;
 pub mod lane;

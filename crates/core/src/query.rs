@@ -1,8 +1,8 @@
 //! Questions to a timeline: values over time, their extremes with the time and the process, the spans in which a
 //! condition held. Over a gap nothing is interpolated: what is not known has no value.
 
-use crate::aside::aside;
 use crate::catalogue::{Eval, Instances, Kind, Metric, Unit, Value, all, named};
+use crate::exited::exited;
 use crate::expr::Expression;
 use crate::rank::{Total, total};
 use crate::reading::ProcessKey;
@@ -11,7 +11,7 @@ use crate::sample::Sample;
 use crate::text::Text;
 use crate::timeline::Timeline;
 use crate::units::NANOS;
-use crate::wanted::Part;
+use crate::wanted::Demand;
 use std::collections::BTreeMap;
 use std::ops::Range;
 
@@ -264,7 +264,7 @@ impl Query {
         }
         let counts_gone =
             |asked: &Asked| matches!(asked.metric.eval, Eval::Process(_)) && asked.metric.kind == Kind::Rate;
-        let gone = self.metrics.iter().any(counts_gone).then(|| aside(sample));
+        let gone = self.metrics.iter().any(counts_gone).then(|| exited(sample));
         for (place, asked) in self.metrics.iter().enumerate() {
             let mut put = |instance: Option<Text>, value, most, least| {
                 let point = Point { wall_ns, seconds: sample.seconds(), value, most, least };
@@ -444,7 +444,7 @@ fn peak(metric: &'static Metric, timeline: &Timeline, numbers: Range<usize>) -> 
 pub fn is_light(metric: &Metric) -> bool {
     // What was written is held against what the devices took.
     const HEAVY: [&str; 4] = ["core_temp", "write", "write_by", "disk"];
-    let of_group = metric.needs == Some(Part::ControlGroup) && metric.kind != Kind::Label;
+    let of_group = metric.needs == Some(Demand::ControlGroup) && metric.kind != Kind::Label;
     matches!(metric.eval, Eval::Process(_)) && !of_group && !HEAVY.contains(&metric.alias)
 }
 

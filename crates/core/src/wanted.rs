@@ -3,7 +3,7 @@
 /// A part of a reading that costs enough to be collected only when a column, a recording or a view asks.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[repr(u8)]
-pub enum Part {
+pub enum Demand {
     /// Interrupts and deferred interrupt work by source and core.
     Interrupts,
     /// File systems.
@@ -32,42 +32,42 @@ pub enum Part {
     Switches,
 }
 
-impl Part {
+impl Demand {
     /// What it costs to collect, in words.
     pub const fn cost(self) -> &'static str {
         match self {
-            Part::Interrupts => "two files of the machine at each reading",
-            Part::Filesystems => "a question to each file system at each reading",
-            Part::Sockets => "a list of all sockets at each reading, and once who holds them",
-            Part::Files => "a look at the open files of each process that ran",
-            Part::Proportional => "a walk over the memory of each process that ran: expensive",
-            Part::OomScore | Part::WaitChannel => "one more file for each process that ran",
-            Part::ControlGroup => {
+            Demand::Interrupts => "two files of the machine at each reading",
+            Demand::Filesystems => "a question to each file system at each reading",
+            Demand::Sockets => "a list of all sockets at each reading, and once who holds them",
+            Demand::Files => "a look at the open files of each process that ran",
+            Demand::Proportional => "a walk over the memory of each process that ran: expensive",
+            Demand::OomScore | Demand::WaitChannel => "one more file for each process that ran",
+            Demand::ControlGroup => {
                 "one more file for each process, once, and what groups with a limit use at each reading"
             }
-            Part::Gpu => "a look at the open files of each process that ran",
-            Part::Ended => "a notification for each process that ends",
-            Part::Mounts => "a look at every open file of each process that ran: expensive",
-            Part::Switches => "one file for each thread of a process that ran and has several",
-            Part::Threads => "two files for each thread at each reading: expensive",
+            Demand::Gpu => "a look at the open files of each process that ran",
+            Demand::Ended => "a notification for each process that ends",
+            Demand::Mounts => "a look at every open file of each process that ran: expensive",
+            Demand::Switches => "one file for each thread of a process that ran and has several",
+            Demand::Threads => "two files for each thread at each reading: expensive",
         }
     }
 
     /// All parts.
-    pub const ALL: [Part; 13] = [
-        Part::Interrupts,
-        Part::Filesystems,
-        Part::Sockets,
-        Part::Files,
-        Part::Proportional,
-        Part::OomScore,
-        Part::WaitChannel,
-        Part::ControlGroup,
-        Part::Gpu,
-        Part::Ended,
-        Part::Mounts,
-        Part::Threads,
-        Part::Switches,
+    pub const ALL: [Demand; 13] = [
+        Demand::Interrupts,
+        Demand::Filesystems,
+        Demand::Sockets,
+        Demand::Files,
+        Demand::Proportional,
+        Demand::OomScore,
+        Demand::WaitChannel,
+        Demand::ControlGroup,
+        Demand::Gpu,
+        Demand::Ended,
+        Demand::Mounts,
+        Demand::Threads,
+        Demand::Switches,
     ];
 }
 
@@ -81,17 +81,19 @@ impl Wanted {
 
     /// Every part.
     pub fn everything() -> Wanted {
-        Part::ALL.into_iter().collect()
+        Demand::ALL.into_iter().collect()
     }
 
     /// What a recording holds: who owned what, and how full things were; nothing that costs a walk over memory.
     pub fn recorded() -> Wanted {
-        [Part::ControlGroup, Part::Filesystems, Part::Sockets, Part::Files, Part::Ended].into_iter().collect()
+        [Demand::ControlGroup, Demand::Filesystems, Demand::Sockets, Demand::Files, Demand::Ended]
+            .into_iter()
+            .collect()
     }
 
     /// The set with one more part.
     #[must_use]
-    pub fn with(self, part: Part) -> Wanted {
+    pub fn with(self, part: Demand) -> Wanted {
         Wanted(self.0 | 1 << part as u8)
     }
 
@@ -102,13 +104,13 @@ impl Wanted {
     }
 
     /// Whether a part is in the set.
-    pub fn has(self, part: Part) -> bool {
+    pub fn has(self, part: Demand) -> bool {
         self.0 >> part as u8 & 1 == 1
     }
 }
 
-impl FromIterator<Part> for Wanted {
-    fn from_iter<I: IntoIterator<Item = Part>>(parts: I) -> Self {
+impl FromIterator<Demand> for Wanted {
+    fn from_iter<I: IntoIterator<Item = Demand>>(parts: I) -> Self {
         parts.into_iter().fold(Wanted::NOTHING, Wanted::with)
     }
 }

@@ -1,11 +1,11 @@
 //! The simulated machine: repeatable, plausible, and it obeys signals.
 
-use dozor_core::aside::aside;
 use dozor_core::catalogue::{core_busy, process_metric};
 use dozor_core::demo::{PRELUDE, Refusal, SimulatedMachine, Site};
+use dozor_core::exited::exited;
 use dozor_core::known::Known;
 use dozor_core::lane::{Lane, Severity, main_user};
-use dozor_core::rank::Everybody;
+use dozor_core::rank::Population;
 use dozor_core::reading::{ProcessKey, Reading};
 use dozor_core::row::Row;
 use dozor_core::sample::{Sample, state_word};
@@ -26,10 +26,10 @@ fn sample(machine: &mut SimulatedMachine, from: u64) -> Sample {
 
 /// Who uses most of a metric, and its part of all.
 fn user(sample: &Sample, metric: &str) -> (String, f64) {
-    let gone = aside(sample);
-    let everybody = Everybody::new(sample, &gone);
+    let gone = exited(sample);
+    let population = Population::new(sample, &gone);
     let metric = process_metric(metric).expect("a metric");
-    let user = main_user(&everybody, metric, None).expect("somebody uses it");
+    let user = main_user(&population, metric, None).expect("somebody uses it");
     (user.name.to_string(), user.part)
 }
 

@@ -1,11 +1,11 @@
 //! What lanes, sentences and metrics say of readings whose figures can be reckoned by hand.
 
-use dozor_core::aside::aside;
 use dozor_core::catalogue::{Instances, SYSTEM_METRICS, Value, process_metric};
 use dozor_core::demo::SimulatedMachine;
+use dozor_core::exited::exited;
 use dozor_core::known::{Known, Raw};
 use dozor_core::lane::{Lane, Severity, sentences};
-use dozor_core::rank::{Everybody, Order};
+use dozor_core::rank::{Order, Population};
 use dozor_core::reading::{
     CoreRow, DiskRow, EndedRow, HostFacts, InterfaceRow, ProcessRow, Reading, SensorRow, raw,
 };
@@ -19,8 +19,8 @@ const MIB: i64 = 1 << 20;
 
 /// The first sentence on a lane.
 fn sentence(lane: Lane, sample: &Sample) -> Option<String> {
-    let gone = aside(sample);
-    sentences(&Everybody::new(sample, &gone))
+    let gone = exited(sample);
+    sentences(&Population::new(sample, &gone))
         .into_iter()
         .find(|(_, of, _)| *of == lane)
         .map(|(.., text)| text)
@@ -315,12 +315,12 @@ fn processes_are_ranked_with_unknown_values_last_either_way() {
     let gone = Sample::new(Arc::default(), None, Arc::default());
     let order = Order::by(process_metric("read").expect("a metric"));
     let pids = |order: &Order| -> Vec<i64> {
-        let everybody = Everybody::new(&sample, &gone);
-        everybody
+        let population = Population::new(&sample, &gone);
+        population
             .ordered(order)
             .rows
             .into_iter()
-            .filter_map(|row| everybody.view(row).now.pid.value())
+            .filter_map(|row| population.view(row).now.pid.value())
             .collect()
     };
     assert_eq!(pids(&order), [4, 2, 3, 1]);

@@ -1,12 +1,12 @@
 //! Parts of the simulated machines, and who is said to use them.
 
-use dozor_core::aside::{aside, is_gathered};
 use dozor_core::catalogue::{Value, listed};
 use dozor_core::demo::{PRELUDE, SimulatedMachine, Site};
+use dozor_core::exited::{exited, is_gathered};
 use dozor_core::known::Raw;
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts::{Look, PartId, Section, Users, lens, sections, users};
-use dozor_core::rank::{Everybody, Listed, Order};
+use dozor_core::rank::{Order, Population, RowRef};
 use dozor_core::reading::{HostFacts, ProcessRow, Reading, raw};
 use dozor_core::sample::Sample;
 use std::sync::Arc;
@@ -81,9 +81,9 @@ fn the_hot_core_and_who_runs_there_are_named() {
     let runs = cores.value(row_of(cores, &core.to_string()), "runs most there").expect("a column");
     assert!(runs.text().is_some_and(|text| text.starts_with("guidelog[")), "{runs:?}");
     assert!((hot.stack.iter().sum::<f64>() - 100.0).abs() < 5.0, "{:?}", hot.stack);
-    let Users::Those(keeps, words) = users(&hot.id, &sample) else { panic!("a core has users") };
+    let Users::Those(matches, words) = users(&hot.id, &sample) else { panic!("a core has users") };
     assert_eq!(words, format!("last on core {core}"));
-    let kept: Vec<_> = sample.now.processes.iter().filter(|row| keeps(row)).collect();
+    let kept: Vec<_> = sample.now.processes.iter().filter(|row| matches(row)).collect();
     assert!(kept.iter().any(|row| &*row.name == "guidelog") && kept.len() < 100);
     assert!(kept.iter().all(|row| row.core == Raw::new(core)));
 }
@@ -99,8 +99,8 @@ fn lopsided_interrupts_come_first_with_their_core() {
     assert!((number(interrupts, "45", "most on core") - 0.0).abs() < 1e-9);
     assert!((number(interrupts, "45", "its share") - 100.0).abs() < 1e-9);
     assert!(number(interrupts, "LOC", "its share") < 40.0);
-    let Users::Those(keeps, _) = users(&first.id, &sample) else { panic!("its core has users") };
-    assert!(sample.now.processes.iter().filter(|row| keeps(row)).all(|row| row.core == raw(0)));
+    let Users::Those(matches, _) = users(&first.id, &sample) else { panic!("its core has users") };
+    assert!(sample.now.processes.iter().filter(|row| matches(row)).all(|row| row.core == raw(0)));
 }
 
 #[test]
@@ -129,8 +129,8 @@ fn devices_carry_their_partitions_and_mounts_their_users() {
     let archive = &filesystems.rows[row_of(filesystems, "/archive")];
     assert_eq!(archive.severity, Severity::Warning, "it is nearly full");
     let names = |part: &PartId| -> Vec<String> {
-        let Users::Those(keeps, _) = users(part, &sample) else { panic!("{part:?} has users") };
-        sample.now.processes.iter().filter(|row| keeps(row)).map(|row| row.name.to_string()).collect()
+        let Users::Those(matches, _) = users(part, &sample) else { panic!("{part:?} has users") };
+        sample.now.processes.iter().filter(|row| matches(row)).map(|row| row.name.to_string()).collect()
     };
     assert_eq!(names(&archive.id), ["archived", "vaultsync"]);
     assert!(names(&PartId::Device("nvme0n1".into())).contains(&"stacker".to_owned()));
@@ -148,11 +148,11 @@ fn traffic_is_told_by_peer_and_connection_and_what_nobody_owns_is_a_row() {
     );
     let nobody = peers.rows.iter().position(|row| row.id == PartId::Unattributed).expect("its own row");
     assert!(peers.value(nobody, "in/s").and_then(Value::number).is_some_and(|rate| rate > 1000.0));
-    let Users::Those(keeps, _) = users(&PartId::Unattributed, &sample) else { panic!("it has a row") };
-    assert_eq!(sample.now.processes.iter().filter(|row| keeps(row)).count(), 1);
+    let Users::Those(matches, _) = users(&PartId::Unattributed, &sample) else { panic!("it has a row") };
+    assert_eq!(sample.now.processes.iter().filter(|row| matches(row)).count(), 1);
     let connections = find(&all, "connections");
-    let Users::Those(keeps, _) = users(&connections.rows[0].id, &sample) else { panic!("it has an owner") };
-    let owners: Vec<_> = sample.now.processes.iter().filter(|row| keeps(row)).collect();
+    let Users::Those(matches, _) = users(&connections.rows[0].id, &sample) else { panic!("it has an owner") };
+    let owners: Vec<_> = sample.now.processes.iter().filter(|row| matches(row)).collect();
     assert_eq!((owners.len(), &*owners[0].name), (1, "vaultsync"));
     assert!(matches!(users(&PartId::Interface("enp3s0".into()), &sample), Users::Unknown(_)));
 }
@@ -174,8 +174,8 @@ fn the_fan_that_stands_and_the_sensor_of_many_cores_are_said() {
     let workstation = at(Site::Workstation, 20);
     let all = sections(Lane::Heat, &workstation);
     let card = &find(&all, "graphics processors").rows[0];
-    let Users::Those(keeps, _) = users(&card.id, &workstation) else { panic!("it has users") };
-    let using: Vec<_> = workstation.now.processes.iter().filter(|row| keeps(row)).collect();
+    let Users::Those(matches, _) = users(&card.id, &workstation) else { panic!("it has users") };
+    let using: Vec<_> = workstation.now.processes.iter().filter(|row| matches(row)).collect();
     assert_eq!((using.len(), &*using[0].name), (1, "starfit"));
 }
 
@@ -231,21 +231,21 @@ fn those_who_are_gone_keep_their_place_in_the_order() {
         ..Default::default()
     });
     let sample = Sample::new(Arc::new(machine.host()), Some(Arc::new(before)), Arc::new(now));
-    let gone = aside(&sample);
-    let everybody = Everybody::new(&sample, &gone);
-    let rows = everybody.ordered(&Order::by_cpu()).rows;
+    let gone = exited(&sample);
+    let population = Population::new(&sample, &gone);
+    let rows = population.ordered(&Order::by_cpu()).rows;
     assert_eq!(rows.len(), sample.now.processes.len() + gone.now.processes.len());
-    let name = |row: &Listed| everybody.view(*row).now.name.to_string();
-    let value = |row: &Listed| listed("cpu").of(&everybody.view(*row));
+    let name = |row: &RowRef| population.view(*row).now.name.to_string();
+    let value = |row: &RowRef| listed("cpu").of(&population.view(*row));
     let with_record = rows.iter().find(|row| name(row) == "p90001").expect("listed");
     // 2.4 s of CPU time in all, 1 s of them before: 1.4 s in two seconds.
     assert_eq!(value(with_record), Value::Number(70.0));
     let without = rows.iter().find(|row| name(row) == "p90002").expect("listed");
     assert_eq!(value(without), Value::Absent, "what it used at the end is not known");
-    let state = listed("state").of(&everybody.view(*with_record));
+    let state = listed("state").of(&population.view(*with_record));
     assert_eq!(state, Value::Word("gone"));
     let solvers = rows.iter().find(|row| name(row) == "platesolve").expect("gathered");
-    let view = everybody.view(*solvers);
+    let view = population.view(*solvers);
     assert!(is_gathered(dozor_core::row::Row::key(view.now)));
     assert!(view.now.command.starts_with("platesolve ×") && view.now.command.contains("nightqueue["));
     let used = value(solvers).number().expect("a share");
@@ -268,12 +268,12 @@ fn without_exit_records_unseen_processes_are_counted() {
     };
     let host = Arc::new(HostFacts { cores: 2, ticks_per_second: 100, ..HostFacts::default() });
     let sample = Sample::new(host.clone(), Some(reading(10, 100, 0)), reading(12, 140, 100));
-    let gone = aside(&sample);
+    let gone = exited(&sample);
     assert_eq!(gone.now.processes.len(), 1);
     assert!(gone.now.processes[0].command.starts_with("40 processes or threads"));
     assert_eq!(listed("cpu").of(&gone.process(0)), Value::Number(50.0));
     let quiet = Sample::new(host, Some(reading(10, 100, 0)), reading(12, 140, 2));
-    assert!(aside(&quiet).now.processes.is_empty());
+    assert!(exited(&quiet).now.processes.is_empty());
 }
 
 #[test]
@@ -301,9 +301,9 @@ fn where_nobody_uses_a_resource_those_who_use_another_stand_first() {
     };
     let host = HostFacts { cores: 4, ticks_per_second: 100, ..HostFacts::default() };
     let sample = Sample::new(Arc::new(host), Some(reading(1)), reading(2));
-    let gone = aside(&sample);
-    let rows = Everybody::new(&sample, &gone).ordered(&Order::parse("disk").expect("an order")).rows;
+    let gone = exited(&sample);
+    let rows = Population::new(&sample, &gone).ordered(&Order::parse("disk").expect("an order")).rows;
     let pids: Vec<_> =
-        rows.iter().map(|row| Everybody::new(&sample, &gone).view(*row).now.pid.value()).collect();
+        rows.iter().map(|row| Population::new(&sample, &gone).view(*row).now.pid.value()).collect();
     assert_eq!(pids, [Some(40), Some(30), Some(2)]);
 }

@@ -104,8 +104,8 @@ fn peaks_from_the_index_are_those_that_a_walk_finds() {
         for numbers in [0..570, 30..400, 61..119] {
             let query = Query { metrics: asked(metric.alias), stat: Some(Stat::Max), ..Query::default() };
             // An expression that holds for everybody forbids the short way.
-            let everybody = Expression::parse("not (pid < -5)").expect("an expression");
-            let slow = Query { whom: Some(everybody), ..query.clone() };
+            let population = Expression::parse("not (pid < -5)").expect("an expression");
+            let slow = Query { whom: Some(population), ..query.clone() };
             let (fast, slow) =
                 (query.answer(&timeline, numbers.clone()), slow.answer(&timeline, numbers.clone()));
             let (fast, slow) = (fast.expect("readable"), slow.expect("readable"));

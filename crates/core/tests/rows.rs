@@ -1,14 +1,15 @@
 //! Rows of the table that are made of several readings, threads or processes: figures that can be reckoned by hand.
 
-use dozor_core::aside::aside;
 use dozor_core::catalogue::{Combine, PROCESS_METRICS, Value, listed};
 use dozor_core::demo::SimulatedMachine;
+use dozor_core::exited::exited;
 use dozor_core::rank::{
-    Arrange, Arranging, Everybody, Folds, Line, Listed, Order, RowId, Table, Total, is_active, threads, total,
+    Arrange, Arranging, Folds, Line, Order, Population, RowId, RowRef, Table, Total, is_active, threads,
+    total,
 };
 use dozor_core::reading::{EndedRow, HostFacts, ProcessKey, ProcessRow, Reading, SensorRow, ThreadRow, raw};
 use dozor_core::sample::{Gap, Sample};
-use dozor_core::wanted::{Part, Wanted};
+use dozor_core::wanted::{Demand, Wanted};
 use proptest::prelude::*;
 use std::sync::Arc;
 use std::time::Duration;
@@ -124,19 +125,19 @@ fn threads_are_rows_with_the_users_and_cores_of_their_processes() {
     assert_eq!(row("user")[..2], ["astro", "astro"].map(|user| Value::Text(user.into())));
     assert_eq!(row("rss"), [Value::Absent, Value::Absent, Value::Absent], "memory is the process's");
 
-    let gone = aside(&sample);
-    let everybody = Everybody { threads: Some(&of_threads), ..Everybody::new(&sample, &gone) };
+    let gone = exited(&sample);
+    let population = Population { threads: Some(&of_threads), ..Population::new(&sample, &gone) };
     let order = Order::by(listed("cpu"));
     let mut folds = Folds::default();
     let lines = |folds: &Folds| {
         let how = Arranging { order: &order, arrange: Arrange::Flat, folds, held: None, stays: None };
-        let table = Table::new(&everybody, &everybody.ordered(&order), &|_| true, &how);
+        let table = Table::new(&population, &population.ordered(&order), &|_| true, &how);
         table.lines.iter().map(|line| (line.listed, line.depth)).collect::<Vec<_>>()
     };
     let all = lines(&folds);
     assert_eq!(
         all[..3],
-        [(Listed::Here(0), 0), (Listed::Thread(1), 1), (Listed::Thread(0), 1)],
+        [(RowRef::Here(0), 0), (RowRef::Thread(1), 1), (RowRef::Thread(0), 1)],
         "in order below it"
     );
     assert_eq!(all.len(), 5);
@@ -156,15 +157,15 @@ fn threads_that_did_nothing_are_one_row_below_those_that_work() {
     };
     let sample = Sample::new(host(), Some(with(10, 0)), with(12, 200_000_000));
     let of_threads = threads(&sample).expect("threads");
-    let gone = aside(&sample);
-    let everybody = Everybody { threads: Some(&of_threads), ..Everybody::new(&sample, &gone) };
+    let gone = exited(&sample);
+    let population = Population { threads: Some(&of_threads), ..Population::new(&sample, &gone) };
     let (order, mut folds) = (Order::by(listed("cpu")), Folds::default());
     let rows = |folds: &Folds, stays: Option<&RowId>| -> Vec<String> {
         let how = Arranging { order: &order, arrange: Arrange::Flat, folds, held: None, stays };
-        let table = Table::new(&everybody, &everybody.ordered(&order), &|_| true, &how);
+        let table = Table::new(&population, &population.ordered(&order), &|_| true, &how);
         let name = |line: &Line| match line.listed {
-            Listed::Group(at) => format!("{} ×{}", table.groups[at].label, table.members(line).len()),
-            other => everybody.view(other).now.pid.value().unwrap_or(0).to_string(),
+            RowRef::Group(at) => format!("{} ×{}", table.groups[at].label, table.members(line).len()),
+            other => population.view(other).now.pid.value().unwrap_or(0).to_string(),
         };
         table
             .lines
@@ -195,8 +196,8 @@ fn threads_that_did_nothing_are_one_row_below_those_that_work() {
     assert_eq!(rows(&folds, None)[2..8], ["-idle threads ×5.", "--7", "--70", "--71", "--73", "--74."]);
     let first = Sample::new(host(), None, with(10, 0));
     let of_threads = threads(&first).expect("threads");
-    let gone = aside(&first);
-    let everybody = Everybody { threads: Some(&of_threads), ..Everybody::new(&first, &gone) };
+    let gone = exited(&first);
+    let population = Population { threads: Some(&of_threads), ..Population::new(&first, &gone) };
     let how = Arranging {
         order: &order,
         arrange: Arrange::Flat,
@@ -204,7 +205,7 @@ fn threads_that_did_nothing_are_one_row_below_those_that_work() {
         held: None,
         stays: None,
     };
-    let table = Table::new(&everybody, &everybody.ordered(&order), &|_| true, &how);
+    let table = Table::new(&population, &population.ordered(&order), &|_| true, &how);
     assert_eq!(table.lines.len(), 10, "what they did is not known yet, so none is called idle");
 }
 
@@ -213,7 +214,7 @@ fn the_simulated_machine_has_threads_only_where_they_are_wanted_and_they_add_up(
     let mut machine = SimulatedMachine::new(3);
     machine.advance_to(Duration::from_secs(5));
     assert!(machine.reading().threads.is_empty());
-    machine.want(Wanted::NOTHING.with(Part::Threads));
+    machine.want(Wanted::NOTHING.with(Demand::Threads));
     machine.advance_to(Duration::from_secs(6));
     let reading = machine.reading();
     for process in reading.processes.iter().filter(|row| row.threads.value() > Some(1)) {

@@ -1,13 +1,13 @@
 //! What stands out, reckoned by hand: from which values on, in which words, and whom it names.
 
-use dozor_core::aside::aside;
+use dozor_core::exited::exited;
 use dozor_core::known::Raw;
 use dozor_core::lane::{
     Lane, Severity, battery_severity, disk_severity, fan_severity, filesystem_severity, interface_severity,
     sentences, temperature_severity,
 };
 use dozor_core::parts::{PartId, Users, sections, users};
-use dozor_core::rank::Everybody;
+use dozor_core::rank::Population;
 use dozor_core::reading::{
     BatteryRow, CoreRow, DiskRow, EndedRow, FilesystemRow, HostFacts, InterfaceRow, ProcessRow, Reading,
     SensorRow, raw,
@@ -30,8 +30,8 @@ fn sample(before: impl Fn(&mut Reading), now: impl Fn(&mut Reading)) -> Sample {
 }
 
 fn said(sample: &Sample) -> Vec<(Severity, String)> {
-    let gone = aside(sample);
-    let all = sentences(&Everybody::new(sample, &gone));
+    let gone = exited(sample);
+    let all = sentences(&Population::new(sample, &gone));
     all.into_iter().map(|(severity, _, text)| (severity, text)).collect()
 }
 
@@ -482,10 +482,10 @@ fn a_mapped_device_is_found_by_its_name() {
             ];
         },
     );
-    let Users::Those(keeps, words) = users(&PartId::Device("dm-0".into()), &mapped) else {
+    let Users::Those(matches, words) = users(&PartId::Device("dm-0".into()), &mapped) else {
         panic!("it has users")
     };
-    let kept: Vec<_> = mapped.now.processes.iter().filter(|row| keeps(row)).map(|row| row.pid).collect();
+    let kept: Vec<_> = mapped.now.processes.iter().filter(|row| matches(row)).map(|row| row.pid).collect();
     assert_eq!((kept, &*words), (vec![raw(1)], "with files on dm-0"));
     assert!(matches!(users(&PartId::Device("sda".into()), &mapped), Users::Unknown(_)));
 }

@@ -8,13 +8,13 @@ mod common;
 use common::{reading, report};
 use dozor::feed::Delivery;
 use dozor::look::theme::{Depth, Theme};
-use dozor::run::frugal::Frugal;
+use dozor::run::compact::Compact;
 use dozor::screen::{Event, Screen};
 use dozor::state::State;
-use dozor_core::aside::aside;
 use dozor_core::demo::{SimulatedMachine, Site};
+use dozor_core::exited::exited;
 use dozor_core::lane::sentences;
-use dozor_core::rank::{Arrange, Everybody};
+use dozor_core::rank::{Arrange, Population};
 use dozor_core::sample::Sample;
 use dozor_core::timeline::Timeline;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseEvent, MouseEventKind};
@@ -28,7 +28,7 @@ use std::time::{Duration, Instant};
 const SIZE: (u16, u16) = (200, 60);
 struct Bench {
     screen: Screen,
-    terminal: Terminal<Frugal<Sink>>,
+    terminal: Terminal<Compact<Sink>>,
 }
 
 impl Bench {
@@ -47,7 +47,7 @@ fn main() {
     let state = State::new(timeline, Theme::new(Depth::True, false), Duration::from_secs(1), SIZE);
     let viewport = Viewport::Fixed(Rect::new(0, 0, SIZE.0, SIZE.1));
     let terminal =
-        Terminal::with_options(Frugal::new(sink()), TerminalOptions { viewport }).expect("a screen");
+        Terminal::with_options(Compact::new(sink()), TerminalOptions { viewport }).expect("a screen");
     let mut bench = Bench { screen: Screen::new(state), terminal };
     let mut rows = vec![];
     let key = |code| Event::Key(KeyEvent::new(code, KeyModifiers::NONE));
@@ -90,10 +90,10 @@ fn main() {
                 let begin = Instant::now();
                 let (host, before) = (sample.host.clone(), sample.before.clone());
                 let sample = Sample::new(host, before, sample.now.clone());
-                let gone = aside(&sample);
-                let everybody = Everybody::new(&sample, &gone);
-                black_box(sentences(&everybody));
-                black_box(everybody.ordered(&order));
+                let gone = exited(&sample);
+                let population = Population::new(&sample, &gone);
+                black_box(sentences(&population));
+                black_box(population.ordered(&order));
                 begin.elapsed()
             })
             .collect();

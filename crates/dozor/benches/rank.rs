@@ -5,10 +5,10 @@
 mod common;
 
 use common::{PROCESSES, reading, report};
-use dozor_core::aside::aside;
 use dozor_core::demo::{SimulatedMachine, Site};
+use dozor_core::exited::exited;
 use dozor_core::expr::Expression;
-use dozor_core::rank::{Arrange, Arranging, Everybody, Folds, Listed, Narrowing, Order, Table};
+use dozor_core::rank::{Arrange, Arranging, Folds, Narrowing, Order, Population, RowRef, Table};
 use dozor_core::sample::Sample;
 use std::hint::black_box;
 use std::sync::Arc;
@@ -31,8 +31,8 @@ fn main() {
     let before = reading(&mut machine, 1, &mut rows);
     let now = reading(&mut machine, 2, &mut rows);
     let sample = Sample::new(Arc::new(machine.host()), Some(before), now);
-    let gone = aside(&sample);
-    let everybody = Everybody::new(&sample, &gone);
+    let gone = exited(&sample);
+    let population = Population::new(&sample, &gone);
 
     let bare = timed(|| {
         for _ in 0..PROCESSES {
@@ -42,8 +42,8 @@ fn main() {
     report("bare: one file for each process", bare, "");
 
     let order = Order::parse("cpu,rss").expect("an order");
-    let ordered = everybody.ordered(&order);
-    report("ordering by two keys", timed(|| drop(black_box(everybody.ordered(&order)))), "");
+    let ordered = population.ordered(&order);
+    report("ordering by two keys", timed(|| drop(black_box(population.ordered(&order)))), "");
     for text in [
         "worker",
         "cpu > 5% and user = astro",
@@ -53,8 +53,8 @@ fn main() {
         let mut narrowing = Narrowing::of("astro".into());
         narrowing.expression = Some(Expression::parse(text).expect(text));
         let narrow = timed(|| {
-            let keeper = narrowing.at(&sample);
-            let kept = everybody.all().filter(|row| keeper.keeps(&everybody.view(*row)) == Some(true));
+            let filter = narrowing.at(&sample);
+            let kept = population.all().filter(|row| filter.matches(&population.view(*row)) == Some(true));
             black_box(kept.count());
         });
         report(&format!("narrowing: {text}"), narrow, "");
@@ -62,7 +62,7 @@ fn main() {
     let folds = Folds::default();
     for arrange in Arrange::ALL {
         let how = Arranging { order: &order, arrange, folds: &folds, held: None, stays: None };
-        let table = timed(|| drop(black_box(Table::new(&everybody, &ordered, &|_| true, &how))));
+        let table = timed(|| drop(black_box(Table::new(&population, &ordered, &|_| true, &how))));
         report(&format!("arranging: {}", arrange.word()), table, "");
     }
     for arrange in [Arrange::Flat, Arrange::Family, Arrange::Program] {
@@ -71,14 +71,14 @@ fn main() {
         narrowing.expression = Some(expression);
         let how = Arranging { order: &order, arrange, folds: &folds, held: None, stays: None };
         let whole = timed(|| {
-            let keeper = narrowing.at(&sample);
+            let filter = narrowing.at(&sample);
             let here: Vec<bool> = (0..sample.now.processes.len())
-                .map(|at| keeper.keeps(&sample.process(at)) == Some(true))
+                .map(|at| filter.matches(&sample.process(at)) == Some(true))
                 .collect();
-            let kept = |row: Listed| matches!(row, Listed::Here(at) if here[at]);
-            let needed = |row: Listed| arrange.needs_all() || kept(row);
-            let ordered = everybody.ordered_after(&ordered.rows, &needed, &order);
-            black_box(Table::new(&everybody, &ordered, &kept, &how));
+            let kept = |row: RowRef| matches!(row, RowRef::Here(at) if here[at]);
+            let needed = |row: RowRef| arrange.needs_all() || kept(row);
+            let ordered = population.ordered_after(&ordered.rows, &needed, &order);
+            black_box(Table::new(&population, &ordered, &kept, &how));
         });
         report(&format!("all together: {}", arrange.word()), whole, " (budget 5 ms)");
     }

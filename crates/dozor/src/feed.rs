@@ -35,7 +35,7 @@ pub enum Delivery {
 
 /// What the source shall do differently.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Order {
+pub enum Request {
     /// Read at another interval.
     Every(Duration),
     /// Collect other parts.
@@ -52,7 +52,7 @@ pub fn start<T: From<Delivery> + Send + 'static>(
     every: Duration,
     history: Vec<Reading>,
     out: Sender<T>,
-) -> Sender<Order> {
+) -> Sender<Request> {
     let (sender, orders) = channel();
     std::thread::spawn(move || {
         if !history.is_empty() {
@@ -69,7 +69,7 @@ pub fn start<T: From<Delivery> + Send + 'static>(
 fn read_on<T: From<Delivery>>(
     source: &mut dyn Source,
     mut every: Duration,
-    orders: &Receiver<Order>,
+    orders: &Receiver<Request>,
     out: &Sender<T>,
 ) {
     let mut last = Instant::now();
@@ -105,13 +105,13 @@ fn read_on<T: From<Delivery>>(
                 orders.recv_timeout(due.saturating_duration_since(Instant::now()))
             };
             match order {
-                Ok(Order::Want(wanted)) => source.want(wanted),
-                Ok(Order::Every(other)) => {
+                Ok(Request::Want(wanted)) => source.want(wanted),
+                Ok(Request::Every(other)) => {
                     every = other;
                     due = Instant::now().min(last + every).max(Instant::now());
                 }
-                Ok(Order::ByHand(on)) => (by_hand, due) = (on, Instant::now()),
-                Ok(Order::Now) => {
+                Ok(Request::ByHand(on)) => (by_hand, due) = (on, Instant::now()),
+                Ok(Request::Now) => {
                     due = Instant::now();
                     break;
                 }

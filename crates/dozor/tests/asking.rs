@@ -264,14 +264,14 @@ fn the_command_line_takes_the_same_expressions_columns_and_pids() {
         &["record", "-o", &file, "--every", "100ms", "--count", "4", &pid, "--descendants"],
     );
     assert!(recorded.status.success(), "{}", String::from_utf8_lossy(&recorded.stderr));
-    let everybody = folder.path().join("all.rec").display().to_string();
+    let population = folder.path().join("all.rec").display().to_string();
     assert!(
-        run(folder.path(), &["record", "-o", &everybody, "--every", "100ms", "--count", "4"])
+        run(folder.path(), &["record", "-o", &population, "--every", "100ms", "--count", "4"])
             .status
             .success()
     );
     let size = |file: &str| std::fs::metadata(file).expect("the recording").len();
-    assert!(size(&file) < size(&everybody));
+    assert!(size(&file) < size(&population));
     let terminal = Terminal::run(&format!("dozor replay {file} --paused"), SIZE, folder.path());
     terminal
         .wait("the family alone", |screen| screen.contains("3 of 3") && screen.contains("dozor-line-two"));

@@ -10,7 +10,7 @@ use dozor_core::known::Raw;
 use dozor_core::reading::ProcessRow;
 use dozor_core::source::Source as _;
 use dozor_core::text::without_number;
-use dozor_core::wanted::Part;
+use dozor_core::wanted::Demand;
 use std::sync::Arc;
 
 /// How it stands with one kind of information.
@@ -98,7 +98,7 @@ fn out_of_sight(roots: &Roots) -> Option<(i64, i64)> {
     let mut source = LiveSource::open(roots.clone()).ok()?;
     let reading = Arc::new(source.read());
     let sample = dozor_core::sample::Sample::new(Arc::new(source.host()), None, reading);
-    dozor_core::aside::out_of_sight(&sample)
+    dozor_core::exited::out_of_sight(&sample)
 }
 
 fn input_output(roots: &Roots) -> Finding {
@@ -186,7 +186,7 @@ fn namespaces(roots: &Roots) -> Finding {
     let Ok(mut source) = LiveSource::open(roots.clone()) else {
         return finding(what, Standing::Missing, "there are no processes".to_owned(), "");
     };
-    source.want([Part::Sockets].into_iter().collect());
+    source.want([Demand::Sockets].into_iter().collect());
     let reading = source.read();
     let apart = |row: &&Arc<ProcessRow>| row.net_namespace.value() > Some(0);
     let others = reading.processes.iter().filter(apart).count();

@@ -5,7 +5,7 @@
 use dozor_core::catalogue::{PROCESS_METRICS, Unit, Value, process_metric};
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
-use dozor_core::wanted::{Part, Wanted};
+use dozor_core::wanted::{Demand, Wanted};
 use dozor_linux::{LiveSource, Roots};
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
@@ -94,7 +94,7 @@ fn starts_and_ends_leave_no_trace() {
         })
         .collect();
     let mut source = LiveSource::open(Roots::default()).expect("the machine");
-    let all = Part::ALL.into_iter().filter(|part| *part != Part::Proportional);
+    let all = Demand::ALL.into_iter().filter(|part| *part != Demand::Proportional);
     source.want(all.collect::<Wanted>());
     let host = Arc::new(source.host());
     let mut before = Arc::new(source.read());

@@ -18,7 +18,7 @@ pub use value::{Unit, Value};
 
 use crate::sample::{ProcessView, Sample};
 use crate::text::{Text, nearest};
-use crate::wanted::Part;
+use crate::wanted::Demand;
 
 /// How a metric behaves over time.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -119,7 +119,7 @@ pub struct Metric {
     /// How it is got.
     pub eval: Eval,
     /// The part of a reading that it needs, where that is not collected anyway.
-    pub needs: Option<Part>,
+    pub needs: Option<Demand>,
     /// What a row that stands for several processes shows.
     pub combine: Combine,
     /// All words that it can be, where there are no others.
@@ -143,7 +143,7 @@ impl Metric {
     }
 
     /// The same entry, for a part of a reading that is collected only when wanted.
-    const fn needing(mut self, part: Part) -> Metric {
+    const fn needing(mut self, part: Demand) -> Metric {
         self.needs = Some(part);
         self
     }

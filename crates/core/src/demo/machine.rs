@@ -12,7 +12,7 @@ use crate::reading::{
 use crate::signals;
 use crate::text::Text;
 use crate::units::NANOS;
-use crate::wanted::{Part, Wanted};
+use crate::wanted::{Demand, Wanted};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -518,7 +518,7 @@ impl SimulatedMachine {
         for process in &self.processes {
             process.connections(self.seed, &mut reading.connections);
             process.listeners(seconds, &mut reading.listeners);
-            if self.wanted.has(Part::Threads) {
+            if self.wanted.has(Demand::Threads) {
                 process.threads(&mut reading.threads);
             }
         }

@@ -7,7 +7,7 @@ use super::quantity::{self, Instant};
 use super::tree::{Comparison, Condition, Node, Value};
 use crate::catalogue::{self, Eval, Metric, PROCESS_METRICS, Unit};
 use crate::text::nearest;
-use crate::wanted::{Part, Wanted};
+use crate::wanted::{Demand, Wanted};
 use regex::{Regex, RegexBuilder};
 
 /// An expression that can be decided.
@@ -258,7 +258,7 @@ impl Test {
                 tests.iter().fold(Wanted::NOTHING, |wanted, test| wanted.union(test.wanted()))
             }
             Test::Not(test) => test.wanted(),
-            Test::Condition(Condition::Active) => Wanted::NOTHING.with(Part::Sockets),
+            Test::Condition(Condition::Active) => Wanted::NOTHING.with(Demand::Sockets),
             _ => Wanted::NOTHING,
         };
         of_conditions.union(self.metrics().into_iter().filter_map(|metric| metric.needs).collect())

@@ -12,16 +12,16 @@ use std::cmp::Ordering;
 
 /// An expression at one moment: what it says about the machine is decided, times are instants.
 pub struct Bound<'a> {
-    test: Part<'a>,
+    test: Demand<'a>,
     me: &'a str,
 }
 
 /// A part of it. `None` is unknown.
-enum Part<'a> {
+enum Demand<'a> {
     Decided(Option<bool>),
-    Or(Vec<Part<'a>>),
-    And(Vec<Part<'a>>),
-    Not(Box<Part<'a>>),
+    Or(Vec<Demand<'a>>),
+    And(Vec<Demand<'a>>),
+    Not(Box<Demand<'a>>),
     Time { metric: &'static Metric, how: Compare, values: Vec<Option<f64>> },
     Leaf(&'a Test),
 }
@@ -40,22 +40,22 @@ impl Bound<'_> {
     }
 }
 
-fn bind<'a>(test: &'a Test, sample: &Sample) -> Part<'a> {
+fn bind<'a>(test: &'a Test, sample: &Sample) -> Demand<'a> {
     let all = |tests: &'a [Test]| tests.iter().map(|test| bind(test, sample)).collect();
     let of_machine = |subject: &Subject| matches!(subject.metric.eval, Eval::System(_));
     match test {
-        Test::Or(tests) => Part::Or(all(tests)),
-        Test::And(tests) => Part::And(all(tests)),
-        Test::Not(test) => Part::Not(Box::new(bind(test, sample))),
+        Test::Or(tests) => Demand::Or(all(tests)),
+        Test::And(tests) => Demand::And(all(tests)),
+        Test::Not(test) => Demand::Not(Box::new(bind(test, sample))),
         Test::Number { subject, how, values } if of_machine(subject) => {
-            Part::Decided(of_instances(subject, sample, |value| number(value, *how, values)))
+            Demand::Decided(of_instances(subject, sample, |value| number(value, *how, values)))
         }
         Test::Time { subject, how, values } => {
             let zone = zone(&sample.host.time_zone);
             let values = values.iter().map(|instant| instant.seconds(sample.now.wall_ns(), &zone)).collect();
-            Part::Time { metric: subject.metric, how: *how, values }
+            Demand::Time { metric: subject.metric, how: *how, values }
         }
-        leaf => Part::Leaf(leaf),
+        leaf => Demand::Leaf(leaf),
     }
 }
 
@@ -86,21 +86,21 @@ fn any(parts: impl Iterator<Item = Option<bool>>) -> Option<bool> {
     whole
 }
 
-fn holds(part: &Part<'_>, process: &ProcessView<'_>, me: &str) -> Option<bool> {
+fn holds(part: &Demand<'_>, process: &ProcessView<'_>, me: &str) -> Option<bool> {
     match part {
-        Part::Decided(decided) => *decided,
-        Part::Or(parts) => any(parts.iter().map(|part| holds(part, process, me))),
+        Demand::Decided(decided) => *decided,
+        Demand::Or(parts) => any(parts.iter().map(|part| holds(part, process, me))),
         // All hold where it is not so that any does not.
-        Part::And(parts) => {
+        Demand::And(parts) => {
             any(parts.iter().map(|part| holds(part, process, me).map(|held| !held))).map(|held| !held)
         }
-        Part::Not(part) => holds(part, process, me).map(|held| !held),
-        Part::Time { metric, how, values } => {
+        Demand::Not(part) => holds(part, process, me).map(|held| !held),
+        Demand::Time { metric, how, values } => {
             let time = metric.of(process).number()?;
             any(values.iter().map(|value| Some(equal_or(time, (*value)?, *how))))
                 .map(|held| turned(*how, held))
         }
-        Part::Leaf(test) => leaf(test, process, me),
+        Demand::Leaf(test) => leaf(test, process, me),
     }
 }
 

@@ -3,11 +3,11 @@
 use super::facts::{bad_fan, disks_severity, hung_filesystem, reads_more, share_of_link};
 use super::severity::{NETWORK, filesystem_severity, group_severity, remote_severity};
 use super::{Lane, Severity};
-use crate::aside::{UNNAMED, is_gathered, out_of_sight, unseen};
 use crate::catalogue::{Metric, Value, core_busy, cpu_busy, listed, remote_time, sent_again, unaccounted};
+use crate::exited::{UNNAMED, is_gathered, out_of_sight, unseen};
 use crate::known::Known;
 use crate::limits;
-use crate::rank::{Everybody, Listed};
+use crate::rank::{Population, RowRef};
 use crate::reading::{ProcessRow, RemoteRow};
 use crate::row::Row as _;
 use crate::sample::Sample;
@@ -30,16 +30,16 @@ pub struct MainUser {
 /// Which program uses most of a metric. Those who are just gone, and programs that came and went, count as well; equal
 /// programs are one user, unless one of them has most of it. The share is of `all` where that is given, else of what
 /// all of them have together.
-pub fn main_user(everybody: &Everybody<'_>, metric: &Metric, all: Option<f64>) -> Option<MainUser> {
+pub fn main_user(population: &Population<'_>, metric: &Metric, all: Option<f64>) -> Option<MainUser> {
     /// From this part of its program's on a process is named alone.
     const ALONE: f64 = 0.6;
     /// Below this part of the largest one a process does not count as one of those that use it.
     const LITTLE: f64 = 0.1;
     let mut total = 0.0;
-    type OfProgram = (f64, Vec<(Listed, f64)>);
+    type OfProgram = (f64, Vec<(RowRef, f64)>);
     let mut programs: HashMap<&Text, OfProgram> = HashMap::new();
-    for row in everybody.all() {
-        let view = everybody.view(row);
+    for row in population.all() {
+        let view = population.view(row);
         let Value::Number(value) = metric.of(&view) else { continue };
         if value > 0.0 {
             total += value;
@@ -54,7 +54,7 @@ pub fn main_user(everybody: &Everybody<'_>, metric: &Metric, all: Option<f64>) -
     let (most, largest) = rows.iter().copied().max_by(|a, b| a.1.total_cmp(&b.1))?;
     let alone = largest >= ALONE * sum;
     let count = rows.iter().filter(|(_, value)| *value >= LITTLE * largest).count();
-    let label = if alone { label(everybody.view(most).now) } else { format!("{name} ×{count}") };
+    let label = if alone { label(population.view(most).now) } else { format!("{name} ×{count}") };
     let value = if alone { largest } else { sum };
     let part = value / all.unwrap_or(total).max(value) * 100.0;
     Some(MainUser { name: name.clone(), label, several: !alone, part })
@@ -100,11 +100,11 @@ fn label(row: &ProcessRow) -> String {
 }
 
 /// What stands out at the moment of a sample, the worst first.
-pub fn sentences(everybody: &Everybody<'_>) -> Vec<(Severity, Lane, String)> {
-    let sample = everybody.here;
+pub fn sentences(population: &Population<'_>) -> Vec<(Severity, Lane, String)> {
+    let sample = population.here;
     let lanes = Lane::ALL.into_iter().filter_map(|lane| {
         let severity = lane.point(sample).severity;
-        Some((severity, lane, of_lane(lane, everybody)?))
+        Some((severity, lane, of_lane(lane, population)?))
     });
     let others = [
         hot_core(sample),
@@ -126,8 +126,8 @@ pub fn sentences(everybody: &Everybody<'_>) -> Vec<(Severity, Lane, String)> {
 const WORTH_NAMING: f64 = 20.0;
 
 /// One sentence for a lane that is not fine: what is short, and who uses most of it.
-fn of_lane(lane: Lane, everybody: &Everybody<'_>) -> Option<String> {
-    let sample = everybody.here;
+fn of_lane(lane: Lane, population: &Population<'_>) -> Option<String> {
+    let sample = population.here;
     let point = lane.point(sample);
     if point.severity == Severity::Fine {
         return None;
@@ -161,7 +161,7 @@ fn of_lane(lane: Lane, everybody: &Everybody<'_>) -> Option<String> {
     };
     let all = if lane == Lane::Cpu { cpu_in_use(sample) } else { None };
     let user =
-        main_user(everybody, lens, all).filter(|user| user.part >= WORTH_NAMING && &*user.name != UNNAMED);
+        main_user(population, lens, all).filter(|user| user.part >= WORTH_NAMING && &*user.name != UNNAMED);
     let hidden = if lane == Lane::Cpu { unexplained(sample) } else { None };
     let hidden = hidden.filter(|(share, _)| *share >= user.as_ref().map_or(WORTH_NAMING, |user| user.part));
     // What nobody who can be seen explains goes before whoever happens to be visible.
@@ -185,8 +185,8 @@ fn hot_core(sample: &Sample) -> Option<(Severity, Lane, String)> {
     const HOT: f64 = 95.0;
     const CALM: f64 = 75.0;
     let several = sample.now.cores.len() > 1;
-    let calm = cpu_busy(sample).value().is_some_and(|busy| busy < CALM);
-    if !several || !calm {
+    let averaged = cpu_busy(sample).value().is_some_and(|busy| busy < CALM);
+    if !several || !averaged {
         return None;
     }
     let cores = sample.parts(|reading| &reading.cores[..]);

@@ -20,7 +20,7 @@ pub use users::{Users, lens, users};
 
 use crate::lane::Lane;
 use crate::sample::Sample;
-use crate::wanted::{Part, Wanted};
+use crate::wanted::{Demand, Wanted};
 
 /// The parts of a lane, the most telling table first. Tables without a row are left out.
 pub fn sections(lane: Lane, sample: &Sample) -> Vec<Section> {
@@ -38,13 +38,13 @@ pub fn sections(lane: Lane, sample: &Sample) -> Vec<Section> {
 /// What a source must collect for the parts of a lane, on a machine that last showed this sample.
 pub fn wanted(lane: Lane, sample: Option<&Sample>) -> Wanted {
     let has_gpu = sample.is_some_and(|sample| !sample.now.gpus.is_empty());
-    let parts: &[Part] = match lane {
-        Lane::Cpu => &[Part::Interrupts, Part::ControlGroup],
-        Lane::Disk => &[Part::Filesystems],
-        Lane::Network => &[Part::Sockets],
+    let parts: &[Demand] = match lane {
+        Lane::Cpu => &[Demand::Interrupts, Demand::ControlGroup],
+        Lane::Disk => &[Demand::Filesystems],
+        Lane::Network => &[Demand::Sockets],
         // Who uses a graphics processor is asked of every process; without one nobody does.
-        Lane::Heat if has_gpu => &[Part::Gpu],
-        Lane::Memory => &[Part::ControlGroup],
+        Lane::Heat if has_gpu => &[Demand::Gpu],
+        Lane::Memory => &[Demand::ControlGroup],
         Lane::Heat => &[],
     };
     parts.iter().copied().collect()

@@ -1,12 +1,12 @@
 //! How rows are arranged: one below the other, as a family tree, or put together by what they share.
 
 use super::totals::{Total, join};
-use super::{Everybody, Listed, Order, Ordered, Values, is_active};
+use super::{Order, Ordered, Population, RowRef, Values, is_active};
 use crate::catalogue::{Combine, Metric, listed};
 use crate::reading::{ProcessKey, ProcessRow};
 use crate::row::Row as _;
 use crate::text::Text;
-use crate::wanted::{Part, Wanted};
+use crate::wanted::{Demand, Wanted};
 use std::collections::{HashMap, HashSet};
 
 /// An arrangement.
@@ -72,7 +72,7 @@ impl Arrange {
     /// Parts of a reading that it needs.
     pub fn wanted(self) -> Wanted {
         match self {
-            Arrange::Service | Arrange::Container => Wanted::NOTHING.with(Part::ControlGroup),
+            Arrange::Service | Arrange::Container => Wanted::NOTHING.with(Demand::ControlGroup),
             _ => Wanted::NOTHING,
         }
     }
@@ -156,7 +156,7 @@ pub struct Arranging<'a> {
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Line {
     /// Who stands in it.
-    pub listed: Listed,
+    pub listed: RowRef,
     /// Steps below the first level.
     pub depth: u16,
     /// Whether what is below it is shown; none where nothing is.
@@ -172,7 +172,7 @@ pub struct Line {
 }
 
 impl Line {
-    fn plain(listed: Listed) -> Line {
+    fn plain(listed: RowRef) -> Line {
         Line { listed, depth: 0, open: None, context: false, last: false, branches: 0, totals: None }
     }
 }
@@ -183,7 +183,7 @@ pub struct Group {
     /// What they share.
     pub label: Text,
     /// Who they are.
-    pub members: Vec<Listed>,
+    pub members: Vec<RowRef>,
     /// They are the threads of this process that did nothing.
     pub idle_of: Option<ProcessKey>,
 }
@@ -209,55 +209,56 @@ impl Table {
     /// `kept` says who is shown. Threads are put below
     /// their processes where `everybody` has them.
     pub fn new(
-        everybody: &Everybody<'_>,
+        population: &Population<'_>,
         ordered: &Ordered,
-        kept: &dyn Fn(Listed) -> bool,
+        matching: &dyn Fn(RowRef) -> bool,
         how: &Arranging<'_>,
     ) -> Table {
         let mut table = Table::default();
         match how.arrange {
             Arrange::Flat => {
-                let mut rows: Vec<Listed> = ordered.rows.iter().copied().filter(|row| kept(*row)).collect();
+                let mut rows: Vec<RowRef> =
+                    ordered.rows.iter().copied().filter(|row| matching(*row)).collect();
                 if let Some(held) = how.held {
-                    rows.sort_by_cached_key(|row| held(&id(everybody, *row)));
+                    rows.sort_by_cached_key(|row| held(&id(population, *row)));
                 }
                 table.lines = rows.into_iter().map(Line::plain).collect();
             }
-            Arrange::Family => Family::new(everybody, ordered, kept, how).put(how.folds, &mut table),
-            _ => table.put_groups(everybody, ordered, kept, how),
+            Arrange::Family => Family::new(population, ordered, matching, how).put(how.folds, &mut table),
+            _ => table.put_groups(population, ordered, matching, how),
         }
-        if everybody.threads.is_some() {
-            table.put_threads(everybody, how);
+        if population.threads.is_some() {
+            table.put_threads(population, how);
         }
         table
     }
 
     /// What a line is.
-    pub fn id(&self, everybody: &Everybody<'_>, line: &Line) -> RowId {
+    pub fn id(&self, population: &Population<'_>, line: &Line) -> RowId {
         match line.listed {
-            Listed::Group(at) => self.groups[at].id(),
-            listed => id(everybody, listed),
+            RowRef::Group(at) => self.groups[at].id(),
+            listed => id(population, listed),
         }
     }
 
     /// A value of a line: of its process, or of all that it stands for.
-    pub fn value(&self, everybody: &Everybody<'_>, line: &Line, metric: &Metric) -> Total {
+    pub fn value(&self, population: &Population<'_>, line: &Line, metric: &Metric) -> Total {
         match line.totals {
-            Some(at) => everybody.total(&self.groups[at].members, metric),
-            None => Total::of(metric, &everybody.view(line.listed)),
+            Some(at) => population.total(&self.groups[at].members, metric),
+            None => Total::of(metric, &population.view(line.listed)),
         }
     }
 
     /// Processes that a line stands for.
-    pub fn members<'a>(&'a self, line: &'a Line) -> &'a [Listed] {
+    pub fn members<'a>(&'a self, line: &'a Line) -> &'a [RowRef] {
         line.totals.map_or(std::slice::from_ref(&line.listed), |at| &self.groups[at].members)
     }
 
     fn put_groups(
         &mut self,
-        everybody: &Everybody<'_>,
+        population: &Population<'_>,
         ordered: &Ordered,
-        kept: &dyn Fn(Listed) -> bool,
+        matching: &dyn Fn(RowRef) -> bool,
         how: &Arranging<'_>,
     ) {
         let Arranging { order, arrange, folds, held, .. } = how;
@@ -270,8 +271,8 @@ impl Table {
                 before.then = join(std::mem::take(&mut before.then), more.then.clone(), then.metric.combine);
             }
         };
-        for (row, values) in ordered.rows.iter().zip(&ordered.values).filter(|(row, _)| kept(**row)) {
-            let label = arrange.label(everybody.view(*row).now);
+        for (row, values) in ordered.rows.iter().zip(&ordered.values).filter(|(row, _)| matching(**row)) {
+            let label = arrange.label(population.view(*row).now);
             let known = by_label.get(&label).copied();
             let at = known.unwrap_or_else(|| {
                 by_label.insert(label.clone(), self.groups.len());
@@ -287,10 +288,10 @@ impl Table {
             None => order.sort_by(|at| &totals[*at], &mut places),
             Some(held) => {
                 for group in &mut self.groups {
-                    group.members.sort_by_cached_key(|row| held(&id(everybody, *row)));
+                    group.members.sort_by_cached_key(|row| held(&id(population, *row)));
                 }
                 places.sort_by_cached_key(|at| match &self.groups[*at].members[..] {
-                    [one] => held(&id(everybody, *one)),
+                    [one] => held(&id(population, *one)),
                     _ => held(&self.groups[*at].id()),
                 });
             }
@@ -302,7 +303,7 @@ impl Table {
                 continue;
             }
             let open = folds.is_open(&self.groups[at].id());
-            let listed = Listed::Group(at);
+            let listed = RowRef::Group(at);
             self.lines.push(Line { open: Some(open), totals: Some(at), ..Line::plain(listed) });
             if open {
                 let last = members.len() - 1;
@@ -317,23 +318,23 @@ impl Table {
     }
 
     /// Puts threads below their processes; those that did nothing as one row, so that they do not bury the one that works.
-    fn put_threads(&mut self, everybody: &Everybody<'_>, how: &Arranging<'_>) {
+    fn put_threads(&mut self, population: &Population<'_>, how: &Arranging<'_>) {
         let cpu = listed("cpu");
-        let is_idle = |thread: &Listed| {
-            let view = everybody.view(*thread);
-            how.stays != Some(&id(everybody, *thread))
+        let is_idle = |thread: &RowRef| {
+            let view = population.view(*thread);
+            how.stays != Some(&id(population, *thread))
                 && cpu.of(&view).number().is_some()
                 && !is_active(&view)
         };
-        let Some(sample) = everybody.threads else { return };
-        let mut of_process: HashMap<i64, Vec<Listed>> = HashMap::new();
+        let Some(sample) = population.threads else { return };
+        let mut of_process: HashMap<i64, Vec<RowRef>> = HashMap::new();
         for (at, row) in sample.now.processes.iter().enumerate() {
-            of_process.entry(row.ppid.value().unwrap_or(-1)).or_default().push(Listed::Thread(at));
+            of_process.entry(row.ppid.value().unwrap_or(-1)).or_default().push(RowRef::Thread(at));
         }
         let mut lines = Vec::with_capacity(self.lines.len());
         for mut line in std::mem::take(&mut self.lines) {
             let own = match line.listed {
-                Listed::Here(at) => everybody.here.now.processes[at].pid.value(),
+                RowRef::Here(at) => population.here.now.processes[at].pid.value(),
                 _ => None,
             };
             let Some(threads) = own.and_then(|pid| of_process.get_mut(&pid)).filter(|_| !line.context) else {
@@ -342,15 +343,15 @@ impl Table {
             };
             // Children follow the threads, so that the branch goes on below them.
             let has_children = line.open == Some(true);
-            let open = how.folds.is_open(&id(everybody, line.listed));
+            let open = how.folds.is_open(&id(population, line.listed));
             line.open = Some(open);
             lines.push(line);
             if open {
                 match how.held {
-                    None => drop(how.order.sort(|row| everybody.view(*row), threads)),
-                    Some(held) => threads.sort_by_cached_key(|row| held(&id(everybody, *row))),
+                    None => drop(how.order.sort(|row| population.view(*row), threads)),
+                    Some(held) => threads.sort_by_cached_key(|row| held(&id(population, *row))),
                 }
-                let (mut shown, mut idle): (Vec<Listed>, Vec<Listed>) = (vec![], vec![]);
+                let (mut shown, mut idle): (Vec<RowRef>, Vec<RowRef>) = (vec![], vec![]);
                 for thread in &*threads {
                     if is_idle(thread) { idle.push(*thread) } else { shown.push(*thread) }
                 }
@@ -367,7 +368,7 @@ impl Table {
                     last: last(place, count),
                     ..Line::plain(*thread)
                 }));
-                let owner = everybody.view(line.listed).now.key();
+                let owner = population.view(line.listed).now.key();
                 lines.extend(self.idle_threads(
                     owner,
                     idle,
@@ -383,7 +384,7 @@ impl Table {
     fn idle_threads(
         &mut self,
         owner: ProcessKey,
-        idle: Vec<Listed>,
+        idle: Vec<RowRef>,
         how: &Arranging<'_>,
         place: Line,
     ) -> Vec<Line> {
@@ -393,7 +394,7 @@ impl Table {
         let group = Group { label: "idle threads".into(), members: idle, idle_of: Some(owner) };
         let at = self.groups.len();
         let open = how.folds.is_open(&group.id());
-        let line = Line { listed: Listed::Group(at), totals: Some(at), open: Some(open), ..place };
+        let line = Line { listed: RowRef::Group(at), totals: Some(at), open: Some(open), ..place };
         let mut lines = vec![line];
         if open {
             let (depth, branches, last) = (line.depth + 1, below(&line), group.members.len() - 1);
@@ -410,9 +411,9 @@ impl Table {
 }
 
 /// Identity of somebody who is no group.
-fn id(everybody: &Everybody<'_>, listed: Listed) -> RowId {
-    let key = everybody.view(listed).now.key();
-    if matches!(listed, Listed::Thread(_)) { RowId::Thread(key) } else { RowId::Process(key) }
+fn id(population: &Population<'_>, listed: RowRef) -> RowId {
+    let key = population.view(listed).now.key();
+    if matches!(listed, RowRef::Thread(_)) { RowId::Thread(key) } else { RowId::Process(key) }
 }
 
 /// Branches that go on below the children of a line.
@@ -424,26 +425,26 @@ fn below(line: &Line) -> u64 {
 
 /// Who started whom. Nodes are places in the order.
 struct Family<'a> {
-    everybody: &'a Everybody<'a>,
+    population: &'a Population<'a>,
     ordered: &'a Ordered,
-    kept: Vec<bool>,
+    matching: Vec<bool>,
     roots: Vec<usize>,
     children: Vec<Vec<usize>>,
 }
 
 impl<'a> Family<'a> {
     fn new(
-        everybody: &'a Everybody<'a>,
+        population: &'a Population<'a>,
         ordered: &'a Ordered,
-        kept: &dyn Fn(Listed) -> bool,
+        matching: &dyn Fn(RowRef) -> bool,
         how: &Arranging<'_>,
     ) -> Family<'a> {
         let rows = &ordered.rows;
-        let kept: Vec<bool> = rows.iter().map(|row| kept(*row)).collect();
-        let parents = parents(everybody, rows);
+        let matching: Vec<bool> = rows.iter().map(|row| matching(*row)).collect();
+        let parents = parents(population, rows);
         // Whoever has somebody below that is kept is there as well.
-        let mut needed = kept.clone();
-        for (start, _) in kept.iter().enumerate().filter(|(_, kept)| **kept) {
+        let mut needed = matching.clone();
+        for (start, _) in matching.iter().enumerate().filter(|(_, matching)| **matching) {
             let mut above = parents[start];
             while let Some(at) = above.filter(|at| !needed[*at]) {
                 needed[at] = true;
@@ -451,7 +452,7 @@ impl<'a> Family<'a> {
             }
         }
         let mut family =
-            Family { everybody, ordered, kept, roots: vec![], children: vec![vec![]; rows.len()] };
+            Family { population, ordered, matching, roots: vec![], children: vec![vec![]; rows.len()] };
         for at in (0..rows.len()).filter(|at| needed[*at]) {
             match parents[at] {
                 Some(parent) => family.children[parent].push(at),
@@ -462,7 +463,7 @@ impl<'a> Family<'a> {
             None => family.sort(how.order),
             Some(held) => {
                 for siblings in family.children.iter_mut().chain([&mut family.roots]) {
-                    siblings.sort_by_cached_key(|at| held(&id(everybody, rows[*at])));
+                    siblings.sort_by_cached_key(|at| held(&id(population, rows[*at])));
                 }
             }
         }
@@ -478,10 +479,10 @@ impl<'a> Family<'a> {
         for at in &top_down {
             let own = &self.ordered.values[*at];
             // An ancestor that does not match itself adds nothing.
-            if self.kept[*at] || !adds(first) {
+            if self.matching[*at] || !adds(first) {
                 values[*at].first = own.first.clone();
             }
-            if self.kept[*at] || !then.is_some_and(adds) {
+            if self.matching[*at] || !then.is_some_and(adds) {
                 values[*at].then = own.then.clone();
             }
         }
@@ -522,11 +523,11 @@ impl<'a> Family<'a> {
         let mut open = first(&self.roots, 0, 0);
         while let Some((at, depth, last, branches)) = open.pop() {
             let listed = self.ordered.rows[at];
-            let context = !self.kept[at];
+            let context = !self.matching[at];
             let mut line = Line { depth, context, last, branches, ..Line::plain(listed) };
             let children = &self.children[at];
             if !children.is_empty() {
-                let is_open = folds.is_open(&id(self.everybody, listed));
+                let is_open = folds.is_open(&id(self.population, listed));
                 line.open = Some(is_open);
                 if is_open {
                     open.extend(first(children, depth.saturating_add(1), below(&line)));
@@ -535,7 +536,7 @@ impl<'a> Family<'a> {
                     line.context = false;
                     table.groups.push(Group {
                         idle_of: None,
-                        label: self.everybody.view(listed).now.name.clone(),
+                        label: self.population.view(listed).now.name.clone(),
                         members: self.all_below(at),
                     });
                 }
@@ -545,11 +546,11 @@ impl<'a> Family<'a> {
     }
 
     /// Those that are kept of one and all below it.
-    fn all_below(&self, at: usize) -> Vec<Listed> {
+    fn all_below(&self, at: usize) -> Vec<RowRef> {
         let mut members = vec![];
         let mut open = vec![at];
         while let Some(at) = open.pop() {
-            if self.kept[at] {
+            if self.matching[at] {
                 members.push(self.ordered.rows[at]);
             }
             open.extend(&self.children[at]);
@@ -559,20 +560,20 @@ impl<'a> Family<'a> {
 }
 
 /// The place of each one's parent. Circles, which a damaged or hostile recording may hold, are cut open.
-fn parents(everybody: &Everybody<'_>, ordered: &[Listed]) -> Vec<Option<usize>> {
+fn parents(population: &Population<'_>, ordered: &[RowRef]) -> Vec<Option<usize>> {
     // Processes stand by PID in their sample. Searching in the rows themselves would miss the cache at every step.
-    let processes = &everybody.here.now.processes;
+    let processes = &population.here.now.processes;
     let pids: Vec<i64> = processes.iter().map(|row| row.pid.value().unwrap_or(-1)).collect();
     let mut place_of = vec![usize::MAX; processes.len()];
     for (at, row) in ordered.iter().enumerate() {
-        if let Listed::Here(place) = row {
+        if let RowRef::Here(place) = row {
             place_of[*place] = at;
         }
     }
-    let parent = |(at, row): (usize, &Listed)| {
+    let parent = |(at, row): (usize, &RowRef)| {
         let parent = match row {
-            Listed::Here(place) => processes[*place].ppid,
-            other => everybody.view(*other).now.ppid,
+            RowRef::Here(place) => processes[*place].ppid,
+            other => population.view(*other).now.ppid,
         };
         let place = pids.binary_search(&parent.value()?).ok()?;
         Some(place_of[place]).filter(|parent| *parent != at && *parent != usize::MAX)
@@ -624,23 +625,23 @@ mod tests {
 
     fn arranged(
         sample: &Sample,
-        kept: &dyn Fn(i64) -> bool,
+        matching: &dyn Fn(i64) -> bool,
         arrange: Arrange,
         folds: &Folds,
     ) -> (Table, String) {
         let gone = Sample::new(Arc::default(), None, Arc::default());
-        let everybody = Everybody::new(sample, &gone);
+        let population = Population::new(sample, &gone);
         let order = Order::by(listed("rss"));
-        let ordered = everybody.ordered(&order);
-        let kept = |row: Listed| kept(everybody.view(row).now.pid.value().unwrap_or(0));
+        let ordered = population.ordered(&order);
+        let matching = |row: RowRef| matching(population.view(row).now.pid.value().unwrap_or(0));
         let how = Arranging { order: &order, arrange, folds, held: None, stays: None };
-        let table = Table::new(&everybody, &ordered, &kept, &how);
+        let table = Table::new(&population, &ordered, &matching, &how);
         let lines = table.lines.iter().map(|line| {
             let name = match line.listed {
-                Listed::Group(at) => format!("{}×{}", table.groups[at].label, table.groups[at].members.len()),
-                row => everybody.view(row).now.pid.value().unwrap_or(0).to_string(),
+                RowRef::Group(at) => format!("{}×{}", table.groups[at].label, table.groups[at].members.len()),
+                row => population.view(row).now.pid.value().unwrap_or(0).to_string(),
             };
-            let rss = table.value(&everybody, line, listed("rss")).value.number().unwrap_or(-1.0);
+            let rss = table.value(&population, line, listed("rss")).value.number().unwrap_or(-1.0);
             let context = if line.context { "~" } else { "" };
             format!("{}{context}{name}={rss}", "-".repeat(usize::from(line.depth)))
         });
@@ -691,9 +692,9 @@ mod tests {
     fn an_order_that_holds_still_keeps_siblings_in_place() {
         let sample = some();
         let gone = Sample::new(Arc::default(), None, Arc::default());
-        let everybody = Everybody::new(&sample, &gone);
+        let population = Population::new(&sample, &gone);
         let order = Order::by(listed("rss"));
-        let ordered = everybody.ordered(&order);
+        let ordered = population.ordered(&order);
         let held = |row: &RowId| match row {
             RowId::Process(key) => key.pid as usize,
             RowId::Group(label) => label.len(),
@@ -702,9 +703,9 @@ mod tests {
         let pids = |arrange: Arrange| -> Vec<i64> {
             let folds = Folds::default();
             let how = Arranging { order: &order, arrange, folds: &folds, held: Some(&held), stays: None };
-            let table = Table::new(&everybody, &ordered, &|_| true, &how);
+            let table = Table::new(&population, &ordered, &|_| true, &how);
             let rows = table.lines.iter().flat_map(|line| table.members(line).to_vec());
-            rows.filter_map(|row| everybody.view(row).now.pid.value()).collect()
+            rows.filter_map(|row| population.view(row).now.pid.value()).collect()
         };
         assert_eq!(pids(Arrange::Flat), [1, 2, 3, 4, 5, 6]);
         assert_eq!(pids(Arrange::Family), [1, 3, 4, 5, 2, 6]);
@@ -715,18 +716,18 @@ mod tests {
         #[test]
         fn each_row_stands_once_whatever_the_parents_say(
             parents in proptest::collection::vec((0..12i64, 0..100i64), 1..12),
-            kept in 0u16..4096,
+            matching in 0u16..4096,
             folded in 0u16..4096,
         ) {
             let rows = parents.iter().enumerate();
             let sample = sample(rows.map(|(at, (parent, rss))| process(at as i64, *parent, *rss, "p")).collect());
             let mut folds = Folds::default();
-            let is_kept = |pid: i64| kept >> pid & 1 == 1;
+            let is_matching = |pid: i64| matching >> pid & 1 == 1;
             for arrange in Arrange::ALL {
-                let (table, _) = arranged(&sample, &is_kept, arrange, &folds);
+                let (table, _) = arranged(&sample, &is_matching, arrange, &folds);
                 let mut seen: Vec<usize> = vec![];
                 for line in &table.lines {
-                    if let Listed::Here(at) = line.listed {
+                    if let RowRef::Here(at) = line.listed {
                         seen.push(at);
                     }
                 }
@@ -736,13 +737,13 @@ mod tests {
                 prop_assert_eq!(count, seen.len(), "a row stands twice");
                 // All that are kept are there, or in the totals of a row that is.
                 let mut covered: Vec<usize> = table.lines.iter().flat_map(|line| table.members(line)).filter_map(|row| match row {
-                    Listed::Here(at) => Some(*at),
+                    RowRef::Here(at) => Some(*at),
                     _ => None,
                 }).collect();
                 covered.sort_unstable();
                 covered.dedup();
                 for (at, row) in sample.now.processes.iter().enumerate() {
-                    if is_kept(row.pid.value().unwrap_or(0)) {
+                    if is_matching(row.pid.value().unwrap_or(0)) {
                         prop_assert!(covered.contains(&at), "{:?}: {} is lost", arrange, at);
                     }
                 }

@@ -13,7 +13,7 @@ mod totals;
 
 pub use activity::is_active;
 pub use arrange::{Arrange, Arranging, Folds, Group, Line, RowId, Table};
-pub use narrow::{Keeper, Narrowing, Whose};
+pub use narrow::{Filter, Narrowing, Whose};
 pub use order::{Key, Order, OrderError, Values};
 pub use persistence::{NearTop, Persistence};
 pub use threads::threads;
@@ -24,10 +24,10 @@ use crate::sample::{ProcessView, Sample};
 
 /// Somebody in a row of the table.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Listed {
+pub enum RowRef {
     /// The process in this place of the sample.
     Here(usize),
-    /// The one in this place among those who are gone; see [`crate::aside`].
+    /// The one in this place among those who are gone; see [`crate::exited`].
     Gone(usize),
     /// The thread in this place; see [`threads`].
     Thread(usize),
@@ -39,14 +39,14 @@ pub enum Listed {
 #[derive(Clone, Debug, Default)]
 pub struct Ordered {
     /// The processes.
-    pub rows: Vec<Listed>,
+    pub rows: Vec<RowRef>,
     /// What each of them is ordered by.
     pub values: Vec<Values>,
 }
 
 /// A sample with those who are gone, and with threads where they were asked for.
 #[derive(Clone, Copy)]
-pub struct Everybody<'a> {
+pub struct Population<'a> {
     /// Those that are there.
     pub here: &'a Sample,
     /// Those who are just gone, and those that came and went unseen.
@@ -54,32 +54,32 @@ pub struct Everybody<'a> {
     /// Threads as processes of a sample of their own.
     pub threads: Option<&'a Sample>,
     /// The same processes over a longer time; where it is there, their rates come from it.
-    pub calm: Option<&'a Sample>,
+    pub averaged: Option<&'a Sample>,
 }
 
-impl<'a> Everybody<'a> {
+impl<'a> Population<'a> {
     /// Processes without their threads, at one moment.
-    pub fn new(here: &'a Sample, gone: &'a Sample) -> Everybody<'a> {
-        Everybody { here, gone, threads: None, calm: None }
+    pub fn new(here: &'a Sample, gone: &'a Sample) -> Population<'a> {
+        Population { here, gone, threads: None, averaged: None }
     }
 
     /// Somebody's process or thread.
     ///
     /// # Panics
     /// For a group, which is no process: its values come from [`Table::value`].
-    pub fn view(&self, listed: Listed) -> ProcessView<'a> {
+    pub fn view(&self, listed: RowRef) -> ProcessView<'a> {
         match listed {
-            Listed::Here(at) => self.calm.unwrap_or(self.here).process(at),
-            Listed::Gone(at) => self.gone.process(at),
-            Listed::Thread(at) => self.threads.unwrap_or(self.here).process(at),
-            Listed::Group(_) => unreachable!("a group is no process"),
+            RowRef::Here(at) => self.averaged.unwrap_or(self.here).process(at),
+            RowRef::Gone(at) => self.gone.process(at),
+            RowRef::Thread(at) => self.threads.unwrap_or(self.here).process(at),
+            RowRef::Group(_) => unreachable!("a group is no process"),
         }
     }
 
     /// All processes.
-    pub fn all(&self) -> impl Iterator<Item = Listed> + use<> {
-        let here = (0..self.here.now.processes.len()).map(Listed::Here);
-        here.chain((0..self.gone.now.processes.len()).map(Listed::Gone))
+    pub fn all(&self) -> impl Iterator<Item = RowRef> + use<> {
+        let here = (0..self.here.now.processes.len()).map(RowRef::Here);
+        here.chain((0..self.gone.now.processes.len()).map(RowRef::Gone))
     }
 
     /// All processes in order; ties go by CPU time, then by memory, then by PID.
@@ -88,8 +88,8 @@ impl<'a> Everybody<'a> {
     }
 
     /// Those of them that are meant, in order.
-    pub fn ordered_of(&self, meant: &dyn Fn(Listed) -> bool, order: &Order) -> Ordered {
-        let mut rows: Vec<Listed> = self.all().filter(|row| meant(*row)).collect();
+    pub fn ordered_of(&self, meant: &dyn Fn(RowRef) -> bool, order: &Order) -> Ordered {
+        let mut rows: Vec<RowRef> = self.all().filter(|row| meant(*row)).collect();
         // Where nobody uses what is ordered by, those who use something else are still worth seeing first.
         if order.first.descending {
             let by_use = Order::by_cpu().then_by(listed("rss"));
@@ -98,14 +98,14 @@ impl<'a> Everybody<'a> {
         self.sorted(rows, order)
     }
 
-    fn sorted(&self, mut rows: Vec<Listed>, order: &Order) -> Ordered {
+    fn sorted(&self, mut rows: Vec<RowRef>, order: &Order) -> Ordered {
         let values = order.sort(|row| self.view(*row), &mut rows);
         Ordered { rows, values }
     }
 
     /// The same, but ties stay in the order that the rows of the sample just before had: a process that falls asleep
     /// does not change places with all the others that sleep. Processes that were not there come last among equals.
-    pub fn ordered_after(&self, rows: &[Listed], meant: &dyn Fn(Listed) -> bool, order: &Order) -> Ordered {
+    pub fn ordered_after(&self, rows: &[RowRef], meant: &dyn Fn(RowRef) -> bool, order: &Order) -> Ordered {
         let count = self.here.now.processes.len();
         let earlier = self.here.before.as_ref().map_or(0, |before| before.processes.len());
         let mut now_at = vec![None; earlier];
@@ -115,23 +115,23 @@ impl<'a> Everybody<'a> {
             }
         }
         let mut taken = vec![false; count];
-        let mut start: Vec<Listed> = Vec::with_capacity(count);
+        let mut start: Vec<RowRef> = Vec::with_capacity(count);
         for row in rows {
-            if let Listed::Here(place) = row
+            if let RowRef::Here(place) = row
                 && let Some(at) = now_at.get(*place).copied().flatten()
             {
                 taken[at] = true;
-                start.push(Listed::Here(at));
+                start.push(RowRef::Here(at));
             }
         }
-        start.extend((0..count).filter(|at| !taken[*at]).map(Listed::Here));
-        start.extend((0..self.gone.now.processes.len()).map(Listed::Gone));
+        start.extend((0..count).filter(|at| !taken[*at]).map(RowRef::Here));
+        start.extend((0..self.gone.now.processes.len()).map(RowRef::Gone));
         start.retain(|row| meant(*row));
         self.sorted(start, order)
     }
 
     /// What several of them have together.
-    pub fn total(&self, members: &[Listed], metric: &Metric) -> Total {
+    pub fn total(&self, members: &[RowRef], metric: &Metric) -> Total {
         total(members.iter().map(|member| Total::of(metric, &self.view(*member))), metric)
     }
 }

@@ -6,7 +6,7 @@ use crate::reading::ProcessKey;
 use crate::row::Row as _;
 use crate::sample::{ProcessView, Sample};
 use crate::text::Text;
-use crate::wanted::{Part, Wanted};
+use crate::wanted::{Demand, Wanted};
 use std::collections::{HashMap, HashSet};
 
 /// Whose processes are kept.
@@ -95,7 +95,7 @@ impl Narrowing {
     /// Parts of a reading that it needs.
     pub fn wanted(&self) -> Wanted {
         let wanted = self.expression.as_ref().map_or(Wanted::NOTHING, Expression::wanted);
-        if self.active { wanted.with(Part::Sockets) } else { wanted }
+        if self.active { wanted.with(Demand::Sockets) } else { wanted }
     }
 
     /// Takes in a sample: whoever descends from the named processes now stays one of them.
@@ -125,21 +125,21 @@ impl Narrowing {
     }
 
     /// Decides for the processes of a sample.
-    pub fn at<'a>(&'a self, sample: &Sample) -> Keeper<'a> {
+    pub fn at<'a>(&'a self, sample: &Sample) -> Filter<'a> {
         let bound = self.expression.as_ref().map(|expression| expression.bind(sample, &self.me));
-        Keeper { narrowing: self, bound }
+        Filter { narrowing: self, bound }
     }
 }
 
 /// A narrowing at the moment of a sample.
-pub struct Keeper<'a> {
+pub struct Filter<'a> {
     narrowing: &'a Narrowing,
     bound: Option<Bound<'a>>,
 }
 
-impl Keeper<'_> {
+impl Filter<'_> {
     /// Whether a process is kept; `None` where that cannot be known.
-    pub fn keeps(&self, process: &ProcessView<'_>) -> Option<bool> {
+    pub fn matches(&self, process: &ProcessView<'_>) -> Option<bool> {
         let narrowing = self.narrowing;
         let row = process.now;
         if narrowing.pids.is_some() && !narrowing.kin.contains(&row.key())
@@ -186,10 +186,10 @@ mod tests {
         Sample::new(Arc::default(), None, Arc::new(reading))
     }
 
-    fn kept(narrowing: &Narrowing, sample: &Sample) -> Vec<Option<i64>> {
-        let keeper = narrowing.at(sample);
+    fn matching(narrowing: &Narrowing, sample: &Sample) -> Vec<Option<i64>> {
+        let filter = narrowing.at(sample);
         let views = (0..sample.now.processes.len()).map(|at| sample.process(at));
-        views.filter(|view| keeper.keeps(view) == Some(true)).map(|view| view.now.pid.value()).collect()
+        views.filter(|view| filter.matches(view) == Some(true)).map(|view| view.now.pid.value()).collect()
     }
 
     #[test]
@@ -197,15 +197,15 @@ mod tests {
         let mut narrowing = Narrowing { pids: Some([5].into()), descendants: true, ..Narrowing::default() };
         let before = sample(&[(1, 0, "a"), (5, 1, "a"), (6, 5, "a"), (7, 6, "a"), (8, 1, "a")]);
         narrowing.follow(&before);
-        assert_eq!(kept(&narrowing, &before), [Some(5), Some(6), Some(7)]);
+        assert_eq!(matching(&narrowing, &before), [Some(5), Some(6), Some(7)]);
         // 5 and 6 ended; 7 was given to 1, and has started 9. A new 5 is another process, but has the PID that was named.
         let after = sample(&[(1, 0, "a"), (7, 1, "a"), (8, 1, "a"), (9, 7, "a")]);
         narrowing.follow(&after);
-        assert_eq!(kept(&narrowing, &after), [Some(7), Some(9)]);
+        assert_eq!(matching(&narrowing, &after), [Some(7), Some(9)]);
         // Parents that go round in a circle do no harm.
         let circle = sample(&[(5, 7, "a"), (7, 9, "a"), (9, 5, "a"), (10, 10, "a")]);
         narrowing.follow(&circle);
-        assert_eq!(kept(&narrowing, &circle), [Some(5), Some(7), Some(9)]);
+        assert_eq!(matching(&narrowing, &circle), [Some(5), Some(7), Some(9)]);
     }
 
     #[test]
@@ -214,13 +214,13 @@ mod tests {
         let mut narrowing = Narrowing::of("astro".into());
         assert!(narrowing.is_empty());
         narrowing.whose = Whose::Mine;
-        assert_eq!(kept(&narrowing, &all), [Some(4)]);
+        assert_eq!(matching(&narrowing, &all), [Some(4)]);
         narrowing.whose = Whose::Others;
-        assert_eq!(kept(&narrowing, &all), [Some(1), Some(3)]);
+        assert_eq!(matching(&narrowing, &all), [Some(1), Some(3)]);
         narrowing.kernel_threads = false;
-        assert_eq!(kept(&narrowing, &all), [Some(1)]);
-        let undecided = narrowing.at(&all).keeps(&all.process(3));
+        assert_eq!(matching(&narrowing, &all), [Some(1)]);
+        let undecided = narrowing.at(&all).matches(&all.process(3));
         assert_eq!(undecided, None);
-        assert_eq!(kept(&narrowing.cleared(), &all), [Some(1), Some(4), Some(5)]);
+        assert_eq!(matching(&narrowing.cleared(), &all), [Some(1), Some(4), Some(5)]);
     }
 }

@@ -17,7 +17,7 @@ use crate::rows;
 use crate::sample::{ProcessView, Sample};
 use crate::text::Text;
 use crate::timeline::Moment;
-use crate::wanted::Part;
+use crate::wanted::Demand;
 
 rows! {
     /// One reading on the lanes.
@@ -200,7 +200,7 @@ fn most<'a, 'v: 'a>(
 /// Whether peaks of a metric mean something: amounts and rates of processes, no numbers that only identify.
 pub fn has_peaks(metric: &Metric) -> bool {
     // What a control group has is no process's own.
-    let own = metric.needs != Some(Part::ControlGroup);
+    let own = metric.needs != Some(Demand::ControlGroup);
     own && matches!(metric.kind, Kind::Level | Kind::Rate) && !matches!(metric.unit, Unit::Text | Unit::Time)
 }
 

@@ -180,7 +180,7 @@ impl Plan {
 
 /// One of the two streams of frames: its texts and its decompressor.
 #[derive(Default)]
-struct Part {
+struct Stream {
     texts: Texts,
     unpacker: Option<Unpacker>,
     payload: Vec<u8>,
@@ -210,7 +210,7 @@ impl Work {
     }
 }
 
-impl Part {
+impl Stream {
     /// The tables of a frame, as they were before compression.
     fn unpack<'a>(
         &'a mut self,
@@ -242,8 +242,8 @@ pub struct Decoder {
     reading: Reading,
     last: Box<LastAdded>,
     unknown: Vec<(Vec<UnknownRow>, UnknownRow)>,
-    system_part: Part,
-    process_part: Part,
+    system_part: Stream,
+    process_part: Stream,
     /// Of the system part only the machine's own row is read.
     light: bool,
     /// What reading took, and may take.
@@ -263,8 +263,8 @@ impl Decoder {
             reading: Reading::default(),
             last: Box::default(),
             unknown: vec![<(Vec<UnknownRow>, UnknownRow)>::default(); tables],
-            system_part: Part::default(),
-            process_part: Part::default(),
+            system_part: Stream::default(),
+            process_part: Stream::default(),
             light: false,
             work: Work::FREE,
         }

@@ -61,7 +61,7 @@ macro_rules! declare_tables {
 all_parts!(declare_tables);
 
 /// One of the two streams of frames: its texts and its compressor.
-struct Part {
+struct Stream {
     texts: Written,
     /// Made when the first reading comes.
     packer: Option<Packer>,
@@ -71,10 +71,10 @@ struct Part {
     payload: Vec<u8>,
 }
 
-impl Part {
-    fn new(effort: Effort) -> Part {
+impl Stream {
+    fn new(effort: Effort) -> Stream {
         let (texts, tables) = (Written::default(), Out::default());
-        Part { texts, packer: None, effort, tables, packed: vec![], payload: vec![] }
+        Stream { texts, packer: None, effort, tables, packed: vec![], payload: vec![] }
     }
 
     fn packer(&mut self) -> io::Result<&mut Packer> {
@@ -106,8 +106,8 @@ pub struct Encoder {
     previous: Option<Arc<Reading>>,
     since_key: u32,
     key_every: u32,
-    system: Part,
-    process: Part,
+    system: Stream,
+    process: Stream,
     last_of_system: LastOfSystem,
     last_of_processes: LastOfProcesses,
 }
@@ -120,8 +120,8 @@ impl Encoder {
             previous: None,
             since_key: 0,
             key_every,
-            system: Part::new(effort),
-            process: Part::new(effort),
+            system: Stream::new(effort),
+            process: Stream::new(effort),
             last_of_system: LastOfSystem::default(),
             last_of_processes: LastOfProcesses::default(),
         }

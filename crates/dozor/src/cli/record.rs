@@ -13,7 +13,7 @@ use dozor_core::row::Row as _;
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
 use dozor_core::units::long_duration;
-use dozor_core::wanted::{Part, Wanted};
+use dozor_core::wanted::{Demand, Wanted};
 use dozor_linux::LiveSource;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use std::collections::HashSet;
@@ -123,7 +123,7 @@ impl Record {
             Some(metrics) => metrics.iter().filter_map(|metric| metric.needs).collect(),
             None => Wanted::recorded(),
         };
-        if self.threads { wanted.with(Part::Threads) } else { wanted }
+        if self.threads { wanted.with(Demand::Threads) } else { wanted }
     }
 
     fn recorder(&self, host: &Arc<HostFacts>) -> anyhow::Result<Recorder> {
@@ -179,9 +179,9 @@ impl Selection {
         let sample = Sample::new(host.clone(), self.before.replace(reading.clone()), reading.clone());
         self.narrowing.follow(&sample);
         self.meant.retain(|key| sample.find(*key).is_some());
-        let keeper = self.narrowing.at(&sample);
+        let filter = self.narrowing.at(&sample);
         let now = (0..reading.processes.len()).map(|at| sample.process(at));
-        self.meant.extend(now.filter(|view| keeper.keeps(view) == Some(true)).map(|view| view.now.key()));
+        self.meant.extend(now.filter(|view| filter.matches(view) == Some(true)).map(|view| view.now.key()));
         let mut only = (*reading).clone();
         only.processes.retain(|row| self.meant.contains(&row.key()));
         let pids: HashSet<_> = only.processes.iter().map(|row| row.pid).collect();

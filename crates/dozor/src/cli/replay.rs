@@ -62,7 +62,7 @@ impl Replay {
             need_terminal()?;
             let every = Duration::from_secs_f64(stream.every().unwrap_or(1.0).clamp(0.05, 86_400.0));
             let mut state = State::new(Timeline::live(stream.host().clone()), plain_theme(), every, (0, 0));
-            state.tie(FAR);
+            state.refuse_actions(FAR);
             feed::follow(stream, sender.clone());
             state
         } else {
@@ -81,7 +81,7 @@ impl Replay {
         // What is wrong with them comes with what is wrong with the settings.
         state.values.configured.problems.extend(recordings::told(&problems));
         let every = state.values.every;
-        let tied = state.session().tied.unwrap_or(TIED);
+        let tied = state.session().actions_refused.unwrap_or(TIED);
         let pids = Pids { pids: self.pids.clone(), descendants: self.descendants };
         show(&self.look, &pids, state, "replay", Some(every), |_| Connections {
             machine: Machine::Elsewhere(tied),
@@ -95,7 +95,7 @@ impl Replay {
     fn state(&self, timeline: Timeline) -> anyhow::Result<State> {
         let every = usual_interval(&timeline);
         let mut state = State::new(timeline, plain_theme(), every, (0, 0));
-        state.tie(TIED);
+        state.refuse_actions(TIED);
         // The first sample has no rates: it is not what somebody wants to begin with.
         let timeline = &state.time().timeline;
         let mut number = (timeline.first() + 1).min(timeline.end() - 1);

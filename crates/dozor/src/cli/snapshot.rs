@@ -5,12 +5,12 @@ use super::options::{KernelFiles, Misuse, Whom, columns, interval, order, positi
 use crate::look::clock::Zone;
 use crate::look::columns::{ColumnSet, What};
 use clap::{Args, ValueEnum};
-use dozor_core::aside::aside;
 use dozor_core::catalogue::{Instances, Metric, PROCESS_METRICS, SYSTEM_METRICS, Value, listed};
+use dozor_core::exited::exited;
 use dozor_core::known::Known;
 use dozor_core::lane::{Lane, sentences};
 use dozor_core::parts::peers;
-use dozor_core::rank::{Everybody, Listed, Narrowing, Order};
+use dozor_core::rank::{Narrowing, Order, Population, RowRef};
 use dozor_core::reading::ListenerRow;
 use dozor_core::sample::{PartView, ProcessView, Sample};
 use dozor_core::source::Source as _;
@@ -84,13 +84,13 @@ impl Snapshot {
             let sample = Sample::new(host.clone(), Some(before), now.clone());
             before = now;
             narrowing.follow(&sample);
-            let gone = aside(&sample);
-            let everybody = Everybody::new(&sample, &gone);
-            let mut rows = rows(&everybody, &narrowing, &self.order);
+            let gone = exited(&sample);
+            let population = Population::new(&sample, &gone);
+            let mut rows = rows(&population, &narrowing, &self.order);
             rows.truncate(self.limit.unwrap_or(usize::MAX));
             match self.format {
-                Format::Table => table(&everybody, &rows, &zone, (chosen.as_ref(), &self.order), &mut out)?,
-                Format::Jsonl => writeln!(out, "{}", object(&everybody, &rows, &zone, metrics))?,
+                Format::Table => table(&population, &rows, &zone, (chosen.as_ref(), &self.order), &mut out)?,
+                Format::Jsonl => writeln!(out, "{}", object(&population, &rows, &zone, metrics))?,
                 Format::Json => {
                     let (open, close) = (number == 0, number + 1 == self.count);
                     let begin = if self.count == 1 {
@@ -101,9 +101,9 @@ impl Snapshot {
                         ","
                     };
                     let end = if close && self.count > 1 { "]" } else { "" };
-                    writeln!(out, "{begin}{}{end}", object(&everybody, &rows, &zone, metrics))?;
+                    writeln!(out, "{begin}{}{end}", object(&population, &rows, &zone, metrics))?;
                 }
-                Format::Csv => csv(&everybody, &rows, &zone, (metrics, self.cells), number == 0, &mut out)?,
+                Format::Csv => csv(&population, &rows, &zone, (metrics, self.cells), number == 0, &mut out)?,
             }
             out.flush()?;
         }
@@ -124,13 +124,13 @@ impl Snapshot {
 }
 
 /// The processes that are meant, in order; those who are just gone, or came and went between two readings, among them.
-fn rows(everybody: &Everybody<'_>, narrowing: &Narrowing, order: &Order) -> Vec<Listed> {
-    let (here, gone) = (narrowing.at(everybody.here), narrowing.at(everybody.gone));
-    let kept = |row: &Listed| {
-        let keeper = if matches!(row, Listed::Gone(_)) { &gone } else { &here };
-        keeper.keeps(&everybody.view(*row)) == Some(true)
+fn rows(population: &Population<'_>, narrowing: &Narrowing, order: &Order) -> Vec<RowRef> {
+    let (here, gone) = (narrowing.at(population.here), narrowing.at(population.gone));
+    let kept = |row: &RowRef| {
+        let filter = if matches!(row, RowRef::Gone(_)) { &gone } else { &here };
+        filter.matches(&population.view(*row)) == Some(true)
     };
-    everybody.ordered(order).rows.into_iter().filter(kept).collect()
+    population.ordered(order).rows.into_iter().filter(kept).collect()
 }
 
 /// A number as JSON: whole ones without a point, others to six places.
@@ -153,8 +153,8 @@ pub fn json_value(value: &Value) -> Json {
 
 /// A sample as an object. What is not permitted is `null` like what is unknown, and named in `denied`. Those who are just
 /// gone, and programs that came and went, are apart from the processes that are there.
-fn object(everybody: &Everybody<'_>, rows: &[Listed], zone: &Zone, metrics: &[&Metric]) -> Json {
-    let sample = everybody.here;
+fn object(population: &Population<'_>, rows: &[RowRef], zone: &Zone, metrics: &[&Metric]) -> Json {
+    let sample = population.here;
     let host = &sample.host;
     let system: Map<String, Json> = SYSTEM_METRICS
         .iter()
@@ -168,12 +168,12 @@ fn object(everybody: &Everybody<'_>, rows: &[Listed], zone: &Zone, metrics: &[&M
             (metric.alias.to_owned(), value)
         })
         .collect();
-    let told = |is_meant: fn(&Listed) -> bool| -> Vec<Json> {
+    let told = |is_meant: fn(&RowRef) -> bool| -> Vec<Json> {
         let rows = rows.iter().filter(|row| is_meant(row));
-        rows.map(|row| process(&everybody.view(*row), metrics)).collect()
+        rows.map(|row| process(&population.view(*row), metrics)).collect()
     };
-    let processes = told(|row| matches!(row, Listed::Here(_)));
-    let gone = told(|row| matches!(row, Listed::Gone(_)));
+    let processes = told(|row| matches!(row, RowRef::Here(_)));
+    let gone = told(|row| matches!(row, RowRef::Gone(_)));
     let known = |known: Known<f64>| json_value(&Value::from(known));
     let peers: Vec<Json> = peers(sample)
         .into_iter()
@@ -263,8 +263,8 @@ fn connections(sample: &Sample) -> Vec<Json> {
 }
 
 fn csv(
-    everybody: &Everybody<'_>,
-    rows: &[Listed],
+    population: &Population<'_>,
+    rows: &[RowRef],
     zone: &Zone,
     (metrics, cells): (&[&Metric], Cells),
     heading: bool,
@@ -274,9 +274,9 @@ fn csv(
     if heading {
         writer.write_record(["time"].into_iter().chain(metrics.iter().map(|metric| metric.alias)))?;
     }
-    let time = zone.rfc3339(everybody.here.now.wall_ns());
+    let time = zone.rfc3339(population.here.now.wall_ns());
     for row in rows {
-        let view = everybody.view(*row);
+        let view = population.view(*row);
         let row =
             metrics.iter().map(|metric| cells.value(&metric.of(&view), |value| number(value).to_string()));
         writer.write_record([time.clone()].into_iter().chain(row))?;
@@ -288,13 +288,13 @@ fn csv(
 const COLUMNS: [&str; 9] = ["pid", "user", "state", "cpu", "rss", "read", "write", "age", "command"];
 
 fn table(
-    everybody: &Everybody<'_>,
-    rows: &[Listed],
+    population: &Population<'_>,
+    rows: &[RowRef],
     zone: &Zone,
     (chosen, order): (Option<&Vec<&'static Metric>>, &Order),
     out: &mut impl Write,
 ) -> anyhow::Result<()> {
-    let sample = everybody.here;
+    let sample = population.here;
     let host = &sample.host;
     let seconds = sample.seconds().unwrap_or(0.0);
     writeln!(
@@ -310,7 +310,7 @@ fn table(
         let value = lane.label(&point);
         writeln!(out, "{} {:<8} {value:>9}  {first}  {second}", point.severity.sign(), lane.name())?;
     }
-    for (.., text) in sentences(everybody) {
+    for (.., text) in sentences(population) {
         writeln!(out, "{text}")?;
     }
     let usual = || {
@@ -324,7 +324,7 @@ fn table(
     let rows: Vec<Vec<String>> = rows
         .iter()
         .map(|row| {
-            let view = everybody.view(*row);
+            let view = population.view(*row);
             metrics.iter().map(|metric| metric.of(&view).short(metric.unit)).collect()
         })
         .collect();

@@ -67,8 +67,8 @@ pub enum Action {
     Difference,
     Zone,
     Record,
-    Slower,
-    Faster,
+    Plus,
+    Minus,
     ByHand,
     ReadNow,
     Parts,
@@ -95,25 +95,6 @@ pub enum Action {
     Suspend,
     Redraw,
     Quit,
-}
-
-impl Action {
-    /// The setting whose next value it takes, by its name.
-    pub const fn setting(self) -> Option<&'static str> {
-        match self {
-            Action::Threads => Some("threads"),
-            Action::KernelThreads => Some("kernel_threads"),
-            Action::ActiveOnly => Some("active"),
-            Action::Whose => Some("whose"),
-            Action::CommandForm => Some("command"),
-            Action::Percent => Some("percent"),
-            Action::Mean => Some("mean"),
-            Action::Units => Some("units"),
-            Action::Times => Some("times"),
-            Action::Theme => Some("theme"),
-            _ => None,
-        }
-    }
 }
 
 /// Chapters of the help page.
@@ -250,8 +231,8 @@ pub static ACTIONS: &[Entry] = &[
     entry(Action::PreviousSign, "previous sign", &["("], Topic::Time, "", "Go back to the sign or gap before: a bookmark, something that was done, missing readings."),
     entry(Action::NextSign, "next sign", &[")"], Topic::Time, "", "Go on to the next sign or gap."),
     entry(Action::Record, "record", &["r"], Topic::Time, "record", "Write a recording into the working directory, or end it."),
-    entry(Action::Slower, "longer interval", &["+", "="], Topic::Program, "faster", "Read less often; it costs less. In a replay: play faster, up to 64 times."),
-    entry(Action::Faster, "shorter interval", &["-"], Topic::Program, "", "Read more often; it costs more. In a replay: play slower, down to a quarter."),
+    entry(Action::Plus, "longer interval", &["+", "="], Topic::Program, "faster", "Read less often; it costs less. In a replay: play faster, up to 64 times."),
+    entry(Action::Minus, "shorter interval", &["-"], Topic::Program, "", "Read more often; it costs more. In a replay: play slower, down to a quarter."),
     entry(Action::ByHand, "by hand", &["i"], Topic::Program, "", "Read only when you ask for it, or again by itself."),
     entry(Action::ReadNow, "read now", &["."], Topic::Program, "", "Take one reading now."),
     entry(Action::CopyPid, "copy the PID", &["y"], Topic::Processes, "", "Copy the PID of the selected process to the clipboard of your terminal (OSC 52), of the marked ones all."),
@@ -288,8 +269,8 @@ pub static ALSO_CALLED: &[(Action, &str)] = &[
     (Action::Record, "save log export write file"),
     (Action::Bookmark, "note comment annotate"),
     (Action::Difference, "compare diff"),
-    (Action::Faster, "refresh rate delay"),
-    (Action::Slower, "refresh rate delay"),
+    (Action::Minus, "refresh rate delay"),
+    (Action::Plus, "refresh rate delay"),
     (Action::ReadNow, "refresh update"),
     (Action::Lane(Lane::Memory), "ram swap"),
     (Action::Lane(Lane::Disk), "io storage"),

@@ -9,7 +9,7 @@ use dozor_core::known::Raw;
 use dozor_core::lane::Lane;
 use dozor_core::sample::Sample;
 use dozor_core::text::nearest;
-use dozor_core::wanted::Part;
+use dozor_core::wanted::Demand;
 use std::collections::HashMap;
 use std::fmt::{self, Display, Formatter};
 use std::sync::LazyLock;
@@ -79,7 +79,7 @@ impl What {
     }
 
     /// What must be collected for it beyond the usual.
-    pub fn needs(self) -> Option<Part> {
+    pub fn needs(self) -> Option<Demand> {
         match self {
             What::Metric(metric) => metric.needs,
             What::Trend | What::NearTop => None,

@@ -5,7 +5,7 @@ use crate::settings::table::setting;
 use crate::state::State;
 use crate::state::data::Mode;
 use crate::state::time::speed_word;
-use dozor_core::rank::Listed;
+use dozor_core::rank::RowRef;
 use ratatui::crossterm::event::KeyEvent;
 use ratatui::layout::Rect;
 use unicode_width::UnicodeWidthStr as _;
@@ -101,15 +101,16 @@ pub fn of_screen(state: &State) -> Vec<(String, String)> {
         Some(false) => add(Action::Open, "open"),
         None => {}
     }
-    let of_thread = line.is_some_and(|line| matches!(line.listed, Listed::Thread(_)));
+    let of_thread = line.is_some_and(|line| matches!(line.listed, RowRef::Thread(_)));
     for entry in ACTIONS.iter().filter(|entry| !entry.hint.is_empty()) {
         let shown = match entry.action {
             Action::Act => {
-                state.session().tied.is_none() && (!of_thread || !state.selection().marked.is_empty())
+                state.session().actions_refused.is_none()
+                    && (!of_thread || !state.selection().marked.is_empty())
             }
             Action::Mark => !of_thread,
             Action::Record => state.time().mode == Mode::Live,
-            Action::Slower => matches!(state.time().mode, Mode::Replay { .. }),
+            Action::Plus => matches!(state.time().mode, Mode::Replay { .. }),
             Action::GoToTime | Action::Difference => state.time().has_overview(),
             _ => true,
         };
@@ -190,10 +191,10 @@ pub fn now_word(state: &State, action: Action) -> String {
         Action::Times => return of_setting("times"),
         Action::Theme => return of_setting("theme"),
         Action::Order => return state.values.order.written(),
-        Action::Slower | Action::Faster if matches!(state.time().mode, Mode::Replay { .. }) => {
+        Action::Plus | Action::Minus if matches!(state.time().mode, Mode::Replay { .. }) => {
             return speed_word(state.time().speed);
         }
-        Action::Slower | Action::Faster => return of_setting("every"),
+        Action::Plus | Action::Minus => return of_setting("every"),
         Action::Zone => return state.time().zone.name(),
         Action::Difference if state.time().remembered.is_some() => "with A",
         Action::Narrow => return of_setting("narrow"),

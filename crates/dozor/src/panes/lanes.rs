@@ -4,7 +4,7 @@ use crate::draw::{BARS, put, put_right};
 use crate::look::layout::Layout;
 use crate::look::theme::{Ground, Role};
 use crate::state::State;
-use crate::state::axis::{Axis, Mark, place};
+use crate::state::axis::{Axis, Bar, place};
 use dozor_core::lane::{Lane, Point, Severity};
 use dozor_core::recording::MarkKind;
 use dozor_core::units::{NANOS, long_duration, short_duration};
@@ -49,19 +49,19 @@ fn draw_overview(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout
     put(buffer, area.x + 2, area.y, layout.strip_x - 3, &format!("all, {}", lane.name()), quiet);
     let within = Rect { x: layout.strip_x, width: layout.strip_width, ..area };
     buffer.set_style(within, theme.ground(Ground::Panel));
-    let most = overview.marks.iter().filter_map(|mark| match mark {
-        Mark::Value { value, full, .. } => Some(full.unwrap_or(*value)),
-        _ => None,
+    let most = overview.bars.iter().filter_map(|bar| match bar {
+        Bar::Value { value, full, .. } => Some(full.unwrap_or(*value)),
+        Bar::Nothing | Bar::Gap | Bar::Denied => None,
     });
-    let has_full = overview.marks.iter().any(|mark| matches!(mark, Mark::Value { full: Some(_), .. }));
+    let has_full = overview.bars.iter().any(|bar| matches!(bar, Bar::Value { full: Some(_), .. }));
     let least = if has_full { f64::EPSILON } else { lane.lens().least_scale().max(f64::EPSILON) };
     let most = most.fold(least, f64::max);
-    for (x, mark) in (within.x..).zip(&overview.marks) {
-        let (symbol, role) = match mark {
-            Mark::Nothing => (" ", Role::Line),
-            Mark::Gap => ("╌", Role::Line),
-            Mark::Denied => ("×", Role::Quiet),
-            Mark::Value { value, severity, .. } => {
+    for (x, bar) in (within.x..).zip(&overview.bars) {
+        let (symbol, role) = match bar {
+            Bar::Nothing => (" ", Role::Line),
+            Bar::Gap => ("╌", Role::Line),
+            Bar::Denied => ("×", Role::Quiet),
+            Bar::Value { value, severity, .. } => {
                 let height = ((value / most * 8.0).round() as usize).clamp(1, 8);
                 let role =
                     if *severity >= Severity::Warning { Role::Severity(*severity) } else { Role::Lane(lane) };
@@ -179,27 +179,27 @@ fn label(state: &State, buffer: &mut Buffer, area: Rect, lane: Lane, point: Opti
 
 fn strip(state: &State, buffer: &mut Buffer, area: Rect, lane: Lane) {
     let theme = &state.theme;
-    let marks = &state.lanes().strips.marks[place(lane)];
-    let value_of = |mark: &Mark| match mark {
-        Mark::Value { value, .. } => Some(*value),
-        _ => None,
+    let bars = &state.lanes().strips.bars[place(lane)];
+    let value_of = |bar: &Bar| match bar {
+        Bar::Value { value, .. } => Some(*value),
+        Bar::Nothing | Bar::Gap | Bar::Denied => None,
     };
     // Where nothing says what is full, the largest value on the screen is; next to nothing fills no lane.
-    let largest = marks.iter().filter_map(value_of).fold(lane.lens().least_scale(), f64::max);
+    let largest = bars.iter().filter_map(value_of).fold(lane.lens().least_scale(), f64::max);
     let levels = usize::from(area.height) * 8;
     let bottom = area.bottom() - 1;
-    for (x, mark) in (area.left()..area.right()).zip(marks) {
-        let (value, full, severity) = match mark {
-            Mark::Nothing => continue,
-            Mark::Gap => {
+    for (x, bar) in (area.left()..area.right()).zip(bars) {
+        let (value, full, severity) = match bar {
+            Bar::Nothing => continue,
+            Bar::Gap => {
                 put(buffer, x, bottom, 1, "┄", theme.role(Role::Quiet));
                 continue;
             }
-            Mark::Denied => {
+            Bar::Denied => {
                 put(buffer, x, bottom, 1, "×", theme.role(Role::Quiet));
                 continue;
             }
-            Mark::Value { value, full, severity } => (*value, full.unwrap_or(largest), *severity),
+            Bar::Value { value, full, severity } => (*value, full.unwrap_or(largest), *severity),
         };
         let share = if full > 0.0 { (value / full).clamp(0.0, 1.0) } else { 0.0 };
         let mut level = (share * levels as f64).round() as usize;

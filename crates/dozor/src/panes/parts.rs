@@ -195,7 +195,7 @@ fn table(state: &State, buffer: &mut Buffer, placed: &Placed, section: &Section,
                     style,
                 );
             }
-            _ => {
+            Look::Text(_) | Look::Bar | Look::Rest => {
                 put(buffer, fitted.x, placed.headings, fitted.width, column.heading, style);
             }
         }

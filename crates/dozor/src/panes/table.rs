@@ -9,11 +9,11 @@ use crate::look::theme::{Ground, Role};
 use crate::state::State;
 use crate::state::trend::TREND_SAMPLES;
 use crate::state::trend::Trend;
-use dozor_core::aside::is_gathered;
 use dozor_core::catalogue::{Combine, Metric, Value, listed};
+use dozor_core::exited::is_gathered;
 use dozor_core::expr::{Bound, Node};
 use dozor_core::lane::{Lane, Severity};
-use dozor_core::rank::{Arrange, Everybody, Line, Listed, Order, Total, Whose};
+use dozor_core::rank::{Arrange, Line, Order, Population, RowRef, Total, Whose};
 use dozor_core::row::Row as _;
 use dozor_core::sample::ProcessView;
 use dozor_core::units::{long_duration, short_duration};
@@ -32,7 +32,7 @@ const PERSISTENT: [f64; 2] = [10.0, 60.0];
 struct Rows<'a> {
     state: &'a State,
     columns: Columns,
-    everybody: Everybody<'a>,
+    population: Population<'a>,
     /// What the last search finds.
     found: Option<Bound<'a>>,
 }
@@ -50,10 +50,10 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout, now: Instant) {
     tint_ordering_column(state, buffer, layout, &columns);
     title(state, buffer, layout.title, now);
     headings(state, buffer, layout.headings, &columns);
-    let Some(everybody) = state.everybody() else { return };
+    let Some(population) = state.population() else { return };
     let found =
-        state.selection().find.as_ref().map(|find| find.bind(everybody.here, &state.values.narrowing.me));
-    let rows = Rows { state, columns, everybody, found };
+        state.selection().find.as_ref().map(|find| find.bind(population.here, &state.values.narrowing.me));
+    let rows = Rows { state, columns, population, found };
     let height = usize::from(layout.rows.height);
     let visible = state.rows().table.lines.iter().skip(state.selection().scroll).take(height);
     let selected = state.row_of_selected();
@@ -86,10 +86,10 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout, now: Instant) {
 
 /// Headings and the first rows, as the columns are now, for whoever chooses them.
 pub fn preview(state: &State, buffer: &mut Buffer, area: Rect) {
-    let Some(everybody) = state.everybody() else { return };
+    let Some(population) = state.population() else { return };
     let columns = state.fitted_columns();
     headings(state, buffer, Rect { height: 1, ..area }, &columns);
-    let rows = Rows { state, columns, everybody, found: None };
+    let rows = Rows { state, columns, population, found: None };
     let visible = state.rows().table.lines.iter().skip(state.selection().scroll);
     for (row, (y, line)) in (area.y + 1..area.bottom()).zip(visible).enumerate() {
         rows.row(buffer, Rect { y, height: 1, width: area.width - 1, ..area }, line, false);
@@ -258,12 +258,12 @@ fn headings(state: &State, buffer: &mut Buffer, area: Rect, columns: &Columns) {
 impl Rows<'_> {
     fn row(&self, buffer: &mut Buffer, area: Rect, line: &Line, selected: bool) {
         let (state, theme) = (self.state, &self.state.theme);
-        let view = (!matches!(line.listed, Listed::Group(_))).then(|| self.everybody.view(line.listed));
+        let view = (!matches!(line.listed, RowRef::Group(_))).then(|| self.population.view(line.listed));
         let idle = |at: usize| state.rows().table.groups[at].idle_of.is_some();
         let receding = match line.listed {
-            Listed::Gone(_) => true,
-            Listed::Group(at) => idle(at),
-            _ => line.context,
+            RowRef::Gone(_) => true,
+            RowRef::Group(at) => idle(at),
+            RowRef::Here(_) | RowRef::Thread(_) => line.context,
         };
         if selected {
             buffer.set_style(area, theme.ground(Ground::Selected));
@@ -283,7 +283,7 @@ impl Rows<'_> {
                 self.cell(buffer, area.y, column, line, receding);
             }
         }
-        let alone = !receding && line.totals.is_none() && !matches!(line.listed, Listed::Thread(_));
+        let alone = !receding && line.totals.is_none() && !matches!(line.listed, RowRef::Thread(_));
         if let (Some(x), Some(view), true) = (self.columns.on_top, view, alone) {
             self.near_top(buffer, x, area.y, &view);
         }
@@ -292,9 +292,9 @@ impl Rows<'_> {
     /// The sign before a row: marked, or just started. Of several some may be marked.
     fn sign(&self, line: &Line, view: Option<&ProcessView<'_>>, receding: bool) -> &'static str {
         let marked = &self.state.selection().marked;
-        if !marked.is_empty() && !matches!(line.listed, Listed::Thread(_)) {
+        if !marked.is_empty() && !matches!(line.listed, RowRef::Thread(_)) {
             let members = self.state.rows().table.members(line);
-            let is_marked = |row: &&Listed| marked.contains(&self.everybody.view(**row).now.key());
+            let is_marked = |row: &&RowRef| marked.contains(&self.population.view(**row).now.key());
             match members.iter().filter(is_marked).count() {
                 0 => {}
                 all if all == members.len() => return "✓",
@@ -329,24 +329,26 @@ impl Rows<'_> {
     /// The value of a row. Rows that stand for several processes have no PID of their own.
     fn value(&self, metric: &Metric, line: &Line) -> Total {
         let gathered = match line.listed {
-            Listed::Gone(_) => is_gathered(self.everybody.view(line.listed).now.key()),
-            _ => false,
+            RowRef::Gone(_) => is_gathered(self.population.view(line.listed).now.key()),
+            RowRef::Here(_) | RowRef::Thread(_) | RowRef::Group(_) => false,
         };
         let own_only = matches!(metric.alias, "pid" | "ppid" | "age");
         match line.listed {
             _ if gathered && own_only => Total { value: Value::Absent, partial: false },
-            Listed::Group(at) if metric.alias == "pid" => {
+            RowRef::Group(at) if metric.alias == "pid" => {
                 let count = self.state.rows().table.groups[at].members.len();
                 Total { value: Value::Text(format!("×{count}").into()), partial: false }
             }
             // What a folded family has in common says little; who stands at its head does.
-            Listed::Here(_) | Listed::Gone(_) if metric.combine == Combine::Same => {
-                Total::of(metric, &self.everybody.view(line.listed))
+            RowRef::Here(_) | RowRef::Gone(_) if metric.combine == Combine::Same => {
+                Total::of(metric, &self.population.view(line.listed))
             }
             _ => {
                 let known =
                     line.totals.and_then(|group| self.state.rows().totals.get(&(group, metric.alias)));
-                known.cloned().unwrap_or_else(|| self.state.rows().table.value(&self.everybody, line, metric))
+                known
+                    .cloned()
+                    .unwrap_or_else(|| self.state.rows().table.value(&self.population, line, metric))
             }
         }
     }

@@ -1,7 +1,7 @@
 //! Joins the threads: the terminal, the source, signals and workers send events; this thread changes the state
 //! and draws.
 
-pub mod frugal;
+pub mod compact;
 mod incoming;
 mod listen;
 mod recording;
@@ -9,7 +9,7 @@ pub mod terminal;
 
 pub use incoming::Incoming;
 
-use crate::feed::{Delivery, Order};
+use crate::feed::{Delivery, Request};
 use crate::machine::Machine;
 use crate::recorder::Notes;
 use crate::screen::{Event, Screen};
@@ -34,7 +34,7 @@ pub struct Connections {
     /// Where signs are kept while nothing is recorded here.
     pub notes: Option<Notes>,
     /// For another interval or other parts; none where the source has its own pace.
-    pub pace: Option<Sender<Order>>,
+    pub pace: Option<Sender<Request>>,
     /// What the other threads send.
     pub incoming: Receiver<Incoming>,
     /// For workers that this thread starts.
@@ -53,7 +53,7 @@ pub fn run(screen: &mut Screen, connections: Connections) -> anyhow::Result<Opti
     screen.begin(console.size()?);
     let wanted = screen.state.wanted();
     let mut session = Session { connections, wanted, recording: Recording::default(), grow_on: false };
-    session.order(Order::Want(wanted));
+    session.order(Request::Want(wanted));
     let ended = session.turn(screen, &mut console);
     session.recording.finish();
     ended
@@ -99,7 +99,7 @@ impl Session {
             }
             let wanted = screen.state.wanted();
             if std::mem::replace(&mut self.wanted, wanted) != wanted {
-                self.order(Order::Want(wanted));
+                self.order(Request::Want(wanted));
             }
             if screen.next_tick().is_some_and(|tick| tick <= Instant::now()) {
                 screen.update(Event::Tick, Instant::now());
@@ -157,7 +157,7 @@ impl Session {
         Ok(None)
     }
 
-    fn order(&self, order: Order) {
+    fn order(&self, order: Request) {
         if let Some(pace) = &self.connections.pace {
             let _ = pace.send(order);
         }
@@ -175,9 +175,9 @@ impl Session {
             // The whole job stops, so that the other end of a pipe does as well; our handler then sees the signal.
             Effect::Suspend => rustix::process::kill_current_process_group(Signal::TSTP)?,
             Effect::Redraw => console.forget()?,
-            Effect::Every(every) => self.order(Order::Every(every)),
-            Effect::ByHand(on) => self.order(Order::ByHand(on)),
-            Effect::ReadNow => self.order(Order::Now),
+            Effect::Every(every) => self.order(Request::Every(every)),
+            Effect::ByHand(on) => self.order(Request::ByHand(on)),
+            Effect::ReadNow => self.order(Request::Now),
             Effect::Copy(text) => console.copy(&text)?,
             Effect::Mouse(ours) => console.take_mouse(ours)?,
             Effect::Configure(change) => {

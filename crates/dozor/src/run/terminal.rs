@@ -1,6 +1,6 @@
 //! Setting up the terminal and giving it back as it was: at the end, on suspend, on a panic.
 
-use crate::run::frugal::Frugal;
+use crate::run::compact::Compact;
 use crossterm::clipboard::CopyToClipboard;
 use dozor_linux::last_words;
 use ratatui::Terminal;
@@ -27,7 +27,7 @@ static OURS: AtomicBool = AtomicBool::new(false);
 pub struct Console {
     /// Never dropped by itself: that writes to the terminal, complains on standard error where it cannot, and panics where
     /// that is the same terminal and gone.
-    terminal: ManuallyDrop<Terminal<Frugal<BufWriter<Stdout>>>>,
+    terminal: ManuallyDrop<Terminal<Compact<BufWriter<Stdout>>>>,
     mouse: bool,
 }
 
@@ -36,7 +36,7 @@ impl Console {
     pub fn open(mouse: bool) -> io::Result<Console> {
         restore_on_panic();
         take(mouse)?;
-        let backend = Frugal::new(BufWriter::with_capacity(BUFFER, io::stdout()));
+        let backend = Compact::new(BufWriter::with_capacity(BUFFER, io::stdout()));
         let terminal = Terminal::new(backend).inspect_err(|_| restore())?;
         Ok(Console { terminal: ManuallyDrop::new(terminal), mouse })
     }

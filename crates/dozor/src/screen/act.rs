@@ -14,7 +14,7 @@ use crate::sheets::settings::SettingsSheet;
 use crate::state::State;
 use crate::state::data::{Mode, Stay};
 use crate::state::effect::Effect;
-use crate::state::selection::Way;
+use crate::state::selection::{Move, Way};
 use dozor_core::lane::Severity;
 
 impl Screen {
@@ -55,13 +55,12 @@ impl Screen {
             Action::AllLanes => state.values.lanes.restore(),
             Action::LaneUp | Action::LaneDown => state.shift_lane(action == Action::LaneDown),
             // Rows.
-            Action::Down | Action::Up | Action::PageDown | Action::PageUp | Action::First | Action::Last => {
-                if state.lanes().parts.in_focus {
-                    state.move_in_parts(action);
-                } else {
-                    state.go_in_rows(action);
-                }
-            }
+            Action::Down => state.go(Move::Down),
+            Action::Up => state.go(Move::Up),
+            Action::PageDown => state.go(Move::PageDown),
+            Action::PageUp => state.go(Move::PageUp),
+            Action::First => state.go(Move::First),
+            Action::Last => state.go(Move::Last),
             Action::NextMatch => state.go_to_match(Way::On),
             Action::PreviousMatch => state.go_to_match(Way::Back),
             Action::Parent => state.go_to_parent(),
@@ -98,24 +97,24 @@ impl Screen {
             Action::Narrower => state.zoom(false),
             Action::Means => state.turn_means(),
             // Readings. The key that makes the interval longer plays faster: `+` is more of both.
-            Action::Slower | Action::Faster if state.time().mode == Mode::Live => {
-                state.change_interval(action == Action::Slower);
+            Action::Plus | Action::Minus if state.time().mode == Mode::Live => {
+                state.change_interval(action == Action::Plus);
             }
-            Action::Slower | Action::Faster => state.change_speed(action == Action::Slower),
+            Action::Plus | Action::Minus => state.change_speed(action == Action::Plus),
             Action::Record => state.turn_recording(),
             Action::ByHand => state.turn_by_hand(),
             Action::ReadNow => state.read_now(),
             // The program.
-            Action::Threads
-            | Action::KernelThreads
-            | Action::ActiveOnly
-            | Action::Whose
-            | Action::CommandForm
-            | Action::Percent
-            | Action::Mean
-            | Action::Units
-            | Action::Times
-            | Action::Theme => switch(state, action),
+            Action::Threads => switch(state, action, "threads"),
+            Action::KernelThreads => switch(state, action, "kernel_threads"),
+            Action::ActiveOnly => switch(state, action, "active"),
+            Action::Whose => switch(state, action, "whose"),
+            Action::CommandForm => switch(state, action, "command"),
+            Action::Percent => switch(state, action, "percent"),
+            Action::Mean => switch(state, action, "mean"),
+            Action::Units => switch(state, action, "units"),
+            Action::Times => switch(state, action, "times"),
+            Action::Theme => switch(state, action, "theme"),
             Action::Mouse => state.turn_mouse(),
             Action::Back => state.back(),
             Action::Suspend => state.outbox.push(Effect::Suspend),
@@ -126,8 +125,8 @@ impl Screen {
 }
 
 /// Goes to the next value of a setting, and says what it is now.
-fn switch(state: &mut State, action: Action) {
-    let Some(setting) = action.setting().and_then(setting) else { return };
+fn switch(state: &mut State, action: Action, name: &str) {
+    let Some(setting) = setting(name) else { return };
     let (choices, present) = if action == Action::Theme {
         // What the terminal says is one of the others; it is not worth a step of its own.
         (theme_names(&state.values).into_iter().skip(1).collect(), state.theme_name())

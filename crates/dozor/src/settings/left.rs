@@ -6,8 +6,8 @@ use super::file::{Places, read, write};
 use super::table::{SETTINGS, Setting};
 use super::values::Values;
 use super::words::{lane_by_name, lane_name};
-use crate::look::arrangement::Arrangement;
 use crate::look::columns::ColumnSet;
+use crate::look::lane_stack::LaneStack;
 use dozor_core::lane::Lane;
 use dozor_core::text::without_number;
 use toml_edit::{Array, DocumentMut, Item, Table, value};
@@ -42,7 +42,7 @@ pub fn restore(values: &mut Values, places: &Places, screen: &str) {
     if let (Some(shown), Some(folded)) = (lanes("lanes"), lanes("folded"))
         && is_whole(screen)
     {
-        values.lanes = Arrangement::of(&shown, &folded);
+        values.lanes = LaneStack::of(&shown, &folded);
     }
     if let Some(titles) = text_of("screen", "explained").filter(|_| is_whole(screen)) {
         values.explained = titles.split(',').map(str::to_owned).collect();

@@ -2,9 +2,9 @@
 
 use super::configured::Configured;
 use super::view::View;
-use crate::look::arrangement::Arrangement;
 use crate::look::columns::ColumnSet;
 use crate::look::keymap::KeyMap;
+use crate::look::lane_stack::LaneStack;
 use crate::look::symbols::Symbols;
 use crate::look::theme::{Found, Shade, Theme};
 use dozor_core::lane::Lane;
@@ -62,7 +62,7 @@ pub struct Values {
     /// The chosen lane; none is the overview.
     pub lane: Option<Lane>,
     /// Order and form of the lanes.
-    pub lanes: Arrangement,
+    pub lanes: LaneStack,
     /// Order of the processes.
     pub order: Order,
     /// Which processes are shown.
@@ -96,7 +96,7 @@ impl Values {
             every,
             threads: false,
             lane: None,
-            lanes: Arrangement::default(),
+            lanes: LaneStack::default(),
             order: Order::by_cpu(),
             narrowing: Narrowing::default(),
             arrange: Arrange::Flat,
@@ -137,7 +137,7 @@ impl Values {
     /// Sets what a view says.
     pub fn show(&mut self, view: &View) {
         self.look_at(view.lane);
-        self.lanes = Arrangement::of(view.lanes.as_deref().unwrap_or(&Lane::ALL), &view.folded);
+        self.lanes = LaneStack::of(view.lanes.as_deref().unwrap_or(&Lane::ALL), &view.folded);
         match &view.columns {
             Some(columns) => drop(self.column_sets.insert(view.lane, columns.clone())),
             None => drop(self.column_sets.remove(&view.lane)),

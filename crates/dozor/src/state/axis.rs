@@ -104,7 +104,7 @@ impl Axis {
 
 /// What a strip shows in one column.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
-pub enum Mark {
+pub enum Bar {
     /// Before the beginning or after the end.
     #[default]
     Nothing,
@@ -131,7 +131,7 @@ pub struct Strips {
     mean: bool,
     end: usize,
     /// A mark for each column, for each lane in the order of [`Lane::ALL`].
-    pub marks: [Vec<Mark>; 5],
+    pub bars: [Vec<Bar>; 5],
 }
 
 impl Strips {
@@ -142,12 +142,12 @@ impl Strips {
         }
         (self.axis, self.mean, self.end) = (state_axis, zoom.mean, timeline.end());
         let Some(axis) = state_axis else {
-            self.marks = Default::default();
+            self.bars = Default::default();
             return;
         };
         let moments = by_column(timeline, &axis);
-        for (lane, marks) in self.marks.iter_mut().enumerate() {
-            *marks = moments.iter().map(|moments| mark(moments, lane, zoom.mean)).collect();
+        for (lane, bars) in self.bars.iter_mut().enumerate() {
+            *bars = moments.iter().map(|moments| bar(moments, lane, zoom.mean)).collect();
         }
     }
 }
@@ -175,21 +175,21 @@ pub fn by_column<'a>(timeline: &'a Timeline, axis: &Axis) -> Vec<Vec<&'a Moment>
 }
 
 /// What a lane shows in a column of these moments: the mean over time, else the largest.
-pub fn mark(moments: &[&Moment], lane: usize, mean: bool) -> Mark {
+pub fn bar(moments: &[&Moment], lane: usize, mean: bool) -> Bar {
     let mut found: Option<(f64, f64, Option<f64>, Severity)> = None;
-    let mut missing = Mark::Nothing;
+    let mut missing = Bar::Nothing;
     for moment in moments {
         let point = if mean { moment.point(lane) } else { moment.peak(lane) };
         let value = match point.value {
             Known::Value(value) => value,
             Known::Denied => {
-                missing = Mark::Denied;
+                missing = Bar::Denied;
                 continue;
             }
             Known::Absent => {
                 // A lane without its resource stays empty; a sample without rates is a gap.
-                if moment.seconds.is_none() && missing == Mark::Nothing {
-                    missing = Mark::Gap;
+                if moment.seconds.is_none() && missing == Bar::Nothing {
+                    missing = Bar::Gap;
                 }
                 continue;
             }
@@ -209,7 +209,7 @@ pub fn mark(moments: &[&Moment], lane: usize, mean: bool) -> Mark {
     match found {
         Some((sum, all, full, severity)) => {
             let value = if mean { sum / all.max(f64::EPSILON) } else { sum };
-            Mark::Value { value, full, severity }
+            Bar::Value { value, full, severity }
         }
         None => missing,
     }
@@ -234,8 +234,8 @@ mod tests {
     #[test]
     fn a_column_is_the_largest_or_the_mean_over_time_of_its_samples() {
         let (short, long) = (moment(Known::Value(90.0), Some(1.0)), moment(Known::Value(10.0), Some(3.0)));
-        let value = |mean| match mark(&[&short, &long], 0, mean) {
-            Mark::Value { value, .. } => value,
+        let value = |mean| match bar(&[&short, &long], 0, mean) {
+            Bar::Value { value, .. } => value,
             other => panic!("{other:?}"),
         };
         assert_eq!((value(false), value(true)), (90.0, 30.0));
@@ -243,11 +243,11 @@ mod tests {
 
     #[test]
     fn a_gap_a_denial_and_zero_are_three_things() {
-        assert_eq!(mark(&[&moment(Known::Absent, None)], 0, false), Mark::Gap);
-        assert_eq!(mark(&[&moment(Known::Denied, Some(1.0))], 0, false), Mark::Denied);
-        assert_eq!(mark(&[], 0, false), Mark::Nothing);
-        let zero = mark(&[&moment(Known::Value(0.0), Some(1.0))], 0, false);
-        assert!(matches!(zero, Mark::Value { value: 0.0, .. }));
+        assert_eq!(bar(&[&moment(Known::Absent, None)], 0, false), Bar::Gap);
+        assert_eq!(bar(&[&moment(Known::Denied, Some(1.0))], 0, false), Bar::Denied);
+        assert_eq!(bar(&[], 0, false), Bar::Nothing);
+        let zero = bar(&[&moment(Known::Value(0.0), Some(1.0))], 0, false);
+        assert!(matches!(zero, Bar::Value { value: 0.0, .. }));
     }
 
     #[test]

@@ -249,7 +249,7 @@ pub struct Session {
     /// Dozor's own CPU time in percent of a core, where it was measured.
     pub own_cost: Option<f64>,
     /// Why nothing can be done to processes here.
-    pub tied: Option<&'static str>,
+    pub actions_refused: Option<&'static str>,
     /// What the mouse holds.
     pub drag: Option<Drag>,
 }

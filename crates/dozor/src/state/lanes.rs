@@ -1,7 +1,7 @@
 //! Choosing lanes and parts, and how lanes stand.
 
 use super::State;
-use crate::look::action::Action;
+use super::selection::Move;
 use crate::settings::values::usual_order;
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts::{PartId, lens};
@@ -105,18 +105,18 @@ impl State {
     }
 
     /// Moves among the parts.
-    pub fn move_in_parts(&mut self, action: Action) {
+    pub(super) fn move_in_parts(&mut self, to: Move) {
         let Some(area) = self.layout().and_then(|layout| layout.parts) else { return };
         let line = self.lanes.parts.line(area);
         let page =
             self.lanes.parts.placed(area).first().map_or(1, |placed| usize::from(placed.rows.height)) * line;
-        let steps = match action {
-            Action::Down => line as isize,
-            Action::Up => -(line as isize),
-            Action::PageDown => page as isize,
-            Action::PageUp => -(page as isize),
-            Action::First => isize::MIN,
-            _ => isize::MAX,
+        let steps = match to {
+            Move::Down => line as isize,
+            Move::Up => -(line as isize),
+            Move::PageDown => page as isize,
+            Move::PageUp => -(page as isize),
+            Move::First => isize::MIN,
+            Move::Last => isize::MAX,
         };
         self.move_part(steps);
     }

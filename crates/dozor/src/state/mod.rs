@@ -28,7 +28,7 @@ use dozor_core::parts::PartId;
 use dozor_core::rank::{Arrange, Order};
 use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::timeline::Timeline;
-use dozor_core::wanted::{Part, Wanted};
+use dozor_core::wanted::{Demand, Wanted};
 use effect::Effect;
 use parts::Placed;
 use std::time::{Duration, Instant};
@@ -109,7 +109,7 @@ impl State {
         let columns = self.fitted_columns().list;
         let shown: Wanted = columns.iter().filter_map(|column| column.metric.needs).collect();
         // A full file system and what came and went unseen stand out wherever one looks.
-        let mut wanted = shown.with(Part::Filesystems).with(Part::Ended);
+        let mut wanted = shown.with(Demand::Filesystems).with(Demand::Ended);
         wanted = wanted.union(self.values.narrowing.wanted()).union(self.values.arrange.wanted());
         if let Some(expression) = &self.selection.find {
             wanted = wanted.union(expression.wanted());
@@ -118,13 +118,13 @@ impl State {
             wanted = wanted.with(part);
         }
         if self.values.threads {
-            wanted = wanted.with(Part::Threads);
+            wanted = wanted.with(Demand::Threads);
         }
         if let Some(lane) = self.values.lane {
             wanted = wanted.union(dozor_core::parts::wanted(lane, self.moment.sample.as_deref()));
         }
         if let Some(PartId::Mount(_) | PartId::Device(_)) = self.lanes.parts.selected {
-            wanted = wanted.with(Part::Mounts);
+            wanted = wanted.with(Demand::Mounts);
         }
         if self.session.recording.is_some() { wanted.union(Wanted::recorded()) } else { wanted }
     }
@@ -190,8 +190,8 @@ impl State {
 
     /// Makes the texts of the shown moment anew: after other units were chosen.
     pub fn refresh_texts(&mut self) {
-        if let Some(everybody) = self.everybody() {
-            self.moment.standing_out = dozor_core::lane::sentences(&everybody);
+        if let Some(population) = self.population() {
+            self.moment.standing_out = dozor_core::lane::sentences(&population);
             self.chosen_lane_first();
         }
         self.look_at_parts();

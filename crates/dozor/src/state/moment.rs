@@ -5,10 +5,10 @@ use super::data::{Mode, Stay};
 use super::trend::TREND_SAMPLES;
 use crate::look::action::Action;
 use crate::look::columns;
-use dozor_core::aside::aside;
+use dozor_core::exited::exited;
 use dozor_core::lane::{Lane, Severity, sentences};
 use dozor_core::parts;
-use dozor_core::rank::{Everybody, Line, threads};
+use dozor_core::rank::{Line, Population, threads};
 use dozor_core::sample::Sample;
 use std::sync::Arc;
 
@@ -17,12 +17,12 @@ pub const COSTLY: f64 = 5.0;
 
 impl State {
     /// Those that are there and those who are gone.
-    pub fn everybody(&self) -> Option<Everybody<'_>> {
-        Some(Everybody {
+    pub fn population(&self) -> Option<Population<'_>> {
+        Some(Population {
             here: self.moment.sample.as_ref()?,
             gone: self.moment.gone.as_ref()?,
             threads: self.moment.thread_sample.as_deref(),
-            calm: self.moment.averaged.as_deref(),
+            averaged: self.moment.averaged.as_deref(),
         })
     }
 
@@ -42,8 +42,8 @@ impl State {
                 return;
             }
         };
-        let gone = Arc::new(aside(&sample));
-        self.moment.standing_out = sentences(&Everybody::new(&sample, &gone));
+        let gone = Arc::new(exited(&sample));
+        self.moment.standing_out = sentences(&Population::new(&sample, &gone));
         self.moment.away = columns::away(&sample);
         self.moment.gone = Some(gone);
         self.warn_of_own_cost();
@@ -61,10 +61,10 @@ impl State {
         self.rank(follows, held.as_ref());
         // Rows above that are gone must not pull the others away from under the hand.
         if let Some(held) = held
-            && let Some(everybody) = self.everybody()
+            && let Some(population) = self.population()
         {
             let was_above = |line: &&Line| {
-                held.get(&self.rows.table.id(&everybody, line))
+                held.get(&self.rows.table.id(&population, line))
                     .is_some_and(|place| *place < self.selection.scroll)
             };
             self.selection.scroll = self.rows.table.lines.iter().take_while(was_above).count();
@@ -83,7 +83,7 @@ impl State {
         {
             let text = format!(
                 "Dozor itself uses {cost:.0} % of a core at this interval; {} reads less often.",
-                self.key(Action::Slower)
+                self.key(Action::Plus)
             );
             self.moment.standing_out.push((Severity::Notice, Lane::Cpu, text));
         }

@@ -1,6 +1,6 @@
 //! The overview strip: all of a recording on one line, with the part of it that the other strips show.
 
-use crate::state::axis::{Axis, Mark, Zoom, by_column, mark, place};
+use crate::state::axis::{Axis, Bar, Zoom, bar, by_column, place};
 use dozor_core::lane::Lane;
 use dozor_core::timeline::Timeline;
 
@@ -13,7 +13,7 @@ pub struct Overview {
     pub lane: usize,
     end: usize,
     /// A mark for each column.
-    pub marks: Vec<Mark>,
+    pub bars: Vec<Bar>,
     /// Gaps in it.
     pub gaps: usize,
 }
@@ -27,10 +27,10 @@ impl Overview {
             return;
         }
         (self.axis, self.lane, self.end) = (axis, lane, timeline.end());
-        self.marks.clear();
+        self.bars.clear();
         if let Some(axis) = &axis {
             let moments = by_column(timeline, axis);
-            self.marks.extend(moments.iter().map(|moments| mark(moments, lane, Zoom::default().mean)));
+            self.bars.extend(moments.iter().map(|moments| bar(moments, lane, Zoom::default().mean)));
         }
         let numbers = timeline.first() + 1..timeline.end();
         self.gaps =

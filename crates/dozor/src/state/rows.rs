@@ -7,7 +7,7 @@ use crate::look::columns::{self, Column};
 use crate::state::axis::Axis;
 use dozor_core::catalogue::listed;
 use dozor_core::parts::{Users, users};
-use dozor_core::rank::{Arrange, Arranging, Folds, Line, Listed, Persistence, RowId, Table};
+use dozor_core::rank::{Arrange, Arranging, Folds, Line, Persistence, RowId, RowRef, Table};
 use dozor_core::reading::{ProcessKey, ProcessRow};
 use dozor_core::row::Row as _;
 use dozor_core::sample::{ProcessView, Sample};
@@ -19,9 +19,9 @@ const MARKED: [&str; 5] = ["cpu", "rss", "disk", "net", "threads"];
 
 /// Processes in rows. Traffic of nobody, those who are gone and ancestors of what matches do not count.
 fn processes_shown(table: &Table, sample: &Sample) -> usize {
-    let is_process = |row: &&Listed| match row {
-        Listed::Here(at) => sample.now.processes[*at].pid.value().is_some(),
-        _ => false,
+    let is_process = |row: &&RowRef| match row {
+        RowRef::Here(at) => sample.now.processes[*at].pid.value().is_some(),
+        RowRef::Gone(_) | RowRef::Thread(_) | RowRef::Group(_) => false,
     };
     // Members of an open group stand in lines of their own.
     let stands_for_others = |line: &Line| line.context || line.totals.is_some() && line.open == Some(true);
@@ -48,27 +48,27 @@ impl State {
     /// What a row is, wherever it stands.
     pub fn id_of_row(&self, row: usize) -> Option<RowId> {
         let line = self.rows.table.lines.get(row)?;
-        Some(self.rows.table.id(&self.everybody()?, line))
+        Some(self.rows.table.id(&self.population()?, line))
     }
 
     /// The process or thread of a row; none for a group.
     pub fn view_of_row(&self, row: usize) -> Option<ProcessView<'_>> {
         let line = self.rows.table.lines.get(row)?;
-        let everybody = self.everybody()?;
-        (!matches!(line.listed, Listed::Group(_))).then(|| everybody.view(line.listed))
+        let population = self.population()?;
+        (!matches!(line.listed, RowRef::Group(_))).then(|| population.view(line.listed))
     }
 
     /// The row with this identity.
     fn row_of(&self, id: &RowId) -> Option<usize> {
-        let everybody = self.everybody()?;
+        let population = self.population()?;
         let listed = match id {
             RowId::Process(key) => {
-                let here = everybody.here.find(*key).map(Listed::Here);
-                here.or_else(|| everybody.gone.find(*key).map(Listed::Gone))?
+                let here = population.here.find(*key).map(RowRef::Here);
+                here.or_else(|| population.gone.find(*key).map(RowRef::Gone))?
             }
-            RowId::Thread(key) => Listed::Thread(everybody.threads?.find(*key)?),
+            RowId::Thread(key) => RowRef::Thread(population.threads?.find(*key)?),
             RowId::Group(_) | RowId::IdleThreads(_) => {
-                Listed::Group(self.rows.table.groups.iter().position(|group| group.id() == *id)?)
+                RowRef::Group(self.rows.table.groups.iter().position(|group| group.id() == *id)?)
             }
         };
         self.rows.table.lines.iter().position(|line| line.listed == listed)
@@ -83,56 +83,56 @@ impl State {
 
     /// Processes that can be marked and acted on in a row: its own, or those that it stands for.
     pub fn processes_of_row(&self, row: usize) -> Vec<ProcessKey> {
-        let (Some(line), Some(everybody)) = (self.rows.table.lines.get(row), self.everybody()) else {
+        let (Some(line), Some(population)) = (self.rows.table.lines.get(row), self.population()) else {
             return vec![];
         };
         let members = self.rows.table.members(line).iter();
         let here = members
-            .filter(|member| matches!(member, Listed::Here(_)))
-            .map(|member| everybody.view(*member).now);
+            .filter(|member| matches!(member, RowRef::Here(_)))
+            .map(|member| population.view(*member).now);
         here.filter(|row| row.pid.value().is_some()).map(ProcessRow::key).collect()
     }
 
     /// Where each row stands now.
     pub(super) fn places(&self) -> Places {
-        let Some(everybody) = self.everybody() else { return Places::new() };
+        let Some(population) = self.population() else { return Places::new() };
         let lines = self.rows.table.lines.iter().enumerate();
-        lines.map(|(row, line)| (self.rows.table.id(&everybody, line), row)).collect()
+        lines.map(|(row, line)| (self.rows.table.id(&population, line), row)).collect()
     }
 
     /// Narrows, orders and arranges the processes of the shown moment. Where it follows the one that was shown, equal
     /// rows keep their places; where the order holds still, all do.
     pub(super) fn rank(&mut self, follows: bool, held: Option<&Places>) {
-        let (Some(sample), Some(everybody)) = (&self.moment.sample, self.everybody()) else { return };
+        let (Some(sample), Some(population)) = (&self.moment.sample, self.population()) else { return };
         let users = self.lanes.parts.selected.as_ref().map(|part| users(part, sample));
         let uses = |row: &ProcessRow| match &users {
             Some(Users::Those(uses, _)) => uses(row),
             _ => true,
         };
-        let keeper = self.values.narrowing.at(sample);
+        let filter = self.values.narrowing.at(sample);
         let mut undecided = 0;
-        let mut keeps = |row: Listed| {
-            let view = everybody.view(row);
-            let decided = keeper.keeps(&view);
+        let mut matches = |row: RowRef| {
+            let view = population.view(row);
+            let decided = filter.matches(&view);
             // Rows that stand for several, or for nobody, are no processes.
-            let is_process = matches!(row, Listed::Here(_)) && view.now.pid.value().is_some();
+            let is_process = matches!(row, RowRef::Here(_)) && view.now.pid.value().is_some();
             undecided += usize::from(decided.is_none() && is_process);
             decided == Some(true) && uses(view.now)
         };
         let here: Vec<bool> =
-            (0..everybody.here.now.processes.len()).map(|at| keeps(Listed::Here(at))).collect();
+            (0..population.here.now.processes.len()).map(|at| matches(RowRef::Here(at))).collect();
         let gone: Vec<bool> =
-            (0..everybody.gone.now.processes.len()).map(|at| keeps(Listed::Gone(at))).collect();
-        let kept = |row: Listed| match row {
-            Listed::Here(at) => here[at],
-            Listed::Gone(at) => gone[at],
-            Listed::Thread(_) | Listed::Group(_) => true,
+            (0..population.gone.now.processes.len()).map(|at| matches(RowRef::Gone(at))).collect();
+        let matching = |row: RowRef| match row {
+            RowRef::Here(at) => here[at],
+            RowRef::Gone(at) => gone[at],
+            RowRef::Thread(_) | RowRef::Group(_) => true,
         };
-        let needed = |row: Listed| self.values.arrange.needs_all() || kept(row);
+        let needed = |row: RowRef| self.values.arrange.needs_all() || matching(row);
         let ordered = if follows {
-            everybody.ordered_after(&self.rows.ordered.rows, &needed, &self.values.order)
+            population.ordered_after(&self.rows.ordered.rows, &needed, &self.values.order)
         } else {
-            everybody.ordered_of(&needed, &self.values.order)
+            population.ordered_of(&needed, &self.values.order)
         };
         let place = |id: &RowId| held.and_then(|held| held.get(id)).copied().unwrap_or(usize::MAX);
         let how = Arranging {
@@ -142,13 +142,13 @@ impl State {
             held: held.is_some().then_some(&place),
             stays: self.selection.selected.as_ref(),
         };
-        let table = Table::new(&everybody, &ordered, &kept, &how);
+        let table = Table::new(&population, &ordered, &matching, &how);
         // In the overview only; elsewhere no column has a bar.
         let barred = if self.values.lane.is_none() { columns::BARRED } else { &[] };
         let largest = barred.iter().map(|alias| {
             let metric = listed(alias);
             let values =
-                table.lines.iter().filter_map(|line| table.value(&everybody, line, metric).value.number());
+                table.lines.iter().filter_map(|line| table.value(&population, line, metric).value.number());
             (*alias, values.fold(0.0, f64::max))
         });
         self.rows.largest = largest.collect();
@@ -218,8 +218,8 @@ impl State {
         self.add_up();
         let visible = self.rows.table.lines.get(self.selection.scroll..last).unwrap_or_default();
         // What several do together has no course: a row of one of them would be mistaken for it.
-        let course = |line: &Line| line.totals.map_or(line.listed, Listed::Group);
-        let visible: Vec<Listed> = visible.iter().map(course).collect();
+        let course = |line: &Line| line.totals.map_or(line.listed, RowRef::Group);
+        let visible: Vec<RowRef> = visible.iter().map(course).collect();
         let lens = columns::trend_metric(self.values.lane, self.values.order.first.metric);
         let mut trends = std::mem::take(&mut self.rows.trends);
         let cells = self.fitted_columns().trend.map_or(0, |(_, width)| usize::from(width));
@@ -232,20 +232,20 @@ impl State {
     fn add_up(&mut self) {
         let mut totals = std::mem::take(&mut self.rows.totals);
         let mut marks = std::mem::take(&mut self.rows.marked_totals);
-        if let Some(everybody) = self.everybody() {
+        if let Some(population) = self.population() {
             let columns = self.fitted_columns().list;
             let visible = self.rows.table.lines.iter().skip(self.selection.scroll).take(self.visible_rows());
             for line in visible {
                 let Some(group) = line.totals else { continue };
                 for Column { metric, .. } in &columns {
-                    let total = || self.rows.table.value(&everybody, line, metric);
+                    let total = || self.rows.table.value(&population, line, metric);
                     totals.entry((group, metric.alias)).or_insert_with(total);
                 }
             }
             if marks.keys != self.selection.marked || marks.ranked != self.rows.ranked {
-                let found = self.selection.marked.iter().filter_map(|key| everybody.here.find(*key));
-                let members: Vec<Listed> = found.map(Listed::Here).collect();
-                let of = |alias: &&'static str| (listed(alias), everybody.total(&members, listed(alias)));
+                let found = self.selection.marked.iter().filter_map(|key| population.here.find(*key));
+                let members: Vec<RowRef> = found.map(RowRef::Here).collect();
+                let of = |alias: &&'static str| (listed(alias), population.total(&members, listed(alias)));
                 let totals = MARKED.iter().map(of).collect();
                 marks =
                     MarkedTotals { keys: self.selection.marked.clone(), ranked: self.rows.ranked, totals };

@@ -4,10 +4,10 @@ use super::State;
 use super::effect::Effect;
 use crate::look::action::Action;
 use crate::machine::Target;
-use dozor_core::aside::is_gathered;
+use dozor_core::exited::is_gathered;
 use dozor_core::expr::Expression;
 use dozor_core::lane::Severity;
-use dozor_core::rank::{Listed, RowId, Whose};
+use dozor_core::rank::{RowId, RowRef, Whose};
 use dozor_core::reading::{ProcessKey, ProcessRow};
 use dozor_core::row::Row as _;
 use std::collections::BTreeSet;
@@ -16,6 +16,23 @@ use std::time::Duration;
 
 /// The order holds still so long after somebody moved the selection.
 const HOLD: Duration = Duration::from_secs(3);
+
+/// Ways to go in a list.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Move {
+    /// To the next.
+    Down,
+    /// To the one before.
+    Up,
+    /// A screenful down.
+    PageDown,
+    /// A screenful up.
+    PageUp,
+    /// To the first.
+    First,
+    /// To the last.
+    Last,
+}
 
 /// Where a search begins.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -29,16 +46,19 @@ pub enum Way {
 }
 
 impl State {
-    /// Moves among the rows.
-    pub fn go_in_rows(&mut self, action: Action) {
+    /// Moves among the parts where somebody works with them, else among the rows.
+    pub fn go(&mut self, to: Move) {
+        if self.lanes.parts.in_focus {
+            return self.move_in_parts(to);
+        }
         let page = self.layout().map_or(1, |layout| layout.rows.height as isize).max(2) - 1;
-        match action {
-            Action::Down => self.move_selection(1),
-            Action::Up => self.move_selection(-1),
-            Action::PageDown => self.move_selection(page),
-            Action::PageUp => self.move_selection(-page),
-            Action::First => self.select_row(0),
-            _ => self.select_row(self.rows.table.lines.len().saturating_sub(1)),
+        match to {
+            Move::Down => self.move_selection(1),
+            Move::Up => self.move_selection(-1),
+            Move::PageDown => self.move_selection(page),
+            Move::PageUp => self.move_selection(-page),
+            Move::First => self.select_row(0),
+            Move::Last => self.select_row(self.rows.table.lines.len().saturating_sub(1)),
         }
     }
 
@@ -67,7 +87,7 @@ impl State {
         let sample = self.moment.sample.as_ref();
         let ended = match &self.selection.selected {
             Some(RowId::Process(key)) => sample.is_some_and(|sample| sample.find(*key).is_none()),
-            _ => false,
+            Some(RowId::Thread(_) | RowId::Group(_) | RowId::IdleThreads(_)) | None => false,
         };
         if !ended && self.row_of_selected().is_none() {
             let is_there = |row: &usize| !self.processes_of_row(*row).is_empty();
@@ -118,7 +138,7 @@ impl State {
         let bound = find.bind(sample, &self.values.narrowing.me);
         let found = |row: &usize| {
             let line = self.line(*row);
-            let is_process = line.is_some_and(|line| !matches!(line.listed, Listed::Thread(_)));
+            let is_process = line.is_some_and(|line| !matches!(line.listed, RowRef::Thread(_)));
             is_process && self.view_of_row(*row).is_some_and(|view| bound.holds(&view) == Some(true))
         };
         (0..self.rows.table.lines.len()).filter(found).collect()
@@ -265,7 +285,7 @@ impl State {
 
     /// The marked processes, or else the selected one; where there is none that can be acted on, says so.
     pub fn targets_to_act_on(&mut self) -> Option<Vec<Target>> {
-        if let Some(reason) = self.session.tied {
+        if let Some(reason) = self.session.actions_refused {
             self.say(Severity::Notice, reason.to_owned());
             return None;
         }

@@ -14,7 +14,7 @@ const INTERVALS: [u64; 8] = [200, 500, 1_000, 2_000, 5_000, 10_000, 30_000, 60_0
 impl State {
     /// Says so where the pace is not ours.
     fn is_pace_foreign(&mut self) -> bool {
-        let foreign = matches!(self.time.mode, Mode::Replay { .. }) || self.session.tied.is_some();
+        let foreign = matches!(self.time.mode, Mode::Replay { .. }) || self.session.actions_refused.is_some();
         if foreign {
             let text = "the interval belongs to whoever records".to_owned();
             self.say(Severity::Notice, text);
@@ -93,8 +93,8 @@ impl State {
     }
 
     /// Nothing can be done to processes here, for this reason.
-    pub fn tie(&mut self, reason: &'static str) {
-        self.session.tied = Some(reason);
+    pub fn refuse_actions(&mut self, reason: &'static str) {
+        self.session.actions_refused = Some(reason);
     }
 
     /// The mouse holds something.

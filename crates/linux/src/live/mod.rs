@@ -15,7 +15,7 @@ use crate::{Roots, host};
 use dozor_core::known::Raw;
 use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::source::Source;
-use dozor_core::wanted::{Part, Wanted};
+use dozor_core::wanted::{Demand, Wanted};
 use ended::Ended;
 use network::Network;
 use processes::Processes;
@@ -78,7 +78,7 @@ impl Source for LiveSource {
             .map(|raw| raw.value().unwrap_or(0));
         let reclaims = std::mem::replace(&mut self.reclaimed, reclaimed) != reclaimed;
         let processes = self.processes.read(self.wanted, reclaims);
-        if self.wanted.has(Part::Filesystems) {
+        if self.wanted.has(Demand::Filesystems) {
             reading.filesystems = self.system.filesystems(&self.roots);
             let remotes = read_file(&self.roots.proc.join("self/mountstats")).unwrap_or_default();
             reading.remotes = mountstats::parse(&remotes);
@@ -90,10 +90,10 @@ impl Source for LiveSource {
         reading.processes = processes;
         // Notifications and sockets are this machine's, whatever tree of files is read.
         let is_here = self.roots.proc == Roots::default().proc;
-        if is_here && self.wanted.has(Part::Sockets) {
+        if is_here && self.wanted.has(Demand::Sockets) {
             self.network.complete(&self.roots.proc, &mut reading);
         }
-        if is_here && self.wanted.has(Part::Ended) {
+        if is_here && self.wanted.has(Demand::Ended) {
             reading.ended = self.ended.take(&reading.processes);
             for row in &mut reading.ended {
                 if let Some((received, sent)) = row.pid.value().and_then(|pid| self.network.of_gone(pid)) {
@@ -111,10 +111,10 @@ impl Source for LiveSource {
         if wanted != self.wanted {
             self.wanted = wanted;
             // Nobody reads the notifications any more; without a socket none pile up.
-            if !wanted.has(Part::Sockets) {
+            if !wanted.has(Demand::Sockets) {
                 self.network = Network::default();
             }
-            if !wanted.has(Part::Ended) {
+            if !wanted.has(Demand::Ended) {
                 self.ended = Ended::default();
             }
             self.processes.forget_idleness();

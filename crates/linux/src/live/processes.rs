@@ -21,7 +21,7 @@ use crate::users::Users;
 use dozor_core::known::Raw;
 use dozor_core::reading::{GroupRow, ProcessRow, ThreadRow};
 use dozor_core::text::{Text, clean, no_text};
-use dozor_core::wanted::{Part, Wanted};
+use dozor_core::wanted::{Demand, Wanted};
 use rustix::fs::{AtFlags, CWD, Mode, OFlags, RawDir, openat, readlinkat, statat};
 use rustix::io::Errno;
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
@@ -187,7 +187,7 @@ impl Processes {
         let turns = (MEMORY_SECONDS / seconds) as u64;
         self.memory_turns = if reclaims { 1 } else { turns.clamp(1, FULL_TURN) };
         (self.looks, self.thread_files, self.writers) = (LOOKS, THREAD_FILES, WRITERS);
-        if wanted.has(Part::Mounts) {
+        if wanted.has(Demand::Mounts) {
             self.places = Places::new(&read_file(&self.mountinfo).unwrap_or_default());
         }
         let earlier = std::mem::take(&mut self.pids);
@@ -215,7 +215,7 @@ impl Processes {
 
     /// Threads of these processes, where they are wanted.
     pub fn threads(&mut self, wanted: Wanted, processes: &[Arc<ProcessRow>]) -> Vec<ThreadRow> {
-        if !wanted.has(Part::Threads) {
+        if !wanted.has(Demand::Threads) {
             return vec![];
         }
         let mut rows = threads::read(&self.proc, processes, &mut self.buffer);
@@ -309,7 +309,7 @@ impl Processes {
         let mut switches = HashMap::new();
         if single {
             (row.switches_wait, row.switches_forced) = (status.switches_wait, status.switches_forced);
-        } else if wanted.has(Part::Switches) {
+        } else if wanted.has(Demand::Switches) {
             switches = self.switches_of_several(known.as_mut(), &mut row, buffer);
         }
         let uids = (status.uid, status.real_uid);
@@ -329,7 +329,7 @@ impl Processes {
             row.name = name.map(Text::from).or(kept).unwrap_or_else(no_text);
             self.texts(pid, kernel_thread, uids, &mut row, buffer);
             row.tty = pid_stat::terminal(tty);
-            if wanted.has(Part::ControlGroup) {
+            if wanted.has(Demand::ControlGroup) {
                 groups = self.control_group(pid, &mut row, buffer);
             }
         }
@@ -526,7 +526,7 @@ impl Processes {
 
     /// The control groups that limit something. Whether they do is looked at by turns.
     fn limits(&mut self, wanted: Wanted, rows: &mut [Arc<ProcessRow>]) {
-        if !wanted.has(Part::ControlGroup) || !self.turn.is_multiple_of(cgroups::TURN) {
+        if !wanted.has(Demand::ControlGroup) || !self.turn.is_multiple_of(cgroups::TURN) {
             return;
         }
         for row in rows {
@@ -541,7 +541,7 @@ impl Processes {
 
     /// What the control groups that limit something use.
     pub fn groups(&mut self, wanted: Wanted) -> Vec<GroupRow> {
-        if wanted.has(Part::ControlGroup) { self.groups.rows() } else { vec![] }
+        if wanted.has(Demand::ControlGroup) { self.groups.rows() } else { vec![] }
     }
 
     /// What costs a file or more for each process.
@@ -551,12 +551,12 @@ impl Processes {
             Err(Errno::ACCESS | Errno::PERM) => Raw::DENIED,
             Err(_) => Raw::ABSENT,
         };
-        if wanted.has(Part::OomScore) {
+        if wanted.has(Demand::OomScore) {
             row.oom_score = told_apart(
                 read_pid(&self.proc, pid, "oom_score", buffer).map(|text| number(text.trim_ascii()).into()),
             );
         }
-        if wanted.has(Part::Files) {
+        if wanted.has(Demand::Files) {
             row.files = told_apart(count_files(&self.proc, pid));
             // A process may change its limit; the nearer it is to it, the more that matters.
             let near =
@@ -566,18 +566,18 @@ impl Processes {
                 row.files_limit = told_apart(text.map(Raw::from));
             }
         }
-        if wanted.has(Part::Proportional) {
+        if wanted.has(Demand::Proportional) {
             row.pss_bytes =
                 told_apart(read_pid(&self.proc, pid, "smaps_rollup", buffer).map(pid_smaps::parse));
         }
-        if wanted.has(Part::WaitChannel) {
+        if wanted.has(Demand::WaitChannel) {
             let text = read_pid(&self.proc, pid, "wchan", buffer).unwrap_or_default();
             row.wait_on = if text.is_empty() || text == b"0" { no_text() } else { clean(text).into() };
         }
-        if wanted.has(Part::Mounts) {
+        if wanted.has(Demand::Mounts) {
             row.mounts = mounts(&self.proc, pid, &self.places);
         }
-        if wanted.has(Part::Gpu) {
+        if wanted.has(Demand::Gpu) {
             (row.gpu_ns, row.gpu_memory_bytes) = graphics(&self.proc, pid, buffer);
         }
     }

@@ -1,16 +1,16 @@
 //! The machine and its parts.
 
+use crate::Roots;
+use crate::clock::{self, Clocks};
 use crate::proc::{self, diskstats, interrupts, mountinfo, pressure, read_file, snmp, wireless};
 use crate::sys::blocks::Blocks;
 use crate::sys::cores::Cores;
 use crate::sys::filesystems::Filesystems;
 use crate::sys::sensors::Sensors;
 use crate::sys::{gpus, links, power, sessions};
-use crate::Roots;
-use crate::clock::{self, Clocks};
 use dozor_core::known::Raw;
 use dozor_core::reading::{DiskRow, FilesystemRow, InterfaceRow, Reading, SystemRow};
-use dozor_core::wanted::{Part, Wanted};
+use dozor_core::wanted::{Demand, Wanted};
 use std::path::Path;
 
 /// What is kept of the machine between readings.
@@ -52,7 +52,7 @@ impl System {
             gpus: gpus::read(&roots.sys),
             ..Reading::default()
         };
-        if wanted.has(Part::Interrupts) {
+        if wanted.has(Demand::Interrupts) {
             reading.interrupts = interrupts::parse(&file("interrupts"));
             reading.softirqs = interrupts::parse_softirqs(&file("softirqs"));
         }

@@ -2,13 +2,13 @@
 
 use super::helper::{Helper, agrees, cpu_seconds, wait_for_go};
 use super::{CORE, wanting};
-use dozor_core::aside::aside;
 use dozor_core::catalogue::{Instances, find, process_metric};
+use dozor_core::exited::exited;
 use dozor_core::reading::Reading;
 use dozor_core::row::Row as _;
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
-use dozor_core::wanted::Part;
+use dozor_core::wanted::Demand;
 use dozor_linux::LiveSource;
 use std::io::{BufRead as _, BufReader, Write as _};
 use std::process::{Child, Command, Stdio};
@@ -102,10 +102,10 @@ fn of(sample: &Sample, pid: i64, alias: &str) -> Option<f64> {
 
 /// The same over all that ended and descend from a process.
 fn of_ended(sample: &Sample, alias: &str, is_meant: impl Fn(&str) -> bool) -> f64 {
-    let aside = aside(sample);
+    let gone = exited(sample);
     let metric = process_metric(alias).expect("a metric");
-    let values = (0..aside.now.processes.len()).filter(|at| is_meant(&aside.now.processes[*at].name));
-    let sum: f64 = values.filter_map(|at| metric.of(&aside.process(at)).number()).sum();
+    let values = (0..gone.now.processes.len()).filter(|at| is_meant(&gone.now.processes[*at].name));
+    let sum: f64 = values.filter_map(|at| metric.of(&gone.process(at)).number()).sum();
     sum * sample.seconds().unwrap_or(0.0)
 }
 
@@ -122,7 +122,7 @@ fn what_grandchildren_wrote_is_not_the_shells() {
         )
     };
     let mut shell = Shell::new(&format!("{}; {}", write(32), write(16)));
-    let mut source = wanting(&[Part::Ended]);
+    let mut source = wanting(&[Demand::Ended]);
     let before = source.read();
     let truth = f64::from(48 << 20);
     shell.run();
@@ -150,7 +150,7 @@ fn a_process_that_is_gone_has_the_cpu_time_of_all_its_threads() {
     let _core = CORE.lock();
     let mut child = Helper::start("pool that ends");
     child.says();
-    let mut source = wanting(&[Part::Ended]);
+    let mut source = wanting(&[Demand::Ended]);
     let before = source.read();
     let name = before.processes.iter().find(|row| row.pid.value() == Some(child.pid())).expect("a row");
     let name = name.name.to_string();
@@ -172,7 +172,7 @@ fn a_process_that_is_gone_has_the_cpu_time_of_all_its_threads() {
 #[test]
 fn the_end_of_a_child_that_nobody_waits_for_moves_no_old_cpu_time_into_the_sample() {
     let _core = CORE.lock();
-    for parts in [&[Part::Ended][..], &[]] {
+    for parts in [&[Demand::Ended][..], &[]] {
         let mut parent = Helper::start("not waited for");
         parent.says();
         let child: i64 = parent.says().parse().expect("a number");

@@ -4,7 +4,7 @@ use super::helper::agrees;
 use super::{find, wanting};
 use dozor_core::reading::GroupRow;
 use dozor_core::source::Source as _;
-use dozor_core::wanted::Part;
+use dozor_core::wanted::Demand;
 use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command};
@@ -84,7 +84,7 @@ fn who_is_held_back_by_its_control_group_is_known() {
     }
     let pid = group.run("while :; do :; done");
     std::thread::sleep(Duration::from_millis(300));
-    let mut source = wanting(&[Part::ControlGroup]);
+    let mut source = wanting(&[Demand::ControlGroup]);
     let name = name_of("cpu");
     let first = row_of(&source.read().groups, &name);
     let begin = group.number("cpu.stat", "nr_throttled ");
@@ -108,7 +108,7 @@ fn the_tasks_of_a_control_group_are_counted_against_its_limit() {
     }
     group.run("for i in 1 2 3 4 5; do sleep 60 & done; wait");
     std::thread::sleep(Duration::from_millis(400));
-    let mut source = wanting(&[Part::ControlGroup]);
+    let mut source = wanting(&[Demand::ControlGroup]);
     let row = row_of(&source.read().groups, &name_of("pids"));
     let truth = group.number("pids.current", "");
     agrees("tasks of a control group", truth, row.tasks.value().expect("known") as f64, 0.0);
@@ -118,7 +118,7 @@ fn the_tasks_of_a_control_group_are_counted_against_its_limit() {
 /// Open files of this process against its own limit.
 #[test]
 fn open_files_stand_beside_their_limit() {
-    let reading = wanting(&[Part::Files]).read();
+    let reading = wanting(&[Demand::Files]).read();
     let row = find(&reading, i64::from(std::process::id()));
     let limit = rustix::process::getrlimit(rustix::process::Resource::Nofile).current.expect("a limit");
     agrees("files_limit of this process", limit as f64, row.files_limit.value().expect("known") as f64, 0.0);

@@ -15,7 +15,7 @@ use dozor_core::reading::{EndedRow, ProcessKey, ProcessRow, Reading};
 use dozor_core::row::Row as _;
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
-use dozor_core::wanted::{Part, Wanted};
+use dozor_core::wanted::{Demand, Wanted};
 use dozor_linux::act::{self, Ending, SignalError};
 use dozor_linux::{LiveSource, Roots};
 use helper::{
@@ -309,7 +309,7 @@ fn who_has_files_on_a_file_system_is_known_without_touching_it() {
         eprintln!("{place} is no mount here: nothing to compare with");
         return;
     }
-    let mut source = wanting(&[Part::Mounts, Part::Filesystems]);
+    let mut source = wanting(&[Demand::Mounts, Demand::Filesystems]);
     let of = |reading: &Reading, pid: i64| find(reading, pid).mounts.to_string();
     let words = |text: &str| text.split(' ').map(str::to_owned).collect::<Vec<_>>();
     let mut child = Command::new("sleep").arg("60").current_dir(place).spawn().expect("a child");
@@ -323,7 +323,7 @@ fn who_has_files_on_a_file_system_is_known_without_touching_it() {
     drop(file);
     child.kill().and_then(|()| child.wait().map(drop)).expect("its end");
     // Nobody asks any more: it is not collected.
-    source.want([Part::Filesystems].into_iter().collect());
+    source.want([Demand::Filesystems].into_iter().collect());
     assert_eq!(of(&source.read(), own), "");
 }
 
@@ -366,7 +366,7 @@ fn what_is_not_permitted_is_told_apart() {
     assert_eq!(child.says(), "Some(NotPermitted) denied \"root\" true");
 }
 
-fn wanting(parts: &[Part]) -> LiveSource {
+fn wanting(parts: &[Demand]) -> LiveSource {
     let mut source = source();
     source.want(parts.iter().copied().collect());
     source
@@ -381,7 +381,7 @@ fn tcp_bytes_of_both_ends_are_exact_even_when_the_connection_closes_between_read
     let mut child = Helper::start("receive");
     child.says();
     let address = child.says();
-    let mut source = wanting(&[Part::Sockets]);
+    let mut source = wanting(&[Demand::Sockets]);
     let (own, other) = (i64::from(std::process::id()), child.pid());
     let count = |reading: &Reading| {
         let row = |pid| find(reading, pid);
@@ -413,7 +413,7 @@ fn traffic_in_datagrams_is_unknown_and_with_other_traffic_the_least_that_it_may_
     let mut talks = Helper::start("datagrams");
     let still = Helper::start("write");
     assert_eq!(talks.says(), "ready");
-    let mut source = wanting(&[Part::Sockets]);
+    let mut source = wanting(&[Demand::Sockets]);
     let mut before = Arc::new(source.read());
     let pids = [talks.pid(), still.pid()];
     let mut values = |source: &mut LiveSource| {
@@ -443,7 +443,7 @@ fn short_lived_processes_are_named_and_their_cpu_time_is_at_the_parent() {
     let _core = CORE.lock();
     let mut child = Helper::start("start");
     child.says();
-    let mut source = wanting(&[Part::Ended]);
+    let mut source = wanting(&[Demand::Ended]);
     let before = Arc::new(source.read());
     let permitted = before.system.notifications_lost.value().is_some();
     child.go();
@@ -581,7 +581,7 @@ fn a_control_groups_account_agrees_with_the_sum_of_its_processes() {
     let scripts = ["while :; do :; done", "while :; do sleep 0.02; done", write.as_str(), "read line"];
     let mut children: Vec<Child> = scripts.iter().map(|script| group.run(script)).collect();
     std::thread::sleep(Duration::from_millis(500));
-    let mut source = wanting(&[Part::Ended]);
+    let mut source = wanting(&[Demand::Ended]);
     let before = Arc::new(source.read());
     let (cpu_before, written_before) = (group.cpu_seconds(), group.written());
     children[2].stdin.as_mut().expect("its input").write_all(b"go\n").expect("it listens");
@@ -690,7 +690,7 @@ fn a_thread_has_the_cpu_time_that_it_measured_itself_and_only_where_threads_are_
     // It may still be on its way to sleep.
     std::thread::sleep(Duration::from_millis(30));
     assert!(wanting(&[]).read().threads.is_empty());
-    let reading = wanting(&[Part::Threads]).read();
+    let reading = wanting(&[Demand::Threads]).read();
     let own = i64::from(std::process::id());
     let row = reading.threads.iter().find(|row| &*row.name == "dozor-spin" && row.pid.value() == Some(own));
     let row = row.expect("the thread");

@@ -6,7 +6,7 @@ use dozor_core::expr::Expression;
 use dozor_core::reading::{ProcessRow, Reading};
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
-use dozor_core::wanted::Part;
+use dozor_core::wanted::Demand;
 use dozor_linux::LiveSource;
 use std::io::{Read as _, Write as _};
 use std::net::{Shutdown, TcpListener, TcpStream, UdpSocket};
@@ -205,7 +205,7 @@ fn a_server_of_short_connections_has_its_bytes() {
     command.env("DOZOR_TEST_ADDRESS", address);
     let mut reader = Helper::spawn(command, "fetch");
     reader.says();
-    let mut source = wanting(&[Part::Sockets]);
+    let mut source = wanting(&[Demand::Sockets]);
     source.read();
     let pids = [server.pid(), reader.pid()];
     reader.go();
@@ -235,7 +235,7 @@ fn a_socket_that_is_closed_but_held_counts_once() {
     let mut child = Helper::start("close and hold");
     child.says();
     child.says();
-    let mut source = wanting(&[Part::Sockets]);
+    let mut source = wanting(&[Demand::Sockets]);
     let before = source.read();
     let pid = child.pid();
     let nobodys_before = nobodys(&before);
@@ -270,7 +270,7 @@ fn a_connection_that_is_handed_on_belongs_to_who_holds_it() {
     let mut child = Helper::start("hand on");
     child.says();
     let grandchild: i64 = child.says().parse().expect("a number");
-    let mut source = wanting(&[Part::Sockets]);
+    let mut source = wanting(&[Demand::Sockets]);
     let pid = child.pid();
     let first = source.read();
     let shared = first.connections.iter().filter(|row| row.pid.value() == Some(grandchild));
@@ -301,7 +301,7 @@ fn traffic_within_another_network_namespace_is_exact_or_unknown() {
     child.says();
     let pid: i64 = child.says().parse().expect("a number");
     assert_eq!(child.says(), "there", "root may make a network namespace");
-    let mut source = wanting(&[Part::Sockets]);
+    let mut source = wanting(&[Demand::Sockets]);
     let before = source.read();
     child.go();
     let truth: f64 = child.says().parse().expect("bytes");
@@ -321,7 +321,7 @@ fn who_loses_datagrams_is_known() {
     let mut child = Helper::start("lose datagrams");
     child.says();
     let port: u16 = child.says().parse().expect("a port");
-    let mut source = wanting(&[Part::Sockets]);
+    let mut source = wanting(&[Demand::Sockets]);
     let before = source.read();
     child.go();
     child.says();
@@ -345,7 +345,7 @@ fn who_listens_is_listed_with_those_who_wait_and_found_by_the_port() {
     let mut child = Helper::start("let wait");
     child.says();
     let port: i64 = child.says().parse().expect("a port");
-    let mut source = wanting(&[Part::Sockets]);
+    let mut source = wanting(&[Demand::Sockets]);
     source.read();
     let reading = source.read();
     let row = reading.listeners.iter().find(|row| row.port.value() == Some(port)).expect("its socket");

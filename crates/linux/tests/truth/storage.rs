@@ -2,14 +2,14 @@
 
 use super::helper::{Helper, agrees, wait_for_go};
 use super::{CORE, wanting};
-use dozor_core::aside::aside;
 use dozor_core::catalogue::{find, process_metric};
+use dozor_core::exited::exited;
 use dozor_core::lane::sentences;
-use dozor_core::rank::Everybody;
+use dozor_core::rank::Population;
 use dozor_core::reading::Reading;
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
-use dozor_core::wanted::Part;
+use dozor_core::wanted::Demand;
 use std::io::{Seek as _, SeekFrom, Write as _};
 use std::os::unix::fs::{FileExt as _, OpenOptionsExt as _};
 use std::sync::Arc;
@@ -135,9 +135,9 @@ fn who_rewrites_the_same_pages_wrote_what_it_handed_over() {
     // Where folios are large, both differ much and a sentence says so.
     let (dirtied, written) = (of(&loop_, pid, "dirtied"), of(&loop_, pid, "write"));
     let seconds = loop_.seconds().expect("an interval");
-    let gone = aside(&loop_);
-    let everybody = Everybody::new(&loop_, &gone);
-    let said = sentences(&everybody).into_iter().any(|(.., text)| text.contains("rewrites the same pages"));
+    let gone = exited(&loop_);
+    let population = Population::new(&loop_, &gone);
+    let said = sentences(&population).into_iter().any(|(.., text)| text.contains("rewrites the same pages"));
     assert_eq!(said, dirtied >= 8.0 * written && dirtied / seconds >= 64e6, "{dirtied} {written}");
 }
 
@@ -266,7 +266,7 @@ fn context_switches_are_those_of_all_threads_or_unknown() {
     let mut child = Helper::start("wait often");
     child.says();
     child.says();
-    let mut source = wanting(&[Part::Switches]);
+    let mut source = wanting(&[Demand::Switches]);
     let before = source.read();
     child.go();
     let truth: f64 = child.says().parse().expect("a number");

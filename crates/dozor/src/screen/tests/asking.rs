@@ -11,7 +11,7 @@ use crate::state::effect::Effect;
 use dozor_core::lane::Lane;
 use dozor_core::rank::{Arrange, RowId};
 use dozor_core::row::Row as _;
-use dozor_core::wanted::Part;
+use dozor_core::wanted::Demand;
 use insta::assert_snapshot;
 use ratatui::crossterm::event::{MouseButton, MouseEventKind};
 use std::sync::Arc;
@@ -88,7 +88,7 @@ fn of_whom_it_is_not_known_is_said() {
     narrow(&mut desk, "oom_score > 10");
     assert_eq!(desk.state.rows().processes_shown, 0);
     assert!(desk.screen().contains("unknown"), "{}", desk.screen());
-    assert!(desk.state.wanted().has(Part::OomScore), "what an expression needs is collected");
+    assert!(desk.state.wanted().has(Demand::OomScore), "what an expression needs is collected");
 }
 
 #[test]
@@ -144,9 +144,9 @@ fn the_family_tree_keeps_ancestors_folds_and_orders_inside() {
     desk.press("home left");
     assert_eq!(desk.state.rows().table.lines.len(), 1, "folded away");
     let rss = |desk: &Desk| {
-        let everybody = desk.state.everybody().expect("a sample");
+        let population = desk.state.population().expect("a sample");
         let line = desk.state.line(0).expect("a row");
-        desk.state.rows().table.value(&everybody, &line, dozor_core::catalogue::listed("rss")).value.number()
+        desk.state.rows().table.value(&population, &line, dozor_core::catalogue::listed("rss")).value.number()
     };
     let folded = rss(&desk).expect("a total");
     desk.press("right");
@@ -203,16 +203,16 @@ fn groups_have_totals_open_and_can_be_acted_on_as_one() {
         let all = names(&desk, 400);
         assert!(all.iter().any(|name| name.starts_with(&format!("{group}×"))), "{arrange}: {all:?}");
     }
-    assert!(desk.state.wanted().has(Part::ControlGroup));
+    assert!(desk.state.wanted().has(Demand::ControlGroup));
 }
 
 #[test]
 fn threads_stand_below_their_processes_only_while_they_are_asked_for() {
     let mut desk = Desk::at(50, (150, 48));
     narrow(&mut desk, "catalogd");
-    assert!(!desk.state.wanted().has(Part::Threads));
+    assert!(!desk.state.wanted().has(Demand::Threads));
     desk.press("t");
-    assert!(desk.state.wanted().has(Part::Threads));
+    assert!(desk.state.wanted().has(Demand::Threads));
     desk.machine.want(desk.state.wanted());
     desk.run(2);
     let rows = names(&desk, 99);
@@ -236,7 +236,7 @@ fn threads_stand_below_their_processes_only_while_they_are_asked_for() {
     desk.press("home left");
     assert_eq!(desk.state.rows().table.lines.len(), 1, "folded");
     desk.press("t");
-    assert!(!desk.state.wanted().has(Part::Threads));
+    assert!(!desk.state.wanted().has(Demand::Threads));
 }
 
 #[test]
@@ -311,9 +311,9 @@ fn columns_are_chosen_moved_and_shown_in_other_units() {
     desk.press("3 c");
     desk.types("pss");
     assert!(desk.screen().contains("costs") && desk.screen().contains("walk over the memory"));
-    assert!(!desk.state.wanted().has(Part::Proportional));
+    assert!(!desk.state.wanted().has(Demand::Proportional));
     desk.press("enter");
-    assert!(desk.state.wanted().has(Part::Proportional), "collected while it is shown");
+    assert!(desk.state.wanted().has(Demand::Proportional), "collected while it is shown");
     desk.press("enter backspace backspace backspace");
     desk.types("write");
     desk.press("home tab tab right shift-up");

@@ -177,7 +177,7 @@ fn what_cannot_be_seen_is_not_acted_on() {
 #[test]
 fn nothing_can_be_done_to_the_processes_of_a_recording() {
     let mut desk = Desk::at(50, (120, 40));
-    desk.state.session_mut().tied = Some("this is a recording");
+    desk.state.session_mut().actions_refused = Some("this is a recording");
     assert_eq!(desk.press("home x"), []);
     assert!(desk.opened().is_empty() && desk.screen().contains("this is a recording"));
     assert_eq!(desk.press("+"), []);

@@ -11,7 +11,7 @@ use dozor_core::reading::HostFacts;
 use dozor_core::recording::{Mark, MarkKind, Writer};
 use dozor_core::row::Row as _;
 use dozor_core::timeline::Timeline;
-use dozor_core::wanted::Part;
+use dozor_core::wanted::Demand;
 use ratatui::crossterm::event::{MouseButton, MouseEventKind};
 use std::sync::Arc;
 use std::time::Duration;
@@ -108,14 +108,17 @@ fn a_sign_of_shortage_orders_by_what_it_is_about_unless_somebody_chose_an_order(
 fn what_must_be_collected_follows_what_is_looked_at() {
     let mut desk = Desk::at(20, (160, 48));
     let has = |desk: &Desk, part| desk.state.wanted().has(part);
-    assert!(has(&desk, Part::Ended) && has(&desk, Part::Filesystems) && has(&desk, Part::Sockets));
-    assert!(!has(&desk, Part::Interrupts) && !has(&desk, Part::Mounts));
+    assert!(has(&desk, Demand::Ended) && has(&desk, Demand::Filesystems) && has(&desk, Demand::Sockets));
+    assert!(!has(&desk, Demand::Interrupts) && !has(&desk, Demand::Mounts));
     desk.press("1");
-    assert!(has(&desk, Part::Interrupts) && !has(&desk, Part::Sockets));
+    assert!(has(&desk, Demand::Interrupts) && !has(&desk, Demand::Sockets));
     desk.press("3 p p down");
-    assert!(has(&desk, Part::Mounts), "who has files on a mount is asked only while somebody wants to know");
+    assert!(
+        has(&desk, Demand::Mounts),
+        "who has files on a mount is asked only while somebody wants to know"
+    );
     desk.press("esc");
-    assert!(!has(&desk, Part::Mounts));
+    assert!(!has(&desk, Demand::Mounts));
 }
 
 #[test]

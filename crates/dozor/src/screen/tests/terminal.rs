@@ -2,7 +2,7 @@
 
 use super::{Desk, Written, idle_reading};
 use crate::look::theme::{Depth, Theme};
-use crate::run::frugal::Frugal;
+use crate::run::compact::Compact;
 use dozor_core::reading::HostFacts;
 use dozor_core::timeline::Timeline;
 use ratatui::{Terminal, TerminalOptions, Viewport};
@@ -16,7 +16,7 @@ fn bytes_of_frames(desk: &mut Desk, frames: usize, step: impl Fn(&mut Desk)) -> 
     let out = Written::default();
     let viewport = Viewport::Fixed(ratatui::layout::Rect::new(0, 0, width, height));
     let mut terminal =
-        Terminal::with_options(Frugal::new(out.clone()), TerminalOptions { viewport }).expect("a screen");
+        Terminal::with_options(Compact::new(out.clone()), TerminalOptions { viewport }).expect("a screen");
     let mut parser = vt100::Parser::new(height, width, 0);
     let mut bytes = vec![];
     for _ in 0..frames {

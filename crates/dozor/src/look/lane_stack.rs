@@ -4,23 +4,23 @@ use dozor_core::lane::Lane;
 
 /// The stack of lanes.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Arrangement {
+pub struct LaneStack {
     order: Vec<Lane>,
     folded: Vec<Lane>,
     hidden: Vec<Lane>,
 }
 
-impl Default for Arrangement {
-    fn default() -> Arrangement {
-        Arrangement { order: Lane::ALL.to_vec(), folded: vec![], hidden: vec![] }
+impl Default for LaneStack {
+    fn default() -> LaneStack {
+        LaneStack { order: Lane::ALL.to_vec(), folded: vec![], hidden: vec![] }
     }
 }
 
-impl Arrangement {
+impl LaneStack {
     /// These lanes from top to bottom, the others hidden, some folded. Without any all are shown.
-    pub fn of(shown: &[Lane], folded: &[Lane]) -> Arrangement {
+    pub fn of(shown: &[Lane], folded: &[Lane]) -> LaneStack {
         if shown.is_empty() {
-            return Arrangement { folded: folded.to_vec(), ..Arrangement::default() };
+            return LaneStack { folded: folded.to_vec(), ..LaneStack::default() };
         }
         let mut order: Vec<Lane> = vec![];
         for lane in shown.iter().copied().chain(Lane::ALL) {
@@ -29,7 +29,7 @@ impl Arrangement {
             }
         }
         let hidden = Lane::ALL.into_iter().filter(|lane| !shown.contains(lane)).collect();
-        Arrangement { order, folded: folded.to_vec(), hidden }
+        LaneStack { order, folded: folded.to_vec(), hidden }
     }
 
     /// Lanes from top to bottom. The chosen one is there even if it is hidden otherwise.
@@ -71,7 +71,7 @@ impl Arrangement {
 
     /// Shows all lanes in their first order, none folded.
     pub fn restore(&mut self) {
-        *self = Arrangement::default();
+        *self = LaneStack::default();
     }
 
     /// Moves a lane one place up or down among the shown ones.
@@ -101,7 +101,7 @@ mod tests {
 
     #[test]
     fn lanes_fold_hide_and_move_and_come_back() {
-        let mut lanes = Arrangement::default();
+        let mut lanes = LaneStack::default();
         lanes.shift(Lane::Disk, false);
         lanes.shift(Lane::Cpu, false);
         assert_eq!(lanes.shown(None), [Lane::Cpu, Lane::Disk, Lane::Memory, Lane::Network, Lane::Heat]);
@@ -120,6 +120,6 @@ mod tests {
         }
         assert!(!lanes.hide(Lane::Heat), "the last one stays");
         lanes.restore();
-        assert_eq!(lanes, Arrangement::default());
+        assert_eq!(lanes, LaneStack::default());
     }
 }

@@ -21,7 +21,7 @@ const ZOMBIE: Raw = Raw::new(b'Z' as i64);
 const WORTH_A_ROW: f64 = 5.0;
 
 /// The sample of those who are gone. Their counters are exact where the kernel reported their end, else unknown.
-pub fn aside(sample: &Sample) -> Sample {
+pub fn exited(sample: &Sample) -> Sample {
     // The machine's counters bound what processes can have done.
     let of = |reading: &Reading| Reading {
         system: reading.system.clone(),

@@ -29,7 +29,7 @@ struct Pen {
 const PLAIN: Pen = Pen { fg: Color::Reset, bg: Color::Reset, modifier: Modifier::empty() };
 
 /// Writes frames to a terminal.
-pub struct Frugal<W: Write> {
+pub struct Compact<W: Write> {
     inner: CrosstermBackend<W>,
     /// Not known at first, and after something else has written.
     pen: Option<Pen>,
@@ -37,10 +37,10 @@ pub struct Frugal<W: Write> {
     at: Option<Position>,
 }
 
-impl<W: Write> Frugal<W> {
+impl<W: Write> Compact<W> {
     /// Writes to this.
-    pub fn new(writer: W) -> Frugal<W> {
-        Frugal { inner: CrosstermBackend::new(writer), pen: None, at: None }
+    pub fn new(writer: W) -> Compact<W> {
+        Compact { inner: CrosstermBackend::new(writer), pen: None, at: None }
     }
 
     /// Somebody else may have written: nothing is known of the terminal.
@@ -129,7 +129,7 @@ fn colour(colour: Color, base: u8) -> String {
     code.to_string()
 }
 
-impl<W: Write> Backend for Frugal<W> {
+impl<W: Write> Backend for Compact<W> {
     type Error = io::Error;
 
     fn draw<'a, I>(&mut self, content: I) -> io::Result<()>
@@ -195,7 +195,7 @@ impl<W: Write> Backend for Frugal<W> {
     }
 }
 
-impl<W: Write> Write for Frugal<W> {
+impl<W: Write> Write for Compact<W> {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         self.inner.write(bytes)
     }
@@ -268,7 +268,7 @@ mod tests {
         #[test]
         fn a_terminal_shows_every_frame_as_it_was_drawn(frames in proptest::collection::vec(any_screen(), 1..5)) {
             let out = Written::default();
-            let mut backend = Frugal::new(out.clone());
+            let mut backend = Compact::new(out.clone());
             let mut parser = vt100::Parser::new(SIZE.1, SIZE.0, 0);
             let mut before = Buffer::empty(Rect::new(0, 0, SIZE.0, SIZE.1));
             for frame in frames {
@@ -305,7 +305,7 @@ mod tests {
     #[test]
     fn nothing_new_takes_no_bytes_and_what_follows_needs_no_move() {
         let out = Written::default();
-        let mut backend = Frugal::new(out.clone());
+        let mut backend = Compact::new(out.clone());
         let empty = Buffer::empty(Rect::new(0, 0, SIZE.0, SIZE.1));
         let mut frame = empty.clone();
         frame.set_string(3, 1, "ab", Style::new().fg(Color::Indexed(7)));
