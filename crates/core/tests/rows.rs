@@ -132,7 +132,7 @@ fn threads_are_rows_with_the_users_and_cores_of_their_processes() {
     let lines = |folds: &Folds| {
         let how = Arranging { order: &order, arrange: Arrange::Flat, folds, held: None, stays: None };
         let table = Table::new(&population, &population.ordered(&order), &|_| true, &how);
-        table.lines.iter().map(|line| (line.listed, line.depth)).collect::<Vec<_>>()
+        table.lines.iter().filter_map(|line| Some((line.row?, line.depth))).collect::<Vec<_>>()
     };
     let all = lines(&folds);
     assert_eq!(
@@ -163,9 +163,9 @@ fn threads_that_did_nothing_are_one_row_below_those_that_work() {
     let rows = |folds: &Folds, stays: Option<&RowId>| -> Vec<String> {
         let how = Arranging { order: &order, arrange: Arrange::Flat, folds, held: None, stays };
         let table = Table::new(&population, &population.ordered(&order), &|_| true, &how);
-        let name = |line: &Line| match line.listed {
-            RowRef::Group(at) => format!("{} ×{}", table.groups[at].label, table.members(line).len()),
-            other => population.view(other).now.pid.value().unwrap_or(0).to_string(),
+        let name = |line: &Line| match (line.row, line.totals) {
+            (None, Some(at)) => format!("{} ×{}", table.groups[at].label, table.members(line).len()),
+            (row, _) => population.view(row.expect("somebody")).now.pid.value().unwrap_or(0).to_string(),
         };
         table
             .lines

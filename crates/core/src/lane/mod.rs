@@ -1,11 +1,13 @@
 //! The five lanes: what each resource says in one number, in two facts and in one severity.
 
 mod facts;
+mod per_lane;
 mod point;
 mod sentences;
 mod severity;
 
 pub use facts::run_queue;
+pub use per_lane::PerLane;
 pub use point::Point;
 pub(crate) use sentences::stayed;
 pub use sentences::{MainUser, main_user, sentences};

@@ -2,10 +2,10 @@
 
 use super::totals::{Total, join};
 use super::{Order, Ordered, Population, RowRef, Values, is_active};
-use crate::catalogue::{Combine, Metric, listed};
+use crate::catalogue::{Combine, Metric, Value, listed};
 use crate::reading::{ProcessKey, ProcessRow};
 use crate::row::Row as _;
-use crate::text::Text;
+use crate::text::{Text, no_text};
 use crate::wanted::{Demand, Wanted};
 use std::collections::{HashMap, HashSet};
 
@@ -155,8 +155,8 @@ pub struct Arranging<'a> {
 /// A row of the table.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Line {
-    /// Who stands in it.
-    pub listed: RowRef,
+    /// Who stands in it; nobody where it is a group alone, which [`Line::totals`] names.
+    pub row: Option<RowRef>,
     /// Steps below the first level.
     pub depth: u16,
     /// Whether what is below it is shown; none where nothing is.
@@ -172,8 +172,8 @@ pub struct Line {
 }
 
 impl Line {
-    fn plain(listed: RowRef) -> Line {
-        Line { listed, depth: 0, open: None, context: false, last: false, branches: 0, totals: None }
+    fn plain(row: RowRef) -> Line {
+        Line { row: Some(row), depth: 0, open: None, context: false, last: false, branches: 0, totals: None }
     }
 }
 
@@ -205,9 +205,8 @@ pub struct Table {
 }
 
 impl Table {
-    /// Arranges processes. `ordered` holds those that are kept in order, or all of them where the arrangement needs all;
-    /// `kept` says who is shown. Threads are put below
-    /// their processes where `everybody` has them.
+    /// Arranges processes. `ordered` holds those that match in order, or all of them where the arrangement needs all;
+    /// `matching` says who is shown. Threads are put below their processes where the population has them.
     pub fn new(
         population: &Population<'_>,
         ordered: &Ordered,
@@ -235,23 +234,25 @@ impl Table {
 
     /// What a line is.
     pub fn id(&self, population: &Population<'_>, line: &Line) -> RowId {
-        match line.listed {
-            RowRef::Group(at) => self.groups[at].id(),
-            listed => id(population, listed),
+        match (line.row, line.totals) {
+            (Some(row), _) => id(population, row),
+            (None, Some(at)) => self.groups[at].id(),
+            (None, None) => RowId::Group(no_text()),
         }
     }
 
     /// A value of a line: of its process, or of all that it stands for.
     pub fn value(&self, population: &Population<'_>, line: &Line, metric: &Metric) -> Total {
-        match line.totals {
-            Some(at) => population.total(&self.groups[at].members, metric),
-            None => Total::of(metric, &population.view(line.listed)),
+        match (line.totals, line.row) {
+            (Some(at), _) => population.total(&self.groups[at].members, metric),
+            (None, Some(row)) => Total::of(metric, &population.view(row)),
+            (None, None) => Total { value: Value::Absent, partial: false },
         }
     }
 
     /// Processes that a line stands for.
     pub fn members<'a>(&'a self, line: &'a Line) -> &'a [RowRef] {
-        line.totals.map_or(std::slice::from_ref(&line.listed), |at| &self.groups[at].members)
+        line.totals.map_or(line.row.as_slice(), |at| &self.groups[at].members)
     }
 
     fn put_groups(
@@ -303,8 +304,12 @@ impl Table {
                 continue;
             }
             let open = folds.is_open(&self.groups[at].id());
-            let listed = RowRef::Group(at);
-            self.lines.push(Line { open: Some(open), totals: Some(at), ..Line::plain(listed) });
+            self.lines.push(Line {
+                row: None,
+                open: Some(open),
+                totals: Some(at),
+                ..Line::plain(members[0])
+            });
             if open {
                 let last = members.len() - 1;
                 let below = members.iter().enumerate().map(|(place, member)| Line {
@@ -333,17 +338,18 @@ impl Table {
         }
         let mut lines = Vec::with_capacity(self.lines.len());
         for mut line in std::mem::take(&mut self.lines) {
-            let own = match line.listed {
-                RowRef::Here(at) => population.here.now.processes[at].pid.value(),
-                _ => None,
-            };
-            let Some(threads) = own.and_then(|pid| of_process.get_mut(&pid)).filter(|_| !line.context) else {
+            let own = line.row.and_then(|row| match row {
+                RowRef::Here(at) => Some((row, population.here.now.processes[at].pid.value()?)),
+                RowRef::Gone(_) | RowRef::Thread(_) => None,
+            });
+            let threads = own.and_then(|(row, pid)| Some((row, of_process.get_mut(&pid)?)));
+            let Some((process, threads)) = threads.filter(|_| !line.context) else {
                 lines.push(line);
                 continue;
             };
             // Children follow the threads, so that the branch goes on below them.
             let has_children = line.open == Some(true);
-            let open = how.folds.is_open(&id(population, line.listed));
+            let open = how.folds.is_open(&id(population, process));
             line.open = Some(open);
             lines.push(line);
             if open {
@@ -368,7 +374,7 @@ impl Table {
                     last: last(place, count),
                     ..Line::plain(*thread)
                 }));
-                let owner = population.view(line.listed).now.key();
+                let owner = population.view(process).now.key();
                 lines.extend(self.idle_threads(
                     owner,
                     idle,
@@ -394,7 +400,7 @@ impl Table {
         let group = Group { label: "idle threads".into(), members: idle, idle_of: Some(owner) };
         let at = self.groups.len();
         let open = how.folds.is_open(&group.id());
-        let line = Line { listed: RowRef::Group(at), totals: Some(at), open: Some(open), ..place };
+        let line = Line { row: None, totals: Some(at), open: Some(open), ..place };
         let mut lines = vec![line];
         if open {
             let (depth, branches, last) = (line.depth + 1, below(&line), group.members.len() - 1);
@@ -410,10 +416,10 @@ impl Table {
     }
 }
 
-/// Identity of somebody who is no group.
-fn id(population: &Population<'_>, listed: RowRef) -> RowId {
-    let key = population.view(listed).now.key();
-    if matches!(listed, RowRef::Thread(_)) { RowId::Thread(key) } else { RowId::Process(key) }
+/// Identity of a process or thread.
+fn id(population: &Population<'_>, row: RowRef) -> RowId {
+    let key = population.view(row).now.key();
+    if matches!(row, RowRef::Thread(_)) { RowId::Thread(key) } else { RowId::Process(key) }
 }
 
 /// Branches that go on below the children of a line.
@@ -637,9 +643,11 @@ mod tests {
         let how = Arranging { order: &order, arrange, folds, held: None, stays: None };
         let table = Table::new(&population, &ordered, &matching, &how);
         let lines = table.lines.iter().map(|line| {
-            let name = match line.listed {
-                RowRef::Group(at) => format!("{}×{}", table.groups[at].label, table.groups[at].members.len()),
-                row => population.view(row).now.pid.value().unwrap_or(0).to_string(),
+            let name = match (line.row, line.totals) {
+                (None, Some(at)) => {
+                    format!("{}×{}", table.groups[at].label, table.groups[at].members.len())
+                }
+                (row, _) => population.view(row.expect("somebody")).now.pid.value().unwrap_or(0).to_string(),
             };
             let rss = table.value(&population, line, listed("rss")).value.number().unwrap_or(-1.0);
             let context = if line.context { "~" } else { "" };
@@ -727,7 +735,7 @@ mod tests {
                 let (table, _) = arranged(&sample, &is_matching, arrange, &folds);
                 let mut seen: Vec<usize> = vec![];
                 for line in &table.lines {
-                    if let RowRef::Here(at) = line.listed {
+                    if let Some(RowRef::Here(at)) = line.row {
                         seen.push(at);
                     }
                 }

@@ -22,7 +22,7 @@ pub use totals::{Total, total};
 use crate::catalogue::{Metric, listed};
 use crate::sample::{ProcessView, Sample};
 
-/// Somebody in a row of the table.
+/// A process or thread at a moment.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum RowRef {
     /// The process in this place of the sample.
@@ -31,8 +31,6 @@ pub enum RowRef {
     Gone(usize),
     /// The thread in this place; see [`threads`].
     Thread(usize),
-    /// The group in this place of the table.
-    Group(usize),
 }
 
 /// Processes in order, with what they are ordered by.
@@ -63,16 +61,12 @@ impl<'a> Population<'a> {
         Population { here, gone, threads: None, averaged: None }
     }
 
-    /// Somebody's process or thread.
-    ///
-    /// # Panics
-    /// For a group, which is no process: its values come from [`Table::value`].
-    pub fn view(&self, listed: RowRef) -> ProcessView<'a> {
-        match listed {
+    /// What a process or thread does.
+    pub fn view(&self, row: RowRef) -> ProcessView<'a> {
+        match row {
             RowRef::Here(at) => self.averaged.unwrap_or(self.here).process(at),
             RowRef::Gone(at) => self.gone.process(at),
             RowRef::Thread(at) => self.threads.unwrap_or(self.here).process(at),
-            RowRef::Group(_) => unreachable!("a group is no process"),
         }
     }
 

@@ -10,7 +10,7 @@ use super::packing::{Packer, Unpacker};
 use super::payload::{apart, together};
 use crate::catalogue::{Kind, Metric, PROCESS_METRICS, Unit};
 use crate::known::{Known, Raw};
-use crate::lane::{Lane, Point, Severity};
+use crate::lane::{Lane, PerLane, Point, Severity};
 use crate::reading::ProcessKey;
 use crate::row::Row;
 use crate::rows;
@@ -242,11 +242,11 @@ impl IndexRow {
             lost: i64::from(lost).into(),
             ..IndexRow::default()
         };
-        for (at, lane) in Lane::ALL.into_iter().enumerate() {
+        for lane in Lane::ALL {
             let point = lane.point(sample);
             let severity = point.severity as i64;
             let values = [kept(point.value), kept(point.full), Raw::new(severity)];
-            for (field, value) in IndexRow::FIELDS[FIRST_LANE + 3 * at..].iter().zip(values) {
+            for (field, value) in IndexRow::FIELDS[FIRST_LANE + 3 * lane as usize..].iter().zip(values) {
                 (field.set)(&mut row, value);
             }
         }
@@ -255,8 +255,8 @@ impl IndexRow {
 
     /// What the lanes show of it.
     pub fn moment(&self) -> Moment {
-        let points = std::array::from_fn(|at| {
-            let get = |column: usize| (IndexRow::FIELDS[FIRST_LANE + 3 * at + column].get)(self);
+        let points = PerLane::from_fn(|lane| {
+            let get = |column: usize| (IndexRow::FIELDS[FIRST_LANE + 3 * lane as usize + column].get)(self);
             let shown = |raw: Raw| raw.float().map(|value| value / STEPS);
             let severity = get(2).value().and_then(|number| usize::try_from(number).ok());
             let severity = severity.and_then(|number| SEVERITIES.get(number)).copied().unwrap_or_default();
@@ -264,7 +264,7 @@ impl IndexRow {
         });
         let seconds = self.covered_ms.value().filter(|ms| *ms > 0).map(|ms| ms as f64 / 1e3);
         let wall_ns = self.wall_us.value().unwrap_or(0).saturating_mul(1_000);
-        Moment::new(wall_ns, seconds, self.lost.value() == Some(1), points)
+        Moment::new(wall_ns, seconds, self.lost.value() == Some(1), &points)
     }
 }
 

@@ -1,7 +1,7 @@
 //! What the lanes show of one sample, in little room: a month of them is kept.
 
 use crate::known::Known;
-use crate::lane::{Lane, Point, Severity};
+use crate::lane::{Lane, PerLane, Point, Severity};
 use crate::sample::Sample;
 
 /// A value of a lane in four bytes; what is not there and what is not permitted are numbers that are none.
@@ -62,49 +62,51 @@ pub struct Moment {
     pub seconds: Option<f64>,
     /// Readings just before it are lost.
     pub lost: bool,
-    points: [ShortPoint; 5],
+    points: PerLane<ShortPoint>,
     /// The highest points within the sample, where readings were thinned.
-    peaks: Option<Box<[ShortPoint; 5]>>,
+    peaks: Option<Box<PerLane<ShortPoint>>>,
 }
 
 impl Moment {
-    /// What a sample shows on the lanes, in the order of [`Lane::ALL`].
-    pub fn new(wall_ns: i64, seconds: Option<f64>, lost: bool, points: [Point; 5]) -> Moment {
-        Moment { wall_ns, seconds, lost, points: points.map(|point| ShortPoint::new(&point)), peaks: None }
+    /// What a sample shows on the lanes.
+    pub fn new(wall_ns: i64, seconds: Option<f64>, lost: bool, points: &PerLane<Point>) -> Moment {
+        let points = PerLane::from_fn(|lane| ShortPoint::new(&points[lane]));
+        Moment { wall_ns, seconds, lost, points, peaks: None }
     }
 
     /// The moment of a sample.
     pub fn of(sample: &Sample, lost: bool) -> Moment {
-        let points = Lane::ALL.map(|lane| lane.point(sample));
-        Moment::new(sample.now.wall_ns(), sample.seconds(), lost, points)
+        let points = PerLane::from_fn(|lane| lane.point(sample));
+        Moment::new(sample.now.wall_ns(), sample.seconds(), lost, &points)
     }
 
     /// A reading that is there and makes no sense.
     pub fn unreadable(wall_ns: i64) -> Moment {
         let nothing = Point { value: Known::Absent, full: Known::Absent, severity: Severity::Fine };
-        Moment::new(wall_ns, None, true, [nothing; 5])
+        Moment::new(wall_ns, None, true, &PerLane::from_fn(|_| nothing))
     }
 
-    /// What a lane shows, by its place in [`Lane::ALL`].
-    pub fn point(&self, lane: usize) -> Point {
+    /// What a lane shows.
+    pub fn point(&self, lane: Lane) -> Point {
         self.points[lane].get()
     }
 
     /// The highest that a lane had within the sample: another than [`Moment::point`] only where readings were thinned.
-    pub fn peak(&self, lane: usize) -> Point {
+    pub fn peak(&self, lane: Lane) -> Point {
         self.peaks.as_ref().map_or(self.points[lane], |peaks| peaks[lane]).get()
     }
 
     /// The worst of its lanes.
     pub fn severity(&self) -> Severity {
-        (0..self.points.len()).map(|lane| self.peak(lane).severity).max().unwrap_or_default()
+        Lane::ALL.into_iter().map(|lane| self.peak(lane).severity).max().unwrap_or_default()
     }
 
     /// The moment with the highest points of those that it stands for.
     #[must_use]
     pub fn standing_for(mut self, moments: &[Moment]) -> Moment {
         let mut peaks = self.points;
-        for (lane, peak) in peaks.iter_mut().enumerate() {
+        for lane in Lane::ALL {
+            let peak = &mut peaks[lane];
             for point in moments.iter().map(|moment| moment.peak(lane)) {
                 peak.severity = peak.severity.max(point.severity);
                 if point.value.value() > peak.value.get().value() {

@@ -74,7 +74,7 @@ pub fn draw(state: &State, buffer: &mut Buffer, cell: &Cell<'_>) {
     }
     let mut pieces = Pieces { buffer, x, y, end, skip: state.rows().pan };
     let (strong, quiet) = (theme.role(Role::Strong), theme.role(Role::Quiet));
-    if let RowRef::Group(at) = line.listed {
+    if let (None, Some(at)) = (line.row, line.totals) {
         let group = &state.rows().table.groups[at];
         pieces.put(&group.label, if receding { quiet } else { strong });
         pieces.put(&format!(" ×{}", group.members.len()), quiet);
@@ -83,7 +83,7 @@ pub fn draw(state: &State, buffer: &mut Buffer, cell: &Cell<'_>) {
     let Some(row) = process else { return };
     // A zombie has no command line any more.
     let text = if row.command.is_empty() { &*row.name } else { &*row.command };
-    let is_thread = matches!(line.listed, RowRef::Thread(_));
+    let is_thread = matches!(line.row, Some(RowRef::Thread(_)));
     let first_end = text.find(' ').filter(|_| !is_thread).unwrap_or(text.len());
     let base = text[..first_end].rfind('/').filter(|_| text.starts_with('/')).map_or(0, |slash| slash + 1);
     let mut style = if receding || is_thread || text.starts_with('[') { quiet } else { strong };

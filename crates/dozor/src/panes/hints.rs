@@ -101,7 +101,7 @@ pub fn of_screen(state: &State) -> Vec<(String, String)> {
         Some(false) => add(Action::Open, "open"),
         None => {}
     }
-    let of_thread = line.is_some_and(|line| matches!(line.listed, RowRef::Thread(_)));
+    let of_thread = line.is_some_and(|line| matches!(line.row, Some(RowRef::Thread(_))));
     for entry in ACTIONS.iter().filter(|entry| !entry.hint.is_empty()) {
         let shown = match entry.action {
             Action::Act => {

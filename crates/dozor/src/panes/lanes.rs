@@ -4,7 +4,7 @@ use crate::draw::{BARS, put, put_right};
 use crate::look::layout::Layout;
 use crate::look::theme::{Ground, Role};
 use crate::state::State;
-use crate::state::axis::{Axis, Bar, place};
+use crate::state::axis::{Axis, Bar};
 use dozor_core::lane::{Lane, Point, Severity};
 use dozor_core::recording::MarkKind;
 use dozor_core::units::{NANOS, long_duration, short_duration};
@@ -43,9 +43,8 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout) {
 fn draw_overview(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout) {
     let theme = &state.theme;
     let overview = &state.lanes().overview;
-    let Some(whole) = &overview.axis else { return };
+    let (Some(whole), Some(lane)) = (&overview.axis, overview.lane) else { return };
     let quiet = theme.role(Role::Quiet);
-    let lane = Lane::ALL[overview.lane];
     put(buffer, area.x + 2, area.y, layout.strip_x - 3, &format!("all, {}", lane.name()), quiet);
     let within = Rect { x: layout.strip_x, width: layout.strip_width, ..area };
     buffer.set_style(within, theme.ground(Ground::Panel));
@@ -154,7 +153,7 @@ fn draw_axis(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout, ax
 
 fn label(state: &State, buffer: &mut Buffer, area: Rect, lane: Lane, point: Option<&Point>) {
     let theme = &state.theme;
-    let number = place(lane) + 1;
+    let number = lane as usize + 1;
     put(buffer, area.x + 2, area.y, 1, &number.to_string(), theme.role(Role::Quiet));
     let value = point.map_or_else(|| "–".to_owned(), |point| lane.label(point));
     let severity = point.map_or(Severity::Fine, |point| point.severity);
@@ -179,7 +178,7 @@ fn label(state: &State, buffer: &mut Buffer, area: Rect, lane: Lane, point: Opti
 
 fn strip(state: &State, buffer: &mut Buffer, area: Rect, lane: Lane) {
     let theme = &state.theme;
-    let bars = &state.lanes().strips.bars[place(lane)];
+    let bars = &state.lanes().strips.bars[lane];
     let value_of = |bar: &Bar| match bar {
         Bar::Value { value, .. } => Some(*value),
         Bar::Nothing | Bar::Gap | Bar::Denied => None,

@@ -258,12 +258,12 @@ fn headings(state: &State, buffer: &mut Buffer, area: Rect, columns: &Columns) {
 impl Rows<'_> {
     fn row(&self, buffer: &mut Buffer, area: Rect, line: &Line, selected: bool) {
         let (state, theme) = (self.state, &self.state.theme);
-        let view = (!matches!(line.listed, RowRef::Group(_))).then(|| self.population.view(line.listed));
+        let view = line.row.map(|row| self.population.view(row));
         let idle = |at: usize| state.rows().table.groups[at].idle_of.is_some();
-        let receding = match line.listed {
-            RowRef::Gone(_) => true,
-            RowRef::Group(at) => idle(at),
-            RowRef::Here(_) | RowRef::Thread(_) => line.context,
+        let receding = match line.row {
+            Some(RowRef::Gone(_)) => true,
+            Some(RowRef::Here(_) | RowRef::Thread(_)) => line.context,
+            None => line.totals.is_some_and(idle),
         };
         if selected {
             buffer.set_style(area, theme.ground(Ground::Selected));
@@ -283,7 +283,7 @@ impl Rows<'_> {
                 self.cell(buffer, area.y, column, line, receding);
             }
         }
-        let alone = !receding && line.totals.is_none() && !matches!(line.listed, RowRef::Thread(_));
+        let alone = !receding && line.totals.is_none() && !matches!(line.row, Some(RowRef::Thread(_)));
         if let (Some(x), Some(view), true) = (self.columns.on_top, view, alone) {
             self.near_top(buffer, x, area.y, &view);
         }
@@ -292,7 +292,7 @@ impl Rows<'_> {
     /// The sign before a row: marked, or just started. Of several some may be marked.
     fn sign(&self, line: &Line, view: Option<&ProcessView<'_>>, receding: bool) -> &'static str {
         let marked = &self.state.selection().marked;
-        if !marked.is_empty() && !matches!(line.listed, RowRef::Thread(_)) {
+        if !marked.is_empty() && !matches!(line.row, Some(RowRef::Thread(_))) {
             let members = self.state.rows().table.members(line);
             let is_marked = |row: &&RowRef| marked.contains(&self.population.view(**row).now.key());
             match members.iter().filter(is_marked).count() {
@@ -328,20 +328,18 @@ impl Rows<'_> {
 
     /// The value of a row. Rows that stand for several processes have no PID of their own.
     fn value(&self, metric: &Metric, line: &Line) -> Total {
-        let gathered = match line.listed {
-            RowRef::Gone(_) => is_gathered(self.population.view(line.listed).now.key()),
-            RowRef::Here(_) | RowRef::Thread(_) | RowRef::Group(_) => false,
-        };
+        let gone = line.row.filter(|row| matches!(row, RowRef::Gone(_)));
+        let gathered = gone.is_some_and(|row| is_gathered(self.population.view(row).now.key()));
         let own_only = matches!(metric.alias, "pid" | "ppid" | "age");
-        match line.listed {
+        match (line.row, line.totals) {
             _ if gathered && own_only => Total { value: Value::Absent, partial: false },
-            RowRef::Group(at) if metric.alias == "pid" => {
+            (None, Some(at)) if metric.alias == "pid" => {
                 let count = self.state.rows().table.groups[at].members.len();
                 Total { value: Value::Text(format!("×{count}").into()), partial: false }
             }
             // What a folded family has in common says little; who stands at its head does.
-            RowRef::Here(_) | RowRef::Gone(_) if metric.combine == Combine::Same => {
-                Total::of(metric, &self.population.view(line.listed))
+            (Some(row @ (RowRef::Here(_) | RowRef::Gone(_))), _) if metric.combine == Combine::Same => {
+                Total::of(metric, &self.population.view(row))
             }
             _ => {
                 let known =

@@ -1,7 +1,7 @@
 //! The time axis of the strips: which span of time each column stands for, and what the strips show there.
 
 use dozor_core::known::Known;
-use dozor_core::lane::{Lane, Severity};
+use dozor_core::lane::{Lane, PerLane, Severity};
 use dozor_core::timeline::{Moment, Timeline};
 use std::time::Duration;
 
@@ -130,8 +130,8 @@ pub struct Strips {
     pub axis: Option<Axis>,
     mean: bool,
     end: usize,
-    /// A mark for each column, for each lane in the order of [`Lane::ALL`].
-    pub bars: [Vec<Bar>; 5],
+    /// A bar for each column.
+    pub bars: PerLane<Vec<Bar>>,
 }
 
 impl Strips {
@@ -142,13 +142,12 @@ impl Strips {
         }
         (self.axis, self.mean, self.end) = (state_axis, zoom.mean, timeline.end());
         let Some(axis) = state_axis else {
-            self.bars = Default::default();
+            self.bars = PerLane::default();
             return;
         };
         let moments = by_column(timeline, &axis);
-        for (lane, bars) in self.bars.iter_mut().enumerate() {
-            *bars = moments.iter().map(|moments| bar(moments, lane, zoom.mean)).collect();
-        }
+        self.bars =
+            PerLane::from_fn(|lane| moments.iter().map(|moments| bar(moments, lane, zoom.mean)).collect());
     }
 }
 
@@ -175,7 +174,7 @@ pub fn by_column<'a>(timeline: &'a Timeline, axis: &Axis) -> Vec<Vec<&'a Moment>
 }
 
 /// What a lane shows in a column of these moments: the mean over time, else the largest.
-pub fn bar(moments: &[&Moment], lane: usize, mean: bool) -> Bar {
+pub fn bar(moments: &[&Moment], lane: Lane, mean: bool) -> Bar {
     let mut found: Option<(f64, f64, Option<f64>, Severity)> = None;
     let mut missing = Bar::Nothing;
     for moment in moments {
@@ -215,11 +214,6 @@ pub fn bar(moments: &[&Moment], lane: usize, mean: bool) -> Bar {
     }
 }
 
-/// Place of a lane among the marks.
-pub fn place(lane: Lane) -> usize {
-    Lane::ALL.iter().position(|other| *other == lane).unwrap_or(0)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -228,13 +222,13 @@ mod tests {
 
     fn moment(value: Known<f64>, seconds: Option<f64>) -> Moment {
         let point = Point { value, full: Known::Value(100.0), severity: Severity::Fine };
-        Moment::new(0, seconds, false, [point; 5])
+        Moment::new(0, seconds, false, &PerLane::from_fn(|_| point))
     }
 
     #[test]
     fn a_column_is_the_largest_or_the_mean_over_time_of_its_samples() {
         let (short, long) = (moment(Known::Value(90.0), Some(1.0)), moment(Known::Value(10.0), Some(3.0)));
-        let value = |mean| match bar(&[&short, &long], 0, mean) {
+        let value = |mean| match bar(&[&short, &long], Lane::Cpu, mean) {
             Bar::Value { value, .. } => value,
             other => panic!("{other:?}"),
         };
@@ -243,10 +237,10 @@ mod tests {
 
     #[test]
     fn a_gap_a_denial_and_zero_are_three_things() {
-        assert_eq!(bar(&[&moment(Known::Absent, None)], 0, false), Bar::Gap);
-        assert_eq!(bar(&[&moment(Known::Denied, Some(1.0))], 0, false), Bar::Denied);
-        assert_eq!(bar(&[], 0, false), Bar::Nothing);
-        let zero = bar(&[&moment(Known::Value(0.0), Some(1.0))], 0, false);
+        assert_eq!(bar(&[&moment(Known::Absent, None)], Lane::Cpu, false), Bar::Gap);
+        assert_eq!(bar(&[&moment(Known::Denied, Some(1.0))], Lane::Cpu, false), Bar::Denied);
+        assert_eq!(bar(&[], Lane::Cpu, false), Bar::Nothing);
+        let zero = bar(&[&moment(Known::Value(0.0), Some(1.0))], Lane::Cpu, false);
         assert!(matches!(zero, Bar::Value { value: 0.0, .. }));
     }
 

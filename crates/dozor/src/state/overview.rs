@@ -1,6 +1,6 @@
 //! The overview strip: all of a recording on one line, with the part of it that the other strips show.
 
-use crate::state::axis::{Axis, Bar, Zoom, bar, by_column, place};
+use crate::state::axis::{Axis, Bar, Zoom, bar, by_column};
 use dozor_core::lane::Lane;
 use dozor_core::timeline::Timeline;
 
@@ -10,7 +10,7 @@ pub struct Overview {
     /// All the time there is.
     pub axis: Option<Axis>,
     /// The lane that it shows.
-    pub lane: usize,
+    pub lane: Option<Lane>,
     end: usize,
     /// A mark for each column.
     pub bars: Vec<Bar>,
@@ -21,12 +21,12 @@ pub struct Overview {
 impl Overview {
     /// Works it out anew where anything changed.
     pub fn follow(&mut self, columns: Option<u16>, lane: Option<Lane>, timeline: &Timeline) {
-        let lane = place(lane.unwrap_or(Lane::Cpu));
+        let lane = lane.unwrap_or(Lane::Cpu);
         let axis = columns.and_then(|columns| whole(timeline, columns));
-        if self.axis == axis && self.lane == lane && self.end == timeline.end() {
+        if self.axis == axis && self.lane == Some(lane) && self.end == timeline.end() {
             return;
         }
-        (self.axis, self.lane, self.end) = (axis, lane, timeline.end());
+        (self.axis, self.lane, self.end) = (axis, Some(lane), timeline.end());
         self.bars.clear();
         if let Some(axis) = &axis {
             let moments = by_column(timeline, axis);

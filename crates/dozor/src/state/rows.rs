@@ -21,7 +21,7 @@ const MARKED: [&str; 5] = ["cpu", "rss", "disk", "net", "threads"];
 fn processes_shown(table: &Table, sample: &Sample) -> usize {
     let is_process = |row: &&RowRef| match row {
         RowRef::Here(at) => sample.now.processes[*at].pid.value().is_some(),
-        RowRef::Gone(_) | RowRef::Thread(_) | RowRef::Group(_) => false,
+        RowRef::Gone(_) | RowRef::Thread(_) => false,
     };
     // Members of an open group stand in lines of their own.
     let stands_for_others = |line: &Line| line.context || line.totals.is_some() && line.open == Some(true);
@@ -55,23 +55,25 @@ impl State {
     pub fn view_of_row(&self, row: usize) -> Option<ProcessView<'_>> {
         let line = self.rows.table.lines.get(row)?;
         let population = self.population()?;
-        (!matches!(line.listed, RowRef::Group(_))).then(|| population.view(line.listed))
+        line.row.map(|row| population.view(row))
     }
 
     /// The row with this identity.
     fn row_of(&self, id: &RowId) -> Option<usize> {
         let population = self.population()?;
-        let listed = match id {
+        let lines = &self.rows.table.lines;
+        let row = match id {
             RowId::Process(key) => {
                 let here = population.here.find(*key).map(RowRef::Here);
                 here.or_else(|| population.gone.find(*key).map(RowRef::Gone))?
             }
             RowId::Thread(key) => RowRef::Thread(population.threads?.find(*key)?),
             RowId::Group(_) | RowId::IdleThreads(_) => {
-                RowRef::Group(self.rows.table.groups.iter().position(|group| group.id() == *id)?)
+                let group = self.rows.table.groups.iter().position(|group| group.id() == *id)?;
+                return lines.iter().position(|line| line.row.is_none() && line.totals == Some(group));
             }
         };
-        self.rows.table.lines.iter().position(|line| line.listed == listed)
+        lines.iter().position(|line| line.row == Some(row))
     }
 
     /// Row of what is selected. Mostly it is where it was; looking for it among thousands of rows is the exception.
@@ -126,7 +128,7 @@ impl State {
         let matching = |row: RowRef| match row {
             RowRef::Here(at) => here[at],
             RowRef::Gone(at) => gone[at],
-            RowRef::Thread(_) | RowRef::Group(_) => true,
+            RowRef::Thread(_) => true,
         };
         let needed = |row: RowRef| self.values.arrange.needs_all() || matching(row);
         let ordered = if follows {
@@ -218,8 +220,8 @@ impl State {
         self.add_up();
         let visible = self.rows.table.lines.get(self.selection.scroll..last).unwrap_or_default();
         // What several do together has no course: a row of one of them would be mistaken for it.
-        let course = |line: &Line| line.totals.map_or(line.listed, RowRef::Group);
-        let visible: Vec<RowRef> = visible.iter().map(course).collect();
+        let course = |line: &Line| line.row.filter(|_| line.totals.is_none());
+        let visible: Vec<Option<RowRef>> = visible.iter().map(course).collect();
         let lens = columns::trend_metric(self.values.lane, self.values.order.first.metric);
         let mut trends = std::mem::take(&mut self.rows.trends);
         let cells = self.fitted_columns().trend.map_or(0, |(_, width)| usize::from(width));

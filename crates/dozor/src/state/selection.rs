@@ -138,7 +138,7 @@ impl State {
         let bound = find.bind(sample, &self.values.narrowing.me);
         let found = |row: &usize| {
             let line = self.line(*row);
-            let is_process = line.is_some_and(|line| !matches!(line.listed, RowRef::Thread(_)));
+            let is_process = line.is_some_and(|line| !matches!(line.row, Some(RowRef::Thread(_))));
             is_process && self.view_of_row(*row).is_some_and(|view| bound.holds(&view) == Some(true))
         };
         (0..self.rows.table.lines.len()).filter(found).collect()

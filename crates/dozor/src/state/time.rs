@@ -1,7 +1,6 @@
 //! Freezing, stepping, replaying: which moment is shown.
 
 use super::State;
-use super::axis;
 use super::data::{Mode, Stay};
 use super::effect::Effect;
 use super::search::Search;
@@ -209,10 +208,9 @@ impl State {
             return;
         }
         let lane = self.values.lane.unwrap_or(Lane::Cpu);
-        let place = axis::place(lane);
         let numbers = self.time.timeline.first()..self.time.timeline.end();
         let values = numbers.filter_map(|number| {
-            Some((self.time.timeline.moment(number)?.peak(place).value.value()?, number))
+            Some((self.time.timeline.moment(number)?.peak(lane).value.value()?, number))
         });
         let most = values.reduce(|most, other| if other.0 > most.0 { other } else { most });
         let Some((_, number)) = most else {
@@ -225,7 +223,7 @@ impl State {
             let text = format!(
                 "peak of {}: {} at {}",
                 lane.name(),
-                lane.label(&moment.peak(place)),
+                lane.label(&moment.peak(lane)),
                 self.time.zone.time(moment.wall_ns)
             );
             self.say(Severity::Fine, text);
@@ -271,7 +269,7 @@ impl State {
         const CALM: usize = 5;
         let Some(shown) = self.shown() else { return };
         let (first, end) = (self.time.timeline.first(), self.time.timeline.end());
-        let bad = |number: usize, lane: usize| {
+        let bad = |number: usize, lane: Lane| {
             self.time
                 .timeline
                 .moment(number)
@@ -279,7 +277,8 @@ impl State {
         };
         let begins = |number: &usize| {
             let calm = first.max(number.saturating_sub(CALM))..*number;
-            (0..Lane::ALL.len())
+            Lane::ALL
+                .into_iter()
                 .find(|lane| bad(*number, *lane) && !calm.clone().any(|before| bad(before, *lane)))
         };
         let found = if on {
@@ -293,7 +292,6 @@ impl State {
             return;
         };
         self.go_to_sample(number);
-        let lane = Lane::ALL[lane];
         let sentence = self
             .moment
             .standing_out

@@ -16,7 +16,7 @@ pub type Trend = Vec<Option<f64>>;
 #[derive(Debug, Default)]
 pub struct Trends {
     shown: Option<usize>,
-    rows: Vec<RowRef>,
+    rows: Vec<Option<RowRef>>,
     metric: Option<&'static Metric>,
     cells: usize,
     /// Values of the metric for each row.
@@ -31,7 +31,7 @@ impl Trends {
         &mut self,
         shown: Option<usize>,
         window: &[Arc<Sample>],
-        rows: &[RowRef],
+        rows: &[Option<RowRef>],
         metric: &'static Metric,
         cells: usize,
     ) {
@@ -39,7 +39,7 @@ impl Trends {
         if same_moment && self.rows == rows {
             return;
         }
-        let known = |row: &RowRef| {
+        let known = |row: &Option<RowRef>| {
             let at = self.rows.iter().position(|other| other == row).filter(|_| same_moment)?;
             self.values.get(at).cloned()
         };
@@ -57,11 +57,16 @@ impl Trends {
     }
 }
 
-fn trend(shown: usize, window: &[Arc<Sample>], row: RowRef, (metric, cells): (&Metric, usize)) -> Trend {
+fn trend(
+    shown: usize,
+    window: &[Arc<Sample>],
+    row: Option<RowRef>,
+    (metric, cells): (&Metric, usize),
+) -> Trend {
     // Samples that one cell stands for.
     let per_cell = (TREND_SAMPLES / cells.max(1)).max(1);
     let mut trend = vec![None; cells];
-    let RowRef::Here(mut place) = row else { return trend };
+    let Some(RowRef::Here(mut place)) = row else { return trend };
     let newest = shown / per_cell;
     for (back, sample) in window.iter().rev().enumerate() {
         // Cells begin at whole numbers of samples, so that they move only when one is full.
@@ -109,7 +114,7 @@ mod tests {
             };
             let sample = Sample::new(Arc::new(HostFacts::default()), Some(reading(1)), reading(2));
             let mut trends = Trends::default();
-            trends.follow(Some(0), &[Arc::new(sample)], &[RowRef::Here(0)], listed("read"), 14);
+            trends.follow(Some(0), &[Arc::new(sample)], &[Some(RowRef::Here(0))], listed("read"), 14);
             trends.list[0][13]
         };
         let ten_kb = share(10_000).expect("a value");

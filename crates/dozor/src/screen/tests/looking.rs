@@ -289,15 +289,16 @@ fn a_recording_is_gone_through_by_times_gaps_troubles_and_peaks() {
     );
     // The peak of a lane, then of a process, is where no other moment has more.
     desk.press("3 esc !");
-    let most = |desk: &Desk, lane: usize| {
+    let most = |desk: &Desk, lane: Lane| {
         let numbers = 0..desk.state.time().timeline.end();
         let values =
             numbers.filter_map(|number| desk.state.time().timeline.moment(number)?.point(lane).value.value());
         values.fold(0.0, f64::max)
     };
     let shown = desk.state.shown().expect("a sample");
-    let value = desk.state.time().timeline.moment(shown).and_then(|moment| moment.point(2).value.value());
-    assert_eq!(value, Some(most(&desk, 2)));
+    let value =
+        desk.state.time().timeline.moment(shown).and_then(|moment| moment.point(Lane::Disk).value.value());
+    assert_eq!(value, Some(most(&desk, Lane::Disk)));
     assert!(desk.screen().contains("peak of disk: "), "{}", desk.screen());
     desk.press("/ :stacker enter home !");
     while desk.state.time().search.is_some() {
