@@ -1,7 +1,7 @@
 //! Everything about one process, asked for when somebody looks at it.
 //!
-//! Each question gives *not permitted* apart from *not there*. Nothing here is kept: a process that is another one
-//! by now is found out by its start time before and after.
+//! Each question gives *not permitted* apart from *not there*. The folder of the process is opened once and its start time
+//! compared then: what comes through it is of this process, whoever has its PID by now.
 
 use crate::Roots;
 use crate::proc::{lines, number, pid_stat, pid_task, read_file, words};
@@ -10,7 +10,9 @@ use dozor_core::reading::{ProcessKey, ThreadRow};
 use dozor_core::row::Row;
 use dozor_core::signals;
 use dozor_core::text::clean;
+use rustix::fs::{CWD, Mode, OFlags, openat};
 use std::io;
+use std::os::fd::{AsRawFd as _, OwnedFd};
 use std::path::{Path, PathBuf};
 
 /// A limit of a process; `proc_pid_limits(5)`, getrlimit(2).
@@ -104,31 +106,40 @@ pub enum FileKind {
 
 /// Asks about one process.
 pub struct Detail {
-    folder: PathBuf,
+    /// The folder of the process, opened once: it stays that of this process, whoever has its PID later. None where it is
+    /// gone already.
+    folder: Option<OwnedFd>,
     key: ProcessKey,
 }
 
 impl Detail {
     /// About this process, and no other that has its PID by now.
     pub fn of(roots: &Roots, key: ProcessKey) -> Detail {
-        Detail { folder: roots.proc.join(key.pid.to_string()), key }
+        let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        let folder = openat(CWD, roots.proc.join(key.pid.to_string()), flags, Mode::empty()).ok();
+        let detail = Detail { folder, key };
+        if detail.is_there() { detail } else { Detail { folder: None, ..detail } }
     }
 
-    /// Whether the process is still this one.
+    /// Whether the process is still there.
     pub fn is_there(&self) -> bool {
-        read_file(&self.folder.join("stat"))
-            .ok()
-            .and_then(|text| pid_stat::parse(&text, 1).map(|stat| stat.start_ticks))
-            .is_some_and(|start| start == self.key.start)
+        let stat = self.at("stat").and_then(|path| read_file(&path));
+        let start = stat.ok().and_then(|text| pid_stat::parse(&text, 1).map(|stat| stat.start_ticks));
+        start == Some(self.key.start)
+    }
+
+    /// The way to a file of the process through its open folder; proc_pid_fd(5).
+    fn at(&self, name: &str) -> io::Result<PathBuf> {
+        let folder = self.folder.as_ref().ok_or(io::ErrorKind::NotFound)?;
+        Ok(PathBuf::from(format!("/proc/self/fd/{}/{name}", folder.as_raw_fd())))
     }
 
     fn file(&self, name: &str) -> Known<Vec<u8>> {
-        let read = told_apart(read_file(&self.folder.join(name)));
-        if self.is_there() { read } else { Known::Absent }
+        told_apart(self.at(name).and_then(|path| read_file(&path)))
     }
 
     fn link(&self, name: &str) -> Known<String> {
-        let read = std::fs::read_link(self.folder.join(name));
+        let read = self.at(name).and_then(std::fs::read_link);
         told_apart(read.map(|path| clean(path.as_os_str().as_encoded_bytes())))
     }
 
@@ -188,7 +199,7 @@ impl Detail {
 
     /// Its open files by descriptor.
     pub fn open_files(&self) -> Known<Vec<OpenFile>> {
-        told_apart(std::fs::read_dir(self.folder.join("fd"))).map(|entries| {
+        told_apart(self.at("fd").and_then(std::fs::read_dir)).map(|entries| {
             let mut files: Vec<OpenFile> =
                 entries.flatten().filter_map(|entry| self.open_file(&entry.path())).collect();
             files.sort_by_key(|file| file.descriptor);
@@ -200,7 +211,8 @@ impl Detail {
         let descriptor = number(path.file_name()?.as_encoded_bytes())?;
         let target = std::fs::read_link(path).ok()?;
         let target = target.as_os_str().as_encoded_bytes();
-        let info = read_file(&self.folder.join("fdinfo").join(descriptor.to_string())).unwrap_or_default();
+        let info =
+            self.at(&format!("fdinfo/{descriptor}")).and_then(|path| read_file(&path)).unwrap_or_default();
         let field = |name: &[u8]| {
             lines(&info).find_map(|line| {
                 let mut words = words(line);
@@ -220,7 +232,7 @@ impl Detail {
 
     /// Its threads by number.
     pub fn threads(&self) -> Known<Vec<ThreadRow>> {
-        told_apart(std::fs::read_dir(self.folder.join("task"))).map(|entries| {
+        told_apart(self.at("task").and_then(std::fs::read_dir)).map(|entries| {
             let mut threads: Vec<ThreadRow> = entries
                 .flatten()
                 .filter_map(|entry| {
@@ -311,7 +323,6 @@ mod tests {
     use super::*;
     use dozor_core::sample::state_word;
     use std::io::{Seek as _, SeekFrom, Write as _};
-    use std::os::fd::AsRawFd as _;
 
     fn own() -> Detail {
         let pid = i64::from(std::process::id());
@@ -333,6 +344,23 @@ mod tests {
         assert_eq!((found.offset, found.kind, found.removed), (Raw::new(1234), FileKind::Named, true));
         assert!(matches!(find(ours.as_raw_fd()).kind, FileKind::Socket(_)));
         drop((ours, theirs));
+    }
+
+    #[test]
+    fn a_process_that_ends_is_not_there_and_no_other_with_its_pid_is_taken_for_it() {
+        let mut shell = std::process::Command::new("/bin/sh");
+        let mut child =
+            shell.args(["-c", "read x"]).stdin(std::process::Stdio::piped()).spawn().expect("a shell");
+        let pid = i64::from(child.id());
+        let text = read_file(Path::new(&format!("/proc/{pid}/stat"))).expect("its file");
+        let start = pid_stat::parse(&text, 1).expect("a whole line").start_ticks;
+        let [there, other] =
+            [start, start + 1].map(|start| Detail::of(&Roots::default(), ProcessKey { pid, start }));
+        assert!(there.is_there() && there.environment().value().is_some());
+        assert!(!other.is_there() && other.limits().value().is_none(), "another start time, another process");
+        child.kill().and_then(|()| child.wait()).expect("its end");
+        assert!(!there.is_there());
+        assert!(there.open_files().value().is_none() && there.directory() == Known::Absent);
     }
 
     #[test]
@@ -377,7 +405,7 @@ mod tests {
         let here = std::env::current_dir().expect("a directory");
         assert_eq!(detail.directory(), Known::Value(here.display().to_string()));
         assert!(detail.call().value().is_some() && detail.wait_channel().value().is_some());
-        let another = Detail { key: ProcessKey { start: 1, ..detail.key }, ..own() };
+        let another = Detail::of(&Roots::default(), ProcessKey { start: 1, ..detail.key });
         assert_eq!(
             another.environment(),
             Known::Absent,
