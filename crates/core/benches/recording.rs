@@ -6,7 +6,7 @@ use dozor_core::demo::SimulatedMachine;
 use dozor_core::expr::Expression;
 use dozor_core::query::{Asked, Query, Stat};
 use dozor_core::reading::{EndedRow, ProcessRow, Reading, raw};
-use dozor_core::recording::{Encoder, Event, StreamReader, Writer};
+use dozor_core::recording::{Encoder, Event, Frames, StreamReader, Writer};
 use dozor_core::timeline::Timeline;
 use std::io::Write as _;
 use std::process::{Command, Stdio};
@@ -294,6 +294,19 @@ fn main() {
     day();
 }
 
+/// A recording on the disk.
+struct OnDisk(std::fs::File);
+
+impl Frames for OnDisk {
+    fn bytes_at(&self, offset: u64, buffer: &mut [u8]) -> std::io::Result<()> {
+        std::os::unix::fs::FileExt::read_exact_at(&self.0, buffer, offset)
+    }
+
+    fn some_at(&self, offset: u64, buffer: &mut [u8]) -> std::io::Result<usize> {
+        std::os::unix::fs::FileExt::read_at(&self.0, buffer, offset)
+    }
+}
+
 fn day() {
     const COUNT: usize = 43_200;
     let path = std::env::temp_dir().join(format!("dozor-bench-{}.dozor", std::process::id()));
@@ -313,7 +326,7 @@ fn day() {
     file.write_all(&bytes).expect("room");
     let size = file.metadata().expect("a file").len();
     println!("a day at 2 s: {:.1} MiB", size as f64 / f64::from(1 << 20));
-    let open = || std::fs::File::open(&path).expect("the scratch file");
+    let open = || OnDisk(std::fs::File::open(&path).expect("the scratch file"));
     // What the disk has is in memory afterwards: how fast the disk is says nothing of us.
     let bare = Instant::now();
     let content = std::fs::read(&path).expect("the scratch file");

@@ -392,12 +392,8 @@ fn what_was_recorded_before_stays_in_front_of_a_live_timeline_that_thins() {
     for number in 1..=30 {
         writer.put(&second(number), &mut bytes).expect("memory");
     }
-    let path = std::env::temp_dir().join(format!("dozor-past-{}", std::process::id()));
-    std::fs::write(&path, &bytes).expect("a scratch file");
-    let file = std::fs::File::open(&path).expect("it");
-    std::fs::remove_file(&path).expect("removing the scratch file");
     let mut timeline = Timeline::live(host);
-    assert!(timeline.put_before(vec![Arc::new(file)]).is_empty());
+    assert!(timeline.put_before(vec![Arc::new(bytes)]).is_empty());
     assert_eq!((timeline.end(), timeline.has_past()), (30, true));
     for number in 101..=1_100 {
         timeline.append(second(number));

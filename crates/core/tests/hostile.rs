@@ -4,10 +4,9 @@
 mod mutator;
 
 use dozor_core::demo::SimulatedMachine;
-use dozor_core::recording::{Event, Frames, StreamReader, Writer};
+use dozor_core::recording::{Event, StreamReader, Writer};
 use dozor_core::timeline::Timeline;
 use mutator::{Frame, apart, together};
-use std::io;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -93,23 +92,6 @@ fn mutate(frames: &[Frame], chance: &mut Chance) -> Vec<Frame> {
     frames
 }
 
-/// A file in memory.
-struct Memory(Vec<u8>);
-
-impl Frames for Memory {
-    fn bytes_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
-        let whole = self.some_at(offset, buffer)? == buffer.len();
-        if whole { Ok(()) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
-    }
-
-    fn some_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<usize> {
-        let rest = self.0.get(offset as usize..).unwrap_or_default();
-        let there = rest.len().min(buffer.len());
-        buffer[..there].copy_from_slice(&rest[..there]);
-        Ok(there)
-    }
-}
-
 /// Reads everything that can be read in every way there is.
 fn read_all(bytes: Vec<u8>) -> usize {
     let mut readings = 0;
@@ -118,7 +100,7 @@ fn read_all(bytes: Vec<u8>) -> usize {
             readings += usize::from(matches!(event, Event::Reading { .. }));
         }
     }
-    if let Ok(mut timeline) = Timeline::open(Memory(bytes)) {
+    if let Ok(mut timeline) = Timeline::open(bytes) {
         for number in (timeline.first()..timeline.end()).rev() {
             let _ = timeline.sample(number);
         }

@@ -8,7 +8,6 @@ use dozor_core::query::{Asked, Query, Stat, is_light};
 use dozor_core::reading::Reading;
 use dozor_core::recording::{Mark, MarkKind, Writer, has_peaks};
 use dozor_core::timeline::Timeline;
-use std::io::Write as _;
 use std::sync::{Arc, LazyLock};
 use std::time::Duration;
 
@@ -35,21 +34,7 @@ fn night() -> Timeline {
         }
         bytes
     });
-    let mut file = tempfile();
-    file.write_all(&BYTES).expect("a scratch file");
-    Timeline::open(file).expect("our own")
-}
-
-fn tempfile() -> std::fs::File {
-    let path = std::env::temp_dir().join(format!(
-        "dozor-questions-{}-{:?}",
-        std::process::id(),
-        std::thread::current().id()
-    ));
-    let options = std::fs::OpenOptions::new().read(true).write(true).create(true).truncate(true).clone();
-    let file = options.open(&path).expect("a scratch file");
-    std::fs::remove_file(&path).expect("removing the scratch file");
-    file
+    Timeline::open(BYTES.clone()).expect("our own")
 }
 
 fn asked(text: &str) -> Vec<Asked> {

@@ -2,12 +2,11 @@
 
 use dozor_core::known::Raw;
 use dozor_core::reading::{CoreRow, HostFacts, InterruptRow, ProcessRow, Reading, SystemRow, raw};
-use dozor_core::recording::{Damage, Event, Mark, MarkKind, ReadError, StreamReader, Writer};
+use dozor_core::recording::{Damage, Event, Frames, Mark, MarkKind, ReadError, StreamReader, Writer};
 use dozor_core::row::Row;
 use dozor_core::timeline::Timeline;
 use proptest::prelude::*;
-use std::io::Write as _;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 fn host() -> HostFacts {
@@ -54,13 +53,17 @@ fn read(bytes: &[u8]) -> Result<(Vec<Reading>, Vec<Damage>), ReadError> {
     Ok((readings, damages))
 }
 
-fn in_file(bytes: &[u8]) -> std::fs::File {
-    let path =
-        std::env::temp_dir().join(format!("dozor-recording-{}-{:p}", std::process::id(), bytes.as_ptr()));
-    std::fs::File::create(&path).and_then(|mut file| file.write_all(bytes)).expect("a scratch file");
-    let file = std::fs::File::open(&path).expect("the scratch file");
-    std::fs::remove_file(&path).expect("removing the scratch file");
-    file
+/// A recording that grows.
+struct Growing(Arc<Mutex<Vec<u8>>>);
+
+impl Frames for Growing {
+    fn bytes_at(&self, offset: u64, buffer: &mut [u8]) -> std::io::Result<()> {
+        self.0.lock().expect("the bytes").bytes_at(offset, buffer)
+    }
+
+    fn some_at(&self, offset: u64, buffer: &mut [u8]) -> std::io::Result<usize> {
+        self.0.lock().expect("the bytes").some_at(offset, buffer)
+    }
 }
 
 fn any_raw() -> impl Strategy<Value = Raw> {
@@ -166,7 +169,7 @@ proptest! {
         visits in proptest::collection::vec(0..80usize, 1..30)
     ) {
         let readings = simulated(80);
-        let mut recorded = Timeline::open(in_file(&written(&readings))).expect("a whole recording");
+        let mut recorded = Timeline::open(written(&readings)).expect("a whole recording");
         prop_assert_eq!(recorded.damages(), vec![]);
         let mut live = Timeline::live(Arc::new(host()));
         for reading in &readings {
@@ -243,7 +246,7 @@ fn flip_bytes(readings: &[Reading], step: usize) {
             "flip at {at} invents a reading"
         );
         assert!(back == readings || !damages.is_empty(), "flip at {at} is not reported");
-        let mut timeline = Timeline::open(in_file(&damaged)).expect("what a stream reads");
+        let mut timeline = Timeline::open(damaged.clone()).expect("what a stream reads");
         assert_eq!(timeline.end(), back.len(), "flip at {at}");
         assert_eq!(timeline.damages().is_empty(), damages.is_empty(), "flip at {at}");
         for (number, reading) in back.iter().enumerate() {
@@ -257,13 +260,12 @@ fn flip_bytes(readings: &[Reading], step: usize) {
 fn every_cut_of_a_file_is_read_on_when_it_has_grown() {
     let readings = simulated(40);
     let bytes = finished(&readings);
-    let path = std::env::temp_dir().join(format!("dozor-growing-{}", std::process::id()));
     let head = written(&[]).len();
     for cut in (head..bytes.len()).step_by(211) {
-        std::fs::write(&path, &bytes[..cut]).expect("a scratch file");
-        let mut timeline = Timeline::open(std::fs::File::open(&path).expect("it")).expect("its head");
+        let grows = Arc::new(Mutex::new(bytes[..cut].to_vec()));
+        let mut timeline = Timeline::open(Growing(grows.clone())).expect("its head");
         let before = timeline.end();
-        std::fs::write(&path, &bytes).expect("a scratch file");
+        grows.lock().expect("the bytes").clone_from(&bytes);
         timeline.grow().expect("the rest");
         while timeline.unfinished().is_some() {
             timeline.grow().expect("the rest");
@@ -273,7 +275,6 @@ fn every_cut_of_a_file_is_read_on_when_it_has_grown() {
         assert_eq!(timeline.sample(39).expect("the last").now.as_ref(), &readings[39]);
         assert!(!timeline.grow().expect("nothing more"));
     }
-    std::fs::remove_file(&path).expect("removing the scratch file");
 }
 
 /// Gives its bytes in pieces of a size, as pipes and disks do.
@@ -315,7 +316,7 @@ fn reading_goes_on_at_the_next_key_frame_behind_damage() {
     assert_eq!(back[..10], readings[..10]);
     assert_eq!(back[10..], readings[32..], "key frames come every 32 readings");
     assert!(!damages.is_empty() && !damages[0].cut);
-    let mut timeline = Timeline::open(in_file(&bytes)).expect("the head is whole");
+    let mut timeline = Timeline::open(bytes.clone()).expect("the head is whole");
     assert_eq!(timeline.moment(10).map(|moment| moment.seconds), Some(None), "no rate over what is lost");
     assert_eq!(timeline.sample(10).expect("readable").before, None);
 }
@@ -324,9 +325,9 @@ fn reading_goes_on_at_the_next_key_frame_behind_damage() {
 fn an_index_says_what_the_readings_say() {
     let readings = simulated(80);
     let bytes = finished(&readings);
-    let indexed = Timeline::open(in_file(&bytes)).expect("a whole recording");
+    let indexed = Timeline::open(bytes.clone()).expect("a whole recording");
     // Without its index frames, which have a kind of their own, the readings must be decoded.
-    let plain = Timeline::open(in_file(&without_indexes(&bytes))).expect("a whole recording");
+    let plain = Timeline::open(without_indexes(&bytes)).expect("a whole recording");
     assert_eq!(indexed.end(), 80);
     for number in 0..80 {
         let (a, b) = (indexed.moment(number).expect("there"), plain.moment(number).expect("there"));
@@ -381,7 +382,7 @@ fn marks_are_read_back_and_a_loss_is_a_gap() {
     // A note that is added when all is written.
     let late = Mark::new(readings[1].wall_ns(), MarkKind::Bookmark, "the first frame");
     bytes.extend(dozor_core::recording::mark_frame(&late));
-    let mut timeline = Timeline::open(in_file(&bytes)).expect("a whole recording");
+    let mut timeline = Timeline::open(bytes.clone()).expect("a whole recording");
     assert_eq!(timeline.damages(), []);
     let texts: Vec<String> = timeline.marks().into_iter().map(|mark| mark.text).collect();
     assert_eq!(texts, ["the first frame", "clouds\\x1b[2J over the dome", "no room"]);
@@ -411,9 +412,9 @@ proptest! {
         }
         let lost = lost.filter(|lost| *lost > 0 && *lost + 1 < segments.len());
         let gone = lost.map(|lost| segments.remove(lost));
-        let mut files: Vec<Arc<dyn dozor_core::recording::Frames>> = segments
+        let mut files: Vec<Arc<dyn Frames>> = segments
             .iter()
-            .map(|(begin, end)| Arc::new(in_file(&finished(&readings[*begin..*end]))) as _)
+            .map(|(begin, end)| Arc::new(finished(&readings[*begin..*end])) as _)
             .collect();
         let count = files.len();
         files.rotate_left(order as usize % count);

@@ -8,6 +8,7 @@ use dozor_linux::files::open as open_file;
 use std::fs::File;
 use std::io::ErrorKind;
 use std::io::{self, IsTerminal as _};
+use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -139,11 +140,20 @@ pub struct Recorded(pub File);
 
 impl Frames for Recorded {
     fn bytes_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
-        self.0.bytes_at(offset, buffer)
+        self.0.read_exact_at(buffer, offset)
     }
 
     fn some_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<usize> {
-        self.0.some_at(offset, buffer)
+        let mut there = 0;
+        while there < buffer.len() {
+            match self.0.read_at(&mut buffer[there..], offset + there as u64) {
+                Ok(0) => break,
+                Ok(more) => there += more,
+                Err(error) if error.kind() == ErrorKind::Interrupted => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(there)
     }
 
     fn data_from(&self, offset: u64) -> u64 {

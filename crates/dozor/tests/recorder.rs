@@ -33,7 +33,7 @@ fn await_that(what: &str, mut holds: impl FnMut() -> bool) {
 
 /// Samples, damages and marks of a file.
 fn content(file: &Path) -> Option<(usize, Vec<Damage>, Vec<Mark>)> {
-    let timeline = Timeline::open(File::open(file).ok()?).ok()?;
+    let timeline = Timeline::open(std::fs::read(file).ok()?).ok()?;
     Some((timeline.end(), timeline.damages(), timeline.marks()))
 }
 
@@ -107,7 +107,7 @@ fn a_full_disk_leaves_a_gap_and_recording_goes_on_when_there_is_room() {
     assert_eq!(damages, [], "what could not be written is not there in half");
     let loss = marks.iter().find(|mark| mark.kind == MarkKind::Lost).expect("a mark of the loss");
     assert!(loss.readings.is_some_and(|readings| readings > 0) && loss.text.contains("File too large"));
-    let timeline = Timeline::open(File::open(&file).expect("it")).expect("a recording");
+    let timeline = Timeline::open(std::fs::read(&file).expect("it")).expect("a recording");
     let gaps = (1..timeline.end()).filter(|number| timeline.moment(*number).is_some_and(|m| m.lost)).count();
     assert_eq!(gaps, 1);
 }

@@ -64,7 +64,7 @@ impl Arrange {
         }
     }
 
-    /// Whether it shows also those who are not kept, as ancestors of others.
+    /// Whether it shows also those who do not match, as ancestors of others.
     pub const fn needs_all(self) -> bool {
         matches!(self, Arrange::Family)
     }

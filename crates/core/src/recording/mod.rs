@@ -7,6 +7,7 @@
 mod codec;
 mod columnar;
 pub mod format;
+mod frames;
 mod index;
 mod mapping;
 mod marks;
@@ -21,9 +22,10 @@ mod survey;
 mod writer;
 
 pub use codec::DecodeError;
+pub use frames::Frames;
 pub use index::{Peak, has_peaks};
 pub use marks::{Mark, MarkKind};
-pub use reader::{Damage, Entry, Event, Frames, ReadError, StreamReader};
+pub use reader::{Damage, Entry, Event, ReadError, StreamReader};
 pub use writer::{Encoder, Writer, mark_frame};
 
 pub(crate) use reader::Decoder;

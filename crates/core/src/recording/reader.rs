@@ -8,6 +8,7 @@ use super::format::{
     FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, LEAST_WORK, MAGIC, MOST_BYTES, PartKind, ROW_WORK,
     VERSION, WORK_PER_BYTE,
 };
+use super::frames::Frames;
 use super::index::{Index, IndexColumns, IndexRow, PeakRow};
 use super::mapping::Columns;
 use super::marks::{Mark, MarkKind};
@@ -579,37 +580,6 @@ fn cleaned(host: HostFacts) -> HostFacts {
         note: text(host.note),
         inside: text(host.inside),
         ..host
-    }
-}
-
-/// Frames by their offset: a file, or the live history in memory.
-pub trait Frames: Send + Sync {
-    /// Fills `buffer` with the bytes from `offset` on.
-    fn bytes_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()>;
-    /// Fills as much of `buffer` as there is from `offset` on.
-    fn some_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<usize>;
-    /// Where data stands next, from `offset` on: behind a hole, which holds nothing but zeros.
-    fn data_from(&self, offset: u64) -> u64 {
-        offset
-    }
-}
-
-impl Frames for std::fs::File {
-    fn bytes_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
-        std::os::unix::fs::FileExt::read_exact_at(self, buffer, offset)
-    }
-
-    fn some_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<usize> {
-        let mut there = 0;
-        while there < buffer.len() {
-            match std::os::unix::fs::FileExt::read_at(self, &mut buffer[there..], offset + there as u64) {
-                Ok(0) => break,
-                Ok(more) => there += more,
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(error) => return Err(error),
-            }
-        }
-        Ok(there)
     }
 }
 

@@ -2,9 +2,10 @@
 //! is damaged. A recording that grows is surveyed on from where it ended.
 
 use super::format::Kind;
+use super::frames::Frames;
 use super::index::Index;
 use super::marks::{Mark, MarkKind};
-use super::reader::{Damage, Decoder, Entry, Frames, Opened, ReadError, Work};
+use super::reader::{Damage, Decoder, Entry, Opened, ReadError, Work};
 use super::scanner::{Found, Jump, Scanner};
 use crate::reading::HostFacts;
 use std::io::{self, Read};

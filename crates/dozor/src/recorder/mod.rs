@@ -16,6 +16,7 @@ pub use error::RecordError;
 pub use folder::{Bounds, SMALLEST_LIMIT, in_file_name, segment_begin};
 pub use notes::{Notes, add as add_mark};
 
+use crate::recordings::Recorded;
 use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::recording::{Mark, MarkKind, Writer};
 use dozor_core::sample::gap_between;
@@ -158,7 +159,7 @@ impl Recorder {
     fn look_for_truncation(&mut self) -> Result<(), RecordError> {
         let Some((left, file)) = self.sink.as_ref().and_then(Sink::truncated) else { return Ok(()) };
         // What is still readable stays; without a whole head that is nothing.
-        let whole = file.try_clone().ok().and_then(|file| Timeline::open(file).ok());
+        let whole = file.try_clone().ok().and_then(|file| Timeline::open(Recorded(file)).ok());
         let kept = whole.as_ref().map_or(0, |timeline| timeline.end() as u64);
         let missing = self.in_file.saturating_sub(kept);
         let end = if kept > 0 { left } else { 0 };

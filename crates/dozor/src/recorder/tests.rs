@@ -1,6 +1,7 @@
 //! Folders that stay within their bounds.
 
 use super::{Bounds, Recorder, Written};
+use crate::recordings::Recorded;
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::known::Raw;
 use dozor_core::reading::{HostFacts, Reading};
@@ -62,7 +63,8 @@ fn a_folder_stays_within_its_limit_for_ten_thousand_segments() {
     std::fs::remove_file(&other).expect("removing it");
     let found = segments(folder.path());
     assert!(found.len() > 20, "as much as there is room for is kept: {}", found.len());
-    let files = found.iter().map(|(path, _)| Arc::new(File::open(path).expect("it")) as Arc<dyn Frames>);
+    let files =
+        found.iter().map(|(path, _)| Arc::new(Recorded(File::open(path).expect("it"))) as Arc<dyn Frames>);
     let (timeline, problems) = Timeline::of_recordings(files.collect());
     assert!(problems.is_empty() && timeline.damages().is_empty());
     let newest = timeline.moment(timeline.end() - 1).map(|moment| moment.wall_ns);
@@ -85,7 +87,8 @@ fn what_is_too_old_goes_and_the_rest_stays() {
     }
     recorder.finish().expect("an account");
     let found = segments(folder.path());
-    let files = found.iter().map(|(path, _)| Arc::new(File::open(path).expect("it")) as Arc<dyn Frames>);
+    let files =
+        found.iter().map(|(path, _)| Arc::new(Recorded(File::open(path).expect("it"))) as Arc<dyn Frames>);
     let (timeline, _) = Timeline::of_recordings(files.collect());
     let kept = reading((minutes - 1) * 60).wall_ns() - timeline.moment(0).map_or(0, |moment| moment.wall_ns);
     // At least what was asked for, and not more than two segments beyond it.
@@ -144,8 +147,10 @@ fn a_recording_holds_what_was_read_over_its_segments() {
     recorder.finish().expect("an account");
     let found = segments(folder.path());
     assert!(found.len() > 2, "{found:?}");
-    let files =
-        found.iter().rev().map(|(path, _)| Arc::new(File::open(path).expect("it")) as Arc<dyn Frames>);
+    let files = found
+        .iter()
+        .rev()
+        .map(|(path, _)| Arc::new(Recorded(File::open(path).expect("it"))) as Arc<dyn Frames>);
     let (mut timeline, _) = Timeline::of_recordings(files.collect());
     assert_eq!(timeline.end(), readings.len());
     for (number, reading) in readings.iter().enumerate() {
