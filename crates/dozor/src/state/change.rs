@@ -2,6 +2,7 @@
 
 use super::State;
 use super::parts::Parts;
+use crate::settings::configured::Configured;
 use crate::settings::values::Values;
 use dozor_core::rank::Folds;
 
@@ -43,7 +44,7 @@ impl State {
         let other_rows = (order, narrowing, arrange) != (&before.order, &before.narrowing, &before.arrange);
         let other_arrangement = *arrange != before.arrange;
         let other_steps = *steps != before.steps;
-        let look = |configured: &crate::settings::configured::Configured| {
+        let look = |configured: &Configured| {
             (configured.theme.clone(), configured.colors, configured.found, configured.themes.len())
         };
         if look(configured) != look(&before.configured) {
