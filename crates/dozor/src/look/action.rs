@@ -15,12 +15,7 @@ pub enum Action {
     Overview,
     NextLane,
     PreviousLane,
-    Down,
-    Up,
-    PageDown,
-    PageUp,
-    First,
-    Last,
+    Go(Move),
     Narrow,
     GoTo,
     NextMatch,
@@ -95,6 +90,23 @@ pub enum Action {
     Suspend,
     Redraw,
     Quit,
+}
+
+/// Ways to go in a list.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Move {
+    /// To the next.
+    Down,
+    /// To the one before.
+    Up,
+    /// A screenful down.
+    PageDown,
+    /// A screenful up.
+    PageUp,
+    /// To the first.
+    First,
+    /// To the last.
+    Last,
 }
 
 /// Chapters of the help page.
@@ -189,12 +201,12 @@ pub static ACTIONS: &[Entry] = &[
     entry(Action::MarkAll, "mark all", &["A"], Topic::Processes, "", "Mark all processes that are shown."),
     entry(Action::InvertMarks, "invert marks", &["R"], Topic::Processes, "", "Mark those of the shown processes that are not marked, and only them."),
     entry(Action::ClearMarks, "clear marks", &["M"], Topic::Processes, "", "Take all marks off."),
-    entry(Action::Down, "next row", &["down", "j"], Topic::Processes, "", "Select the next process. The order holds still for a moment while you choose."),
-    entry(Action::Up, "previous row", &["up", "k"], Topic::Processes, "", "Select the previous process."),
-    entry(Action::PageDown, "page down", &["pagedown", "ctrl-f"], Topic::Processes, "", "Go a screenful down."),
-    entry(Action::PageUp, "page up", &["pageup", "ctrl-b"], Topic::Processes, "", "Go a screenful up."),
-    entry(Action::First, "first row", &["home"], Topic::Processes, "", "Select the first process."),
-    entry(Action::Last, "last row", &["end", "G"], Topic::Processes, "", "Select the last process."),
+    entry(Action::Go(Move::Down), "next row", &["down", "j"], Topic::Processes, "", "Select the next process. The order holds still for a moment while you choose."),
+    entry(Action::Go(Move::Up), "previous row", &["up", "k"], Topic::Processes, "", "Select the previous process."),
+    entry(Action::Go(Move::PageDown), "page down", &["pagedown", "ctrl-f"], Topic::Processes, "", "Go a screenful down."),
+    entry(Action::Go(Move::PageUp), "page up", &["pageup", "ctrl-b"], Topic::Processes, "", "Go a screenful up."),
+    entry(Action::Go(Move::First), "first row", &["home"], Topic::Processes, "", "Select the first process."),
+    entry(Action::Go(Move::Last), "last row", &["end", "G"], Topic::Processes, "", "Select the last process."),
     entry(Action::Lane(Lane::Cpu), "cpu", &["1"], Topic::Lanes, "", "Look at the processors: columns and order fit them."),
     entry(Action::Lane(Lane::Memory), "memory", &["2"], Topic::Lanes, "", "Look at memory and swap."),
     entry(Action::Lane(Lane::Disk), "disk", &["3"], Topic::Lanes, "", "Look at the disks."),
@@ -418,7 +430,7 @@ mod tests {
             (plain(KeyCode::Char('x')), Action::Act),
             (KeyEvent::new(KeyCode::Char('O'), KeyModifiers::SHIFT), Action::OtherWay),
             (plain(KeyCode::Char(' ')), Action::Freeze),
-            (plain(KeyCode::PageDown), Action::PageDown),
+            (plain(KeyCode::PageDown), Action::Go(Move::PageDown)),
             (plain(KeyCode::Insert), Action::Mark),
             (plain(KeyCode::Esc), Action::Back),
             (plain(KeyCode::Tab), Action::NextLane),

@@ -14,7 +14,7 @@ use crate::sheets::settings::SettingsSheet;
 use crate::state::State;
 use crate::state::data::{Mode, Stay};
 use crate::state::effect::Effect;
-use crate::state::selection::{Move, Way};
+use crate::state::selection::Way;
 use dozor_core::lane::Severity;
 
 impl Screen {
@@ -55,12 +55,7 @@ impl Screen {
             Action::AllLanes => state.values.lanes.restore(),
             Action::LaneUp | Action::LaneDown => state.shift_lane(action == Action::LaneDown),
             // Rows.
-            Action::Down => state.go(Move::Down),
-            Action::Up => state.go(Move::Up),
-            Action::PageDown => state.go(Move::PageDown),
-            Action::PageUp => state.go(Move::PageUp),
-            Action::First => state.go(Move::First),
-            Action::Last => state.go(Move::Last),
+            Action::Go(to) => state.go(to),
             Action::NextMatch => state.go_to_match(Way::On),
             Action::PreviousMatch => state.go_to_match(Way::Back),
             Action::Parent => state.go_to_parent(),

@@ -10,7 +10,7 @@ pub mod settings;
 
 use crate::draw::list::Seen;
 use crate::draw::{put, put_right};
-use crate::look::action::Action;
+use crate::look::action::{Action, Move};
 use crate::look::line_edit::LineEdit;
 use crate::look::theme::{Ground, Role, Theme};
 use crate::state::State;
@@ -184,8 +184,8 @@ fn moves(at: &mut usize, lines: usize, key: &KeyEvent) -> bool {
 /// The key of a list that is not searched, as one that moves in it: those that move in the table do.
 fn moving(state: &State, key: &KeyEvent) -> KeyEvent {
     let code = match state.values.keys.action(key) {
-        Some(Action::Down) => KeyCode::Down,
-        Some(Action::Up) => KeyCode::Up,
+        Some(Action::Go(Move::Down)) => KeyCode::Down,
+        Some(Action::Go(Move::Up)) => KeyCode::Up,
         _ => return *key,
     };
     KeyEvent::new(code, key.modifiers)

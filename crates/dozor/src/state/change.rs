@@ -26,7 +26,6 @@ impl State {
             every: _,
             lanes: _,
             column_sets: _,
-            view: _,
             keys: _,
             history: _,
             explained: _,
@@ -34,13 +33,14 @@ impl State {
             steps,
             threads,
             lane,
+            view,
             order,
             narrowing,
             arrange,
             configured,
         } = &self.values;
         let closer = (mean, threads) != (&before.mean, &before.threads);
-        let other_lane = *lane != before.lane;
+        let (other_lane, other_view) = (*lane != before.lane, *view != before.view);
         let other_rows = (order, narrowing, arrange) != (&before.order, &before.narrowing, &before.arrange);
         let other_arrangement = *arrange != before.arrange;
         let other_steps = *steps != before.steps;
@@ -60,14 +60,17 @@ impl State {
         if closer {
             self.look_closer();
         }
-        if other_lane {
-            self.begin_with_parts(explained);
+        if other_view {
+            self.selection.scroll = 0;
+        }
+        if other_lane || other_view {
+            self.begin_with_parts(if other_view { vec![] } else { explained });
         }
         if other_arrangement {
             // What was open belongs to the old one.
             self.rows.folds = Folds::default();
         }
-        if closer || other_lane || other_rows {
+        if closer || other_lane || other_view || other_rows {
             self.rank_anew();
         }
     }

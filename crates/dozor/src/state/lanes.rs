@@ -1,7 +1,7 @@
 //! Choosing lanes and parts, and how lanes stand.
 
 use super::State;
-use super::selection::Move;
+use crate::look::action::Move;
 use crate::settings::values::usual_order;
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts::{PartId, lens};

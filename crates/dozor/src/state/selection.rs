@@ -2,7 +2,7 @@
 
 use super::State;
 use super::effect::Effect;
-use crate::look::action::Action;
+use crate::look::action::{Action, Move};
 use crate::machine::Target;
 use dozor_core::exited::is_gathered;
 use dozor_core::expr::Expression;
@@ -16,23 +16,6 @@ use std::time::Duration;
 
 /// The order holds still so long after somebody moved the selection.
 const HOLD: Duration = Duration::from_secs(3);
-
-/// Ways to go in a list.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Move {
-    /// To the next.
-    Down,
-    /// To the one before.
-    Up,
-    /// A screenful down.
-    PageDown,
-    /// A screenful up.
-    PageUp,
-    /// To the first.
-    First,
-    /// To the last.
-    Last,
-}
 
 /// Where a search begins.
 #[derive(Clone, Copy, PartialEq, Eq)]

@@ -5,7 +5,6 @@ use super::effect::Effect;
 use crate::look::columns::ColumnSet;
 use crate::settings::file::Change;
 use dozor_core::lane::Severity;
-use dozor_core::rank::Folds;
 
 /// Name of how it looked before somebody went through the views.
 const BEFORE: &str = "as before";
@@ -37,14 +36,9 @@ impl State {
             .chain(&self.values.configured.before_views)
             .find(|view| view.name == name);
         let Some(view) = found.cloned() else { return };
-        let arrange = self.values.arrange;
-        self.values.show(&view);
-        if self.values.arrange != arrange {
-            self.rows.folds = Folds::default();
-        }
-        self.selection.scroll = 0;
-        self.begin_with_parts(vec![]);
-        self.rank_anew();
+        // Also the one that is shown already comes back as it was saved.
+        self.values.view = None;
+        self.change(|values| values.show(&view));
         if name == BEFORE {
             self.values.view = None;
         }
