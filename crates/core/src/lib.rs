@@ -8,9 +8,12 @@
 
 pub mod catalogue;
 pub mod compare;
+pub mod cores;
+pub mod deed;
 pub mod demo;
 pub mod exited;
 pub mod expr;
+pub mod inside;
 pub mod known;
 pub mod lane;
 pub mod limits;

@@ -23,6 +23,10 @@ const fn signal(number: i32, name: &'static str, ends: bool, words: &'static str
 pub const TERM: i32 = 15;
 /// The forced stop.
 pub const KILL: i32 = 9;
+/// The pause that nobody can refuse.
+pub const STOP: i32 = 19;
+/// What goes on after a pause.
+pub const CONT: i32 = 18;
 /// First and last real-time signal that programs may use; the C library keeps the two below for itself.
 const REAL_TIME: std::ops::RangeInclusive<i32> = 34..=64;
 

@@ -1,7 +1,8 @@
 //! The simulated machine: repeatable, plausible, and it obeys signals.
 
 use dozor_core::catalogue::{core_busy, process_metric};
-use dozor_core::demo::{PRELUDE, Refusal, SimulatedMachine, Site};
+use dozor_core::deed::{Deed, Outcome};
+use dozor_core::demo::{PRELUDE, SimulatedMachine, Site};
 use dozor_core::exited::exited;
 use dozor_core::known::Known;
 use dozor_core::lane::{Lane, Severity, main_user};
@@ -164,36 +165,42 @@ fn a_polite_stop_ends_the_stacker_and_the_disk_recovers() {
     let mut machine = SimulatedMachine::new(1);
     at(&mut machine, 40);
     let stacker = key(&mut machine, "stacker");
-    assert_eq!(machine.signal(stacker, signals::TERM), Ok(()));
+    assert_eq!(machine.act(stacker, &Deed::Signal(signals::TERM)).outcome, Outcome::Sent);
     assert!(!machine.is_alive(stacker));
     assert_eq!(Lane::Disk.point(&sample(&mut machine, 60)).severity, Severity::Fine);
-    assert_eq!(machine.signal(stacker, signals::TERM), Err(Refusal::Gone));
+    assert_eq!(machine.act(stacker, &Deed::Signal(signals::TERM)).outcome, Outcome::AlreadyGone);
 }
 
 #[test]
 fn pausing_stops_the_work_and_others_are_not_permitted() {
     let mut machine = SimulatedMachine::new(1);
     let camera = key(&mut machine, "skycam-ingest");
-    assert_eq!(machine.signal(camera, 19), Ok(()));
+    assert_eq!(machine.act(camera, &Deed::Signal(19)).outcome, Outcome::Sent);
     let paused = sample(&mut machine, 10);
     let place = paused.find(camera).expect("still there");
     assert_eq!(process_metric("cpu").expect("a metric").of(&paused.process(place)).number(), Some(0.0));
     assert_eq!(state_word(paused.now.processes[place].state), Some("stopped"));
     let archive = key(&mut machine, "archived");
-    assert_eq!(machine.signal(archive, signals::TERM), Ok(()));
+    assert_eq!(machine.act(archive, &Deed::Signal(signals::TERM)).outcome, Outcome::Sent);
     assert!(machine.is_alive(archive), "it takes no notice of a polite stop");
-    assert_eq!(machine.signal(archive, signals::KILL), Ok(()));
+    assert_eq!(machine.act(archive, &Deed::Signal(signals::KILL)).outcome, Outcome::Sent);
     assert!(!machine.is_alive(archive));
     let dome = key(&mut machine, "domectl");
-    assert_eq!(machine.signal(dome, signals::KILL), Err(Refusal::NotPermitted));
+    assert_eq!(
+        machine.act(dome, &Deed::Signal(signals::KILL)).outcome,
+        Outcome::NotPermitted("run dozor as root".to_owned())
+    );
 }
 
 #[test]
 fn zombies_outlive_a_kill_and_end_with_their_parent() {
     let mut machine = SimulatedMachine::new(1);
     let (zombie, parent) = (key(&mut machine, "mosaic"), key(&mut machine, "nightqueue"));
-    assert_eq!(machine.signal(zombie, signals::KILL), Err(Refusal::Zombie(parent.pid)));
+    assert_eq!(
+        machine.act(zombie, &Deed::Signal(signals::KILL)).outcome,
+        Outcome::Zombie(parent.pid, "nightqueue".into())
+    );
     assert!(machine.is_alive(zombie));
-    assert_eq!(machine.signal(parent, signals::KILL), Ok(()));
+    assert_eq!(machine.act(parent, &Deed::Signal(signals::KILL)).outcome, Outcome::Sent);
     assert!(!machine.is_alive(zombie));
 }

@@ -26,3 +26,8 @@ pub fn now() -> Clocks {
         boot: read(ClockId::Boottime),
     }
 }
+
+/// Nanoseconds since boot, without suspend.
+pub fn monotonic_ns() -> i64 {
+    now().monotonic
+}

@@ -8,9 +8,9 @@
 pub mod access;
 pub mod act;
 pub mod clock;
-pub mod detail;
 pub mod files;
 pub mod host;
+pub mod inside;
 pub mod last_words;
 pub mod live;
 pub mod netlink;

@@ -201,6 +201,16 @@ fn compare_text(a: &str, b: &str) -> Ordering {
     folded.then_with(|| a.cmp(b))
 }
 
+impl From<Value> for Known<f64> {
+    fn from(value: Value) -> Self {
+        match value {
+            Value::Number(number) => Known::Value(number),
+            Value::Denied => Known::Denied,
+            Value::Text(_) | Value::Word(_) | Value::Absent => Known::Absent,
+        }
+    }
+}
+
 impl From<Known<f64>> for Value {
     fn from(value: Known<f64>) -> Self {
         match value {

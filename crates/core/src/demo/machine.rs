@@ -1,5 +1,6 @@
 //! Lets the programs run and counts as a kernel would.
 
+use super::acting::Ways;
 use super::chance::{liveliness, share};
 use super::hardware::{DISK_RATE, Load, MIB, Machine, STEP, UP_SECONDS, softirq_part};
 use super::process::{Process, Totals, Wish};
@@ -9,7 +10,6 @@ use super::story::{self, happens};
 use crate::reading::{
     EndedRow, GroupRow, HostFacts, ProcessKey, ProcessRow, Reading, RemoteRow, SystemRow, raw,
 };
-use crate::signals;
 use crate::text::Text;
 use crate::units::NANOS;
 use crate::wanted::{Demand, Wanted};
@@ -22,17 +22,6 @@ pub const PRELUDE: f64 = 180.0;
 const BEGIN_WALL: i64 = 1_928_801_040;
 /// Processes too short to be seen begin to count their PIDs here.
 const SHORT_LIVED: i64 = 98_000;
-
-/// Why the simulated kernel does not do what was asked.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Refusal {
-    /// The process belongs to somebody else; in the demo you are `astro`.
-    NotPermitted,
-    /// There is no such process any more.
-    Gone,
-    /// It ended already, and this parent does not collect it.
-    Zombie(i64),
-}
 
 /// The simulated machine.
 pub struct SimulatedMachine {
@@ -172,6 +161,7 @@ impl SimulatedMachine {
             core: (pid as usize * 5) % cores,
             state: b'S',
             stopped: false,
+            ways: Ways::default(),
             rss: program.rss * (0.9 + 0.2 * share(self.seed, pid as u64, 7)),
             totals: Totals {
                 user: program.user_share * age * 0.8,
@@ -206,30 +196,42 @@ impl SimulatedMachine {
         self.step != before
     }
 
-    /// Sends a signal as the user `astro` would.
-    pub fn signal(&mut self, key: ProcessKey, number: i32) -> Result<(), Refusal> {
-        let at = self.find(key).ok_or(Refusal::Gone)?;
-        let process = &mut self.processes[at];
-        if process.program.user != "astro" {
-            return Err(Refusal::NotPermitted);
-        }
-        if process.program.role == Role::Zombie {
-            return Err(Refusal::Zombie(process.parent));
-        }
-        match number {
-            19 | 20 => process.stopped = true,
-            18 => process.stopped = false,
-            signals::KILL => self.end(at),
-            _ if process.program.role == Role::Stubborn => {}
-            _ if signals::by_number(number).is_some_and(|signal| signal.ends) => self.end(at),
-            _ => {}
-        }
-        Ok(())
-    }
-
     /// Whether a process is there.
     pub fn is_alive(&self, key: ProcessKey) -> bool {
         self.find(key).is_some()
+    }
+
+    /// Cores that it has.
+    pub(super) fn cores(&self) -> usize {
+        self.machine.hardware.cores
+    }
+
+    pub(super) fn seed(&self) -> u64 {
+        self.seed
+    }
+
+    /// Nanoseconds since boot.
+    pub(super) fn monotonic_ns(&self) -> i64 {
+        ((UP_SECONDS + self.seconds()) * 1e9) as i64
+    }
+
+    pub(super) fn find_process(&self, key: ProcessKey) -> Option<&Process> {
+        self.find(key).map(|at| &self.processes[at])
+    }
+
+    pub(super) fn find_mut(&mut self, key: ProcessKey) -> Option<&mut Process> {
+        self.find(key).map(|at| &mut self.processes[at])
+    }
+
+    pub(super) fn name_of(&self, pid: i64) -> Text {
+        let found = self.processes.iter().find(|process| process.pid == pid);
+        found.map_or_else(|| "".into(), |process| process.name.clone())
+    }
+
+    pub(super) fn end_process(&mut self, key: ProcessKey) {
+        if let Some(at) = self.find(key) {
+            self.end(at);
+        }
     }
 
     fn find(&self, key: ProcessKey) -> Option<usize> {
@@ -307,7 +309,7 @@ impl SimulatedMachine {
         // No thread runs on two cores at once.
         let most = (program.threads as f64 / (wish.user + wish.system).max(f64::EPSILON)).min(1.0);
         (wish.user, wish.system) = (wish.user * most, wish.system * most);
-        if process.stopped || program.role == Role::Zombie {
+        if process.rests() || program.role == Role::Zombie {
             wish = Wish::default();
         }
         wish
@@ -340,7 +342,7 @@ impl SimulatedMachine {
             let waits = if wish.write > 0.0 { waiting * (0.06 + 0.7 * heavy) } else { 0.0 };
             process.state = match process.program.role {
                 Role::Zombie => b'Z',
-                _ if process.stopped => b'T',
+                _ if process.rests() => b'T',
                 _ if dice < waits => b'D',
                 _ if dice < waits + wish.user + wish.system => b'R',
                 Role::Kernel => b'I',
@@ -364,7 +366,7 @@ impl SimulatedMachine {
             if process.program.role == Role::Uploader {
                 load.uploaded += wish.net_out * STEP;
             }
-            if process.program.role == Role::Leaker && !process.stopped {
+            if process.program.role == Role::Leaker && !process.rests() {
                 let fast = 0.0105 * self.machine.hardware.memory;
                 process.rss += if happens(&story::LEAK, seconds) { fast } else { 0.9 * MIB } * STEP;
             }
@@ -406,6 +408,7 @@ impl SimulatedMachine {
             core: 3,
             state: b'R',
             stopped: false,
+            ways: Ways::default(),
             rss: program.rss * 0.2,
             totals: Totals::default(),
             row: Arc::default(),
@@ -416,7 +419,7 @@ impl SimulatedMachine {
     /// The plate solvers that start and end within this step: CPU time that only shows up at their parent, and a
     /// record of each end. Gives the part of a core that they use.
     fn solve_plates(&mut self, seconds: f64) -> f64 {
-        let queue = self.processes.iter_mut().find(|p| p.program.role == Role::Queue && !p.stopped);
+        let queue = self.processes.iter_mut().find(|p| p.program.role == Role::Queue && !p.rests());
         let Some(queue) = queue else { return 0.0 };
         let solved = (0.5 * liveliness(self.seed, 99, seconds)).min(1.0);
         let (user, system) = (1.1 * solved, 0.25 * solved);

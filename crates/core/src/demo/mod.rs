@@ -2,15 +2,19 @@
 //!
 //! Deterministic from a seed: the same seed and the same times give the same readings. [`site`] says what the
 //! machines are made of, [`programs`] who runs there, [`story`] what happens; [`machine`] lets the programs run,
-//! [`process`] and [`hardware`] count as a kernel would.
+//! [`process`] and [`hardware`] count as a kernel would; [`acting`] is what can be done to processes, [`inside`] what one sees
+//! who looks into them.
 
+mod acting;
 mod chance;
 mod hardware;
+mod inside;
 mod machine;
 mod process;
 mod programs;
 mod site;
 pub mod story;
 
-pub use machine::{PRELUDE, Refusal, SimulatedMachine};
+pub use acting::USER;
+pub use machine::{PRELUDE, SimulatedMachine};
 pub use site::Site;

@@ -1,9 +1,11 @@
 //! One simulated process: what it wants, what it has counted, and the rows that it gives.
 
+use super::acting::Ways;
 use super::chance::share;
 use super::hardware::{Classes, STEP, ticks};
 use super::programs::{Program, Role};
 use super::story::{LEAK, happens};
+use crate::deed::Resource;
 use crate::known::Raw;
 use crate::reading::{ConnectionRow, ListenerRow, ProcessRow, ThreadRow, raw};
 use crate::text::Text;
@@ -64,6 +66,7 @@ pub struct Process {
     pub core: usize,
     pub state: u8,
     pub stopped: bool,
+    pub ways: Ways,
     pub rss: f64,
     pub totals: Totals,
     /// The row of the reading before, given again when nothing changed.
@@ -108,7 +111,9 @@ impl Process {
         let kernel = if left > 0.0 { system / left } else { 0.0 };
         while left > 1e-9 {
             if room[self.core] < left.min(STEP / 2.0) {
-                let most = (0..room.len()).max_by(|a, b| room[*a].total_cmp(&room[*b])).unwrap_or(0);
+                let may = |core: &usize| self.ways.cores.as_ref().is_none_or(|cores| cores.has(*core));
+                let most =
+                    (0..room.len()).filter(may).max_by(|a, b| room[*a].total_cmp(&room[*b])).unwrap_or(0);
                 if room[most] <= 1e-9 {
                     return;
                 }
@@ -116,7 +121,7 @@ impl Process {
             }
             let part = left.min(room[self.core]);
             let core = &mut classes[self.core];
-            let class = if self.program.nice > 0 { &mut core.nice } else { &mut core.user };
+            let class = if self.nice() > 0 { &mut core.nice } else { &mut core.user };
             *class += part * (1.0 - kernel);
             core.system += part * kernel;
             room[self.core] -= part;
@@ -251,9 +256,9 @@ impl Process {
                 state: raw(i64::from(if first { self.state } else { b'S' })),
                 user_ticks: ticks(self.totals.user * part),
                 system_ticks: ticks(self.totals.system * part),
-                priority: raw(20 + self.program.nice),
-                nice: raw(self.program.nice),
-                policy: raw(0),
+                priority: raw(20 + self.nice()),
+                nice: raw(self.nice()),
+                policy: raw(i64::from(self.ways.policy.0)),
                 core: raw((self.core as i64 + at) % 8),
                 disk_wait_ticks: ticks(self.totals.disk_wait * part),
                 ..ThreadRow::default()
@@ -281,7 +286,7 @@ impl Process {
             container: kept(&self.row.container, self.container()),
             limits: kept(&self.row.limits, self.limits()),
             files: raw(12 + program.threads * 3 + program.connections),
-            files_limit: raw(if program.name == "catalogd" { 128 } else { 1_024 }),
+            files_limit: self.limit(Resource::Files).0.map(|most| most as i64).into(),
             kernel: raw(i64::from(program.role == Role::Kernel)),
             replaced: raw(i64::from(program.name == "focusd")),
             pid: raw(self.pid),
@@ -294,9 +299,9 @@ impl Process {
             system_ticks: ticks(totals.system),
             children_user_ticks: ticks(totals.children_user),
             children_system_ticks: ticks(totals.children_system),
-            priority: raw(20 + program.nice),
-            nice: raw(program.nice),
-            policy: raw(0),
+            priority: raw(20 + self.nice()),
+            nice: raw(self.nice()),
+            policy: raw(i64::from(self.ways.policy.0)),
             threads: raw(program.threads),
             virtual_bytes: whole(self.rss * 2.6),
             rss_bytes: whole((self.rss / 4096.0).floor() * 4096.0),

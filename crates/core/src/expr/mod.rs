@@ -23,7 +23,7 @@ pub use error::ExpressionError;
 pub use eval::Bound;
 pub use lexer::Compare;
 pub use parser::{DEEPEST, LONGEST};
-pub use quantity::{Instant, amount, instant};
+pub use quantity::{Instant, amount, instant, units as quantity_units};
 pub use tree::{Comparison, Condition, Node, Place, Value, quote};
 
 use crate::catalogue::Metric;

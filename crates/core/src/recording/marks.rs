@@ -1,5 +1,6 @@
 //! Marks: what happened at an instant, in words. Notes, actions and losses stand in a recording beside its readings.
 
+use crate::deed::Record;
 use crate::text::clean;
 use serde::{Deserialize, Serialize};
 
@@ -43,12 +44,15 @@ pub struct Mark {
     /// How many readings were lost, where that is known.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub readings: Option<u64>,
+    /// What was done, target by target, of an action.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub deeds: Vec<Record>,
 }
 
 impl Mark {
     /// A mark with a text.
     pub fn new(wall_ns: i64, kind: MarkKind, text: impl Into<String>) -> Mark {
-        Mark { wall_ns, kind, text: text.into(), readings: None }
+        Mark { wall_ns, kind, text: text.into(), readings: None, deeds: vec![] }
     }
 
     /// Its frame's payload.
@@ -59,6 +63,7 @@ impl Mark {
     /// Reads it; none where it makes no sense.
     pub(super) fn parse(payload: &[u8]) -> Option<Mark> {
         let mark: Mark = serde_json::from_slice(payload).ok()?;
-        Some(Mark { text: clean(mark.text.as_bytes()), ..mark })
+        let deeds = mark.deeds.into_iter().map(Record::cleaned).collect();
+        Some(Mark { text: clean(mark.text.as_bytes()), deeds, ..mark })
     }
 }

@@ -9,7 +9,7 @@ use crate::recorder::Recorder;
 use crate::run::Connections;
 use crate::state::State;
 use clap::Args;
-use dozor_core::demo::{PRELUDE, SimulatedMachine, Site};
+use dozor_core::demo::{PRELUDE, SimulatedMachine, Site, USER};
 use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::source::Source;
 use dozor_core::timeline::Timeline;
@@ -126,7 +126,8 @@ impl Demo {
         let machine = Arc::new(Mutex::new(machine));
         let source = DemoSource { machine: machine.clone(), ahead, begun: None };
         let timeline = Timeline::live(Arc::new(source.host()));
-        let state = State::new(timeline, plain_theme(), self.every, (0, 0));
+        let mut state = State::new(timeline, plain_theme(), self.every, (0, 0));
+        state.act_as(&USER.into(), None);
         show(&self.look, &self.pids, state, "demo", Some(self.every), |state| {
             let (sender, incoming) = channel();
             let pace = feed::start(Box::new(source), state.values.every, history, sender.clone());

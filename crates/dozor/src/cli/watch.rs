@@ -51,16 +51,18 @@ impl Watch {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
         self.look.kept.check_users()?;
         need_terminal()?;
-        let source = LiveSource::open(self.files.roots())?;
+        let roots = self.files.roots();
+        let source = LiveSource::open(roots.clone())?;
         let host = Arc::new(source.host());
         let mut timeline = Timeline::live(host.clone());
         let (notes, problem) = self.open_past(&host, &mut timeline)?;
         let mut state = State::new(timeline, plain_theme(), EVERY, (0, 0));
         state.values.configured.problems.extend(problem);
+        state.act_as(&own::user(), Some(i64::from(std::process::id())));
         show(&self.look, &self.pids, state, "watch", self.every, |state| {
             let (sender, incoming) = channel();
             let pace = feed::start(Box::new(source), state.values.every, vec![], sender.clone());
-            Connections { machine: Machine::Here, notes, pace: Some(pace), incoming, sender }
+            Connections { machine: Machine::Here(roots), notes, pace: Some(pace), incoming, sender }
         })
     }
 

@@ -60,21 +60,39 @@ pub fn rule(buffer: &mut Buffer, area: Rect, title: &str, theme: &Theme) -> u16 
     x
 }
 
-/// A text over some lines, broken between words.
-pub fn paragraph(theme: &Theme, buffer: &mut Buffer, area: Rect, text: &str, role: Role) {
+/// A text in lines of a width, broken between words; a word that is longer than a line is broken where that ends.
+pub fn wrapped(text: &str, width: u16) -> Vec<String> {
+    let width = usize::from(width.max(1));
     let mut lines: Vec<String> = vec![String::new()];
     for word in text.split(' ') {
         let line = lines.last_mut().unwrap_or_else(|| unreachable!("there is always a line"));
-        if line.is_empty() {
+        if line.is_empty() && word.width() <= width {
             line.push_str(word);
-        } else if line.width() + 1 + word.width() <= usize::from(area.width) {
+        } else if line.width() + 1 + word.width() <= width {
             line.push(' ');
             line.push_str(word);
-        } else {
+        } else if word.width() <= width {
             lines.push(word.to_owned());
+        } else {
+            let mut line = String::new();
+            for letter in word.chars() {
+                if line.width() + letter.width().unwrap_or(0) > width {
+                    lines.push(std::mem::take(&mut line));
+                }
+                line.push(letter);
+            }
+            lines.push(line);
         }
     }
-    for (y, line) in (area.top()..area.bottom()).zip(lines) {
+    if lines.len() > 1 && lines[0].is_empty() {
+        lines.remove(0);
+    }
+    lines
+}
+
+/// A text over some lines, broken between words.
+pub fn paragraph(theme: &Theme, buffer: &mut Buffer, area: Rect, text: &str, role: Role) {
+    for (y, line) in (area.top()..area.bottom()).zip(wrapped(text, area.width)) {
         put(buffer, area.x, y, area.width, &line, theme.role(role));
     }
 }

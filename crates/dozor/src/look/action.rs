@@ -47,6 +47,9 @@ pub enum Action {
     InvertMarks,
     ClearMarks,
     Act,
+    Inspect,
+    Undo,
+    Journal,
     Freeze,
     StepBack,
     StepOn,
@@ -167,12 +170,15 @@ const fn entry(
 /// Everything that can be done, in the order of the hint line and the help page.
 #[rustfmt::skip]
 pub static ACTIONS: &[Entry] = &[
-    entry(Action::Act, "act", &["x"], Topic::Processes, "act", "Send a signal to the marked processes, or else to the selected one; the next step asks."),
+    entry(Action::Act, "act", &["x"], Topic::Processes, "act", "Do something to the selected process, the marked ones, or a family: stop it, pause it, give it less CPU, other cores, other limits; the next step asks."),
+    entry(Action::Inspect, "inspect", &["enter"], Topic::Processes, "inspect", "Look into the selected process: who it is, how it is, what it waits for, its threads, files, sockets, memory."),
+    entry(Action::Undo, "undo", &["u"], Topic::Processes, "", "Take back what was done last: niceness, cores, priorities, limits, a pause. Again: what was done before that."),
+    entry(Action::Journal, "journal", &["X"], Topic::Processes, "", "Show what was done to processes, when, by whom, and what became of it."),
     entry(Action::Narrow, "narrow", &["/"], Topic::Processes, "narrow", "Show only processes that an expression holds for: plain words, or such as cpu > 20% and user = astro. tab completes, up and down recall."),
     entry(Action::GoTo, "go to", &["g"], Topic::Processes, "", "Select the next process that an expression holds for, without hiding the others."),
     entry(Action::NextMatch, "next match", &["n"], Topic::Processes, "", "Go to the next process of the last search."),
     entry(Action::PreviousMatch, "previous match", &["N"], Topic::Processes, "", "Go to the one before."),
-    entry(Action::Parent, "parent", &["u"], Topic::Processes, "", "Select the parent of the selected process: who started it, and who has to collect it when it is a zombie."),
+    entry(Action::Parent, "parent", &["backspace"], Topic::Processes, "", "Select the parent of the selected process: who started it, and who has to collect it when it is a zombie."),
     entry(Action::Order, "order", &["o"], Topic::Processes, "order", "Choose the column that processes are ordered by; tab chooses the second one, for ties."),
     entry(Action::OtherWay, "order the other way", &["O"], Topic::Processes, "", "Turn the order round."),
     entry(Action::Arrange, "arrange", &["v"], Topic::Processes, "arrange", "Choose the arrangement: flat, family tree, by program, user, service or container."),

@@ -2,7 +2,7 @@
 
 use crate::draw::{BARS, put, put_right};
 use crate::look::layout::Layout;
-use crate::look::theme::{Ground, Role};
+use crate::look::theme::{Ground, Role, Theme};
 use crate::state::State;
 use crate::state::axis::{Axis, Bar};
 use dozor_core::lane::{Lane, Point, Severity};
@@ -31,11 +31,13 @@ pub fn draw(state: &State, buffer: &mut Buffer, layout: &Layout) {
         }
         let point = state.moment().sample.as_ref().map(|sample| lane.point(sample));
         label(state, buffer, area, lane, point.as_ref());
-        strip(state, buffer, Rect { x: layout.strip_x, width: layout.strip_width, ..area }, lane);
+        let place = Rect { x: layout.strip_x, width: layout.strip_width, ..area };
+        strip(&state.theme, buffer, place, lane, &state.lanes().strips.bars[lane]);
         facts(state, buffer, area, layout, lane);
     }
     if let (Some(axis), Some(shown)) = (axis, state.shown()) {
-        cursor(state, buffer, layout, &axis, shown);
+        let strips: Vec<Rect> = layout.lanes.iter().map(|(_, area)| *area).collect();
+        cursor(state, buffer, layout, &axis, (shown, layout.axis), &strips);
     }
 }
 
@@ -99,7 +101,8 @@ fn draw_overview(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout
     put(buffer, layout.facts_x(), area.y, area.right().saturating_sub(layout.facts_x()), &text, quiet);
 }
 
-fn draw_axis(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout, axis: &Axis) {
+/// The time axis with its ticks and signs.
+pub fn draw_axis(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout, axis: &Axis) {
     let theme = &state.theme;
     let span = long_duration(axis.step as f64 / 1e9);
     let what = if state.lanes().zoom.mean { "mean" } else { "peak" };
@@ -176,9 +179,8 @@ fn label(state: &State, buffer: &mut Buffer, area: Rect, lane: Lane, point: Opti
     }
 }
 
-fn strip(state: &State, buffer: &mut Buffer, area: Rect, lane: Lane) {
-    let theme = &state.theme;
-    let bars = &state.lanes().strips.bars[lane];
+/// Bars of a resource in its hue, over some lines.
+pub fn strip(theme: &Theme, buffer: &mut Buffer, area: Rect, lane: Lane, bars: &[Bar]) {
     let value_of = |bar: &Bar| match bar {
         Bar::Value { value, .. } => Some(*value),
         Bar::Nothing | Bar::Gap | Bar::Denied => None,
@@ -230,7 +232,14 @@ fn facts(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout, lane: 
 }
 
 /// The time cursor through all lanes: behind the newest column while it follows the present.
-fn cursor(state: &State, buffer: &mut Buffer, layout: &Layout, axis: &Axis, shown: usize) {
+pub fn cursor(
+    state: &State,
+    buffer: &mut Buffer,
+    layout: &Layout,
+    axis: &Axis,
+    (shown, line): (usize, Option<Rect>),
+    strips: &[Rect],
+) {
     let theme = &state.theme;
     let style = theme.role(Role::Accent);
     let edge = layout.strip_x + layout.strip_width;
@@ -239,12 +248,12 @@ fn cursor(state: &State, buffer: &mut Buffer, layout: &Layout, axis: &Axis, show
     let Some(column) = wall.and_then(|wall| axis.column(wall)) else { return };
     let x = layout.strip_x + column + u16::from(following);
     // Where the strips end is where the present is; a line there would be drawn anew for every sample.
-    for (_, area) in layout.lanes.iter().filter(|_| !following) {
+    for area in strips.iter().filter(|_| !following) {
         for y in area.top()..area.bottom() {
             put(buffer, x, y, 1, "┃", style);
         }
     }
-    if let (Some(area), Some(wall)) = (layout.axis, wall) {
+    if let (Some(area), Some(wall)) = (line, wall) {
         let word =
             if following { "╷now".to_owned() } else { format!("╷{}", state.time().zone.time(wall)) };
         let covered = state.time().timeline.moment(shown).and_then(|moment| moment.seconds);

@@ -1,7 +1,7 @@
 //! What always stands on the screen: each part draws itself from the state, which it only reads.
 
 pub mod bottom;
-mod cell;
+pub mod cell;
 mod command;
 pub mod hints;
 pub mod lanes;

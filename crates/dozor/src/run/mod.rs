@@ -4,6 +4,7 @@
 pub mod compact;
 mod incoming;
 mod listen;
+mod looking;
 mod recording;
 pub mod terminal;
 
@@ -20,6 +21,7 @@ use anyhow::Context as _;
 use dozor_core::lane::Severity;
 use dozor_core::recording::Mark;
 use dozor_core::wanted::Wanted;
+use looking::Looking;
 use recording::Recording;
 use rustix::process::Signal;
 use signal_hook::consts::{SIGHUP, SIGTSTP};
@@ -52,7 +54,9 @@ pub fn run(screen: &mut Screen, connections: Connections) -> anyhow::Result<Opti
     listen::listen_for_hangup(connections.sender.clone());
     screen.begin(console.size()?);
     let wanted = screen.state.wanted();
-    let mut session = Session { connections, wanted, recording: Recording::default(), grow_on: false };
+    let looking = Looking::start(connections.machine.clone(), connections.sender.clone());
+    let mut session =
+        Session { connections, wanted, looking, recording: Recording::default(), grow_on: false };
     session.order(Request::Want(wanted));
     let ended = session.turn(screen, &mut console);
     session.recording.finish();
@@ -63,6 +67,8 @@ struct Session {
     connections: Connections,
     /// What the source was last asked for.
     wanted: Wanted,
+    /// Who looks into processes.
+    looking: Looking,
     recording: Recording,
     /// More of a recording is to be taken in when nothing else is to be done.
     grow_on: bool,
@@ -186,13 +192,17 @@ impl Session {
                     state.say_for(Severity::Warning, problem, Stay::Long);
                 }
             }
-            Effect::Signal(signal, targets) => {
+            Effect::Act(deed, targets, wall) => {
                 let (machine, out) = (self.connections.machine.clone(), self.connections.sender.clone());
+                let patience = state.values.patience;
                 std::thread::spawn(move || {
-                    let outcomes = machine.signal(&targets, &signal);
-                    let _ = out.send(Incoming::Event(Event::Acted(signal, targets, outcomes)));
+                    let accounts = machine.act(&targets, &deed, patience);
+                    let _ = out.send(Incoming::Event(Event::Acted(deed, targets, accounts, wall)));
                 });
             }
+            Effect::Look(key, subject) => self.looking.ask(key, subject),
+            Effect::LookClosely(key, time) => self.looking.closely(key, time),
+            Effect::LookAway => self.looking.look_away(),
             Effect::Keep(mark) => {
                 if let Err(problem) = self.keep(mark, screen) {
                     screen.state.say_for(Severity::Warning, format!("not kept: {problem}"), Stay::Long);

@@ -8,6 +8,8 @@ use crate::settings::table::{setting, theme_names};
 use crate::sheets::act::ActSheet;
 use crate::sheets::columns::ColumnsSheet;
 use crate::sheets::compare::CompareSheet;
+use crate::sheets::inspect::Inspector;
+use crate::sheets::journal::JournalSheet;
 use crate::sheets::pick;
 use crate::sheets::prompt::Prompt;
 use crate::sheets::settings::SettingsSheet;
@@ -26,6 +28,15 @@ impl Screen {
             // What opens over the screen.
             Action::Act => {
                 let sheet = ActSheet::open(state);
+                self.open(sheet);
+            }
+            Action::Inspect => {
+                let sheet = Inspector::open(state);
+                self.open(sheet);
+            }
+            Action::Undo => state.undo(),
+            Action::Journal => {
+                let sheet = JournalSheet::open(state);
                 self.open(sheet);
             }
             Action::Difference => {

@@ -1,8 +1,10 @@
 //! What happens to the screen.
 
 use crate::feed::Delivery;
-use crate::machine::{Outcome, Target};
-use dozor_core::signals::Signal;
+use dozor_core::deed::{Account, Deed, Target};
+use dozor_core::inside::Told;
+use dozor_core::inside::close::CloseLook;
+use dozor_core::reading::ProcessKey;
 use ratatui::crossterm::event::{KeyEvent, MouseEvent};
 use std::path::PathBuf;
 
@@ -18,8 +20,12 @@ pub enum Event {
     Resize(u16, u16),
     /// Something came from where readings come from.
     Feed(Delivery),
-    /// An action was carried out.
-    Acted(Signal, Vec<Target>, Vec<Outcome>),
+    /// Something was done to processes, begun at this instant of the wall clock.
+    Acted(Deed, Vec<Target>, Vec<Account>, Option<i64>),
+    /// What was asked of a process.
+    Told(ProcessKey, Told),
+    /// What was seen of a process so far that is looked at closely, and whether that is all.
+    SeenClosely(ProcessKey, Box<CloseLook>, bool),
     /// A recording has begun or could not begin.
     RecordingBegan(Result<PathBuf, String>),
     /// The recording cannot be written for this reason, or can be again.

@@ -11,14 +11,13 @@ pub mod tests;
 pub use event::Event;
 
 use crate::look::action::{Action, key_name};
-use crate::machine::{Outcome, Target, summary};
 use crate::sheets::{After, Sheet};
 use crate::state::State;
 use crate::state::data::{Mode, Stay};
 use crate::state::effect::Effect;
 use dozor_core::lane::Severity;
-use dozor_core::signals::Signal;
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
+use std::sync::Arc;
 use std::time::Instant;
 
 /// The state and what is open over it, the uppermost last.
@@ -46,7 +45,19 @@ impl Screen {
     pub fn update(&mut self, event: Event, now: Instant) -> Vec<Effect> {
         let (every, mouse) = (self.state.values.every, self.state.values.mouse);
         self.state.now = now;
+        let shown = self.state.moment().sample.clone();
+        let axis = self.state.lanes().strips.axis;
         self.take_in(event);
+        let other = match (&shown, &self.state.moment().sample) {
+            (Some(before), Some(now)) => !Arc::ptr_eq(before, now),
+            (before, now) => before.is_some() != now.is_some(),
+        };
+        if other || axis != self.state.lanes().strips.axis || self.sheets.iter().any(|sheet| sheet.goes_on())
+        {
+            for sheet in &mut self.sheets {
+                sheet.follow(&mut self.state);
+            }
+        }
         let state = &mut self.state;
         state.hold_for_sheet(self.sheets.iter().any(|sheet| sheet.holds_order()));
         // Whoever changed them: a key, the settings.
@@ -72,7 +83,17 @@ impl Screen {
             }
             Event::Resize(width, height) => state.resize((width, height)),
             Event::Feed(delivery) => state.receive(delivery),
-            Event::Acted(signal, targets, outcomes) => acted(state, &signal, &targets, &outcomes),
+            Event::Acted(deed, targets, accounts, wall) => state.done(&deed, &targets, &accounts, wall),
+            Event::Told(key, told) => {
+                for sheet in &mut self.sheets {
+                    sheet.told(key, &told, state);
+                }
+            }
+            Event::SeenClosely(key, look, all) => {
+                for sheet in &mut self.sheets {
+                    sheet.seen_closely(key, &look, all, state);
+                }
+            }
             Event::RecordingBegan(Ok(path)) => {
                 state.say(Severity::Fine, format!("recording into {}", path.display()));
                 state.recorded_into(Some(path));
@@ -103,7 +124,7 @@ impl Screen {
             Mode::Replay { playing: false, .. } | Mode::Live => None,
         };
         // What is looked for goes on at once.
-        if state.time().search.is_some() {
+        if state.time().search.is_some() || self.sheets.iter().any(|sheet| sheet.goes_on()) {
             return Some(Instant::now());
         }
         [message, playing, state.selection().held_until].into_iter().flatten().min()
@@ -161,6 +182,7 @@ impl Screen {
     fn follow(&mut self, after: After) {
         match after {
             After::Stay => {}
+            After::Pass(action) => self.act(action),
             After::Close => drop(self.sheets.pop()),
             After::Open(sheet) => self.sheets.push(sheet),
             After::Do(action) => {
@@ -169,24 +191,18 @@ impl Screen {
             }
             After::Answer(text) => {
                 let Some(mut asking) = self.sheets.pop() else { return };
-                let answered =
-                    self.sheets.last_mut().map_or(Ok(()), |it| it.answered(&text, &mut self.state));
-                if let Err(problem) = answered {
-                    asking.refused(problem);
-                    self.sheets.push(asking);
+                let answered = match self.sheets.last_mut() {
+                    Some(below) => below.answered(&text, &mut self.state),
+                    None => Ok(After::Stay),
+                };
+                match answered {
+                    Ok(after) => self.follow(after),
+                    Err(problem) => {
+                        asking.refused(problem);
+                        self.sheets.push(asking);
+                    }
                 }
             }
         }
     }
-}
-
-/// Says what became of an action.
-fn acted(state: &mut State, signal: &Signal, targets: &[Target], outcomes: &[Outcome]) {
-    let good = outcomes.iter().all(|outcome| matches!(outcome, Outcome::Sent | Outcome::GoneAfter(_)));
-    let severity = if good { Severity::Fine } else { Severity::Warning };
-    let mut text = summary(signal, targets, outcomes, &state.key(Action::Act));
-    if outcomes.iter().any(|outcome| matches!(outcome, Outcome::Zombie(_))) {
-        text.push_str(&format!(" ({} goes to the parent)", state.key(Action::Parent)));
-    }
-    state.say_for(severity, text, Stay::Long);
 }

@@ -68,6 +68,9 @@ impl Screen {
             return self.hint_clicked(layout, at);
         }
         let place = sheets::place(&**sheet, screen);
+        if let Some(after) = sheet.clicked_at(at, place, &mut self.state) {
+            return self.follow(after);
+        }
         if at.y < place.y {
             // Beside it: it closes.
             return self.close();

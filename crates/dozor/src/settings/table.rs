@@ -105,8 +105,21 @@ fn set_every(values: &mut Values, text: &str) -> Result<(), String> {
     Ok(())
 }
 
+fn set_patience(values: &mut Values, text: &str) -> Result<(), String> {
+    let patience = parse_duration(text).map_err(|error| error.to_string())?;
+    if patience > Duration::from_secs(600) {
+        return Err("the longest patience is 10m".to_owned());
+    }
+    values.patience = patience;
+    Ok(())
+}
+
 fn every_word(values: &Values) -> String {
-    let ms = values.every.as_millis();
+    duration_word(values.every)
+}
+
+fn duration_word(duration: Duration) -> String {
+    let ms = duration.as_millis();
     if ms.is_multiple_of(1000) { format!("{}s", ms / 1000) } else { format!("{ms}ms") }
 }
 
@@ -140,6 +153,9 @@ pub static SETTINGS: &[Setting] = &[
     Setting { name: "every", kind: Kind::Text, default: "2s", left: false,
         help: "Time between readings, such as 500ms, 2s or 1m. Shorter costs more.",
         get: every_word, set: set_every },
+    Setting { name: "patience", kind: Kind::Text, default: "5s", left: false,
+        help: "How long a process is given to end after a signal before it counts as still there, up to 10m.",
+        get: |s| duration_word(s.patience), set: set_patience },
     Setting { name: "percent", kind: Kind::Choice(&["core", "machine"]), default: "core", left: true,
         help: "Shares of CPU time in percent of one core, which can pass 100, or of the whole machine.",
         get: |s| if s.of_machine { "machine" } else { "core" }.to_owned(), set: |s, text| { s.of_machine = text == "machine"; Ok(()) } },

@@ -13,6 +13,9 @@ use dozor_core::units::Steps;
 use std::collections::HashMap;
 use std::time::Duration;
 
+/// How long a process is given to end where nobody says otherwise.
+pub const PATIENCE: Duration = Duration::from_secs(5);
+
 /// How much of a command line is shown.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum CommandForm {
@@ -57,6 +60,8 @@ pub struct Values {
     pub mouse: bool,
     /// Nominal time between readings.
     pub every: Duration,
+    /// How long a process is given to end before it counts as still there.
+    pub patience: Duration,
     /// Threads are shown below their processes.
     pub threads: bool,
     /// The chosen lane; none is the overview.
@@ -94,6 +99,7 @@ impl Values {
             command_form: CommandForm::default(),
             mouse: true,
             every,
+            patience: PATIENCE,
             threads: false,
             lane: None,
             lanes: LaneStack::default(),

@@ -239,9 +239,9 @@ impl Sheet for ColumnsSheet {
         Some(&mut self.search.typed)
     }
 
-    fn answered(&mut self, name: &str, state: &mut State) -> Result<(), String> {
+    fn answered(&mut self, name: &str, state: &mut State) -> Result<After, String> {
         state.save_columns(name);
         self.set = Some(name.to_owned());
-        Ok(())
+        Ok(After::Stay)
     }
 }

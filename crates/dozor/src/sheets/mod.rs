@@ -4,6 +4,8 @@
 pub mod act;
 pub mod columns;
 pub mod compare;
+pub mod inspect;
+pub mod journal;
 pub mod pick;
 pub mod prompt;
 pub mod settings;
@@ -14,9 +16,12 @@ use crate::look::action::{Action, Move};
 use crate::look::line_edit::LineEdit;
 use crate::look::theme::{Ground, Role, Theme};
 use crate::state::State;
+use dozor_core::inside::Told;
+use dozor_core::inside::close::CloseLook;
+use dozor_core::reading::ProcessKey;
 use ratatui::buffer::Buffer;
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
-use ratatui::layout::Rect;
+use ratatui::layout::{Position, Rect};
 use ratatui::style::Modifier;
 use ratatui::widgets::{Clear, Widget as _};
 
@@ -33,6 +38,8 @@ pub enum After {
     Open(Box<dyn Sheet>),
     /// It closes, and this is done.
     Do(Action),
+    /// It stays open, and this is done below it.
+    Pass(Action),
     /// What was typed goes to the sheet below; it closes unless that one refuses it.
     Answer(String),
 }
@@ -112,12 +119,26 @@ pub trait Sheet {
     }
     /// It was closed without anything being done.
     fn closed(&mut self, _state: &mut State) {}
-    /// What was typed in a prompt that it opened; says what is wrong with it.
-    fn answered(&mut self, _text: &str, _state: &mut State) -> Result<(), String> {
-        Ok(())
+    /// What was typed in a prompt that it opened, or chosen in another sheet; says what is wrong with it.
+    fn answered(&mut self, _text: &str, _state: &mut State) -> Result<After, String> {
+        Ok(After::Stay)
     }
     /// What it gave was refused, for this reason.
     fn refused(&mut self, _problem: String) {}
+    /// Another moment is shown, or more is known of it.
+    fn follow(&mut self, _state: &mut State) {}
+    /// What was asked of a process came.
+    fn told(&mut self, _key: ProcessKey, _told: &Told, _state: &mut State) {}
+    /// What was seen so far of a process that is looked at closely; `all` says that it is over.
+    fn seen_closely(&mut self, _key: ProcessKey, _look: &CloseLook, _all: bool, _state: &mut State) {}
+    /// It has something to work out that goes on by itself, in small parts.
+    fn goes_on(&self) -> bool {
+        false
+    }
+    /// A place of its own was clicked; none where that means nothing, or only something for its list.
+    fn clicked_at(&mut self, _at: Position, _place: Rect, _state: &mut State) -> Option<After> {
+        None
+    }
     /// The order of the processes holds still while it is open.
     fn holds_order(&self) -> bool {
         false

@@ -184,8 +184,8 @@ impl Sheet for SettingsSheet {
         Some(Action::Settings)
     }
 
-    fn answered(&mut self, text: &str, state: &mut State) -> Result<(), String> {
+    fn answered(&mut self, text: &str, state: &mut State) -> Result<After, String> {
         let setting = self.typed.unwrap_or_else(|| self.setting());
-        self.set(state, setting, text)
+        self.set(state, setting, text).map(|()| After::Stay)
     }
 }

@@ -24,6 +24,7 @@ impl State {
             command_form: _,
             mouse: _,
             every: _,
+            patience: _,
             lanes: _,
             column_sets: _,
             keys: _,

@@ -1,9 +1,10 @@
 //! What must be done outside of the state.
 
-use crate::machine::Target;
 use crate::settings::file::Change;
+use dozor_core::deed::{Deed, Target};
+use dozor_core::inside::Subject;
+use dozor_core::reading::ProcessKey;
 use dozor_core::recording::Mark;
-use dozor_core::signals::Signal;
 use std::time::Duration;
 
 /// What must be done outside of the state.
@@ -15,8 +16,14 @@ pub enum Effect {
     Suspend,
     /// Draw everything anew.
     Redraw,
-    /// Send a signal.
-    Signal(Signal, Vec<Target>),
+    /// Do something to processes, at this instant of the time axis.
+    Act(Deed, Vec<Target>, Option<i64>),
+    /// Look into a process; of questions on one subject only the newest is answered.
+    Look(ProcessKey, Subject),
+    /// Look closely at what a process does, so long.
+    LookClosely(ProcessKey, Duration),
+    /// Stop looking closely.
+    LookAway,
     /// Begin a recording.
     Record,
     /// End the recording.

@@ -3,6 +3,7 @@
 pub mod axis;
 mod change;
 pub mod data;
+pub mod deeds;
 pub mod effect;
 mod lanes;
 pub mod moment;
@@ -11,6 +12,7 @@ pub mod parts;
 pub mod rows;
 pub mod search;
 pub mod selection;
+pub mod series;
 mod session;
 pub mod time;
 pub mod trend;
@@ -23,6 +25,7 @@ use crate::look::symbols::Symbols;
 use crate::look::theme::{Depth, Theme};
 use crate::settings::values::Values;
 use data::{Lanes, Moment, Rows, Selection, Session, Time};
+use deeds::Deeds;
 use dozor_core::expr::Expression;
 use dozor_core::parts::PartId;
 use dozor_core::rank::{Arrange, Order};
@@ -53,6 +56,7 @@ pub struct State {
     selection: Selection,
     lanes: Lanes,
     session: Session,
+    deeds: Deeds,
 }
 
 impl State {
@@ -71,6 +75,7 @@ impl State {
             selection: Selection::default(),
             lanes: Lanes::default(),
             session: Session::default(),
+            deeds: Deeds::default(),
         }
     }
 
@@ -210,13 +215,10 @@ impl State {
         self.time.signs.insert(at, mark);
     }
 
-    /// Puts a sign for something that was done on the axis.
-    pub fn sign_action(&mut self, text: String) {
-        let newest =
-            self.time.timeline.end().checked_sub(1).and_then(|number| self.time.timeline.moment(number));
-        if let Some(wall) = newest.map(|moment| moment.wall_ns) {
-            self.sign(wall, MarkKind::Action, text);
-        }
+    /// The instant of the newest sample, in nanoseconds since 1970.
+    pub fn newest_wall(&self) -> Option<i64> {
+        let timeline = &self.time.timeline;
+        timeline.moment(timeline.end().checked_sub(1)?).map(|moment| moment.wall_ns)
     }
 
     /// The instant of the shown sample, in nanoseconds since 1970.

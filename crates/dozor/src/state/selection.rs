@@ -3,15 +3,14 @@
 use super::State;
 use super::effect::Effect;
 use crate::look::action::{Action, Move};
-use crate::machine::Target;
+use dozor_core::deed::{Target, target};
 use dozor_core::exited::is_gathered;
 use dozor_core::expr::Expression;
 use dozor_core::lane::Severity;
 use dozor_core::rank::{RowId, RowRef, Whose};
-use dozor_core::reading::{ProcessKey, ProcessRow};
+use dozor_core::reading::ProcessKey;
 use dozor_core::row::Row as _;
 use std::collections::BTreeSet;
-use std::sync::Arc;
 use std::time::Duration;
 
 /// The order holds still so long after somebody moved the selection.
@@ -98,7 +97,7 @@ impl State {
     }
 
     /// All processes that are shown, also those in totals.
-    fn shown_processes(&self) -> BTreeSet<ProcessKey> {
+    pub(super) fn shown_processes(&self) -> BTreeSet<ProcessKey> {
         let rows =
             (0..self.rows.table.lines.len()).filter(|row| self.line(*row).is_some_and(|line| !line.context));
         rows.flat_map(|row| self.processes_of_row(row)).collect()
@@ -245,15 +244,9 @@ impl State {
         self.rows.pan = pan.min(FURTHEST);
     }
 
-    fn target(&self, key: ProcessKey) -> Option<Target> {
-        let sample = self.moment.sample.as_ref()?;
-        let row = &sample.now.processes[sample.find(key)?];
-        row.pid.value()?;
-        let is_child = |other: &&Arc<ProcessRow>| other.ppid.value() == Some(key.pid);
-        let children = sample.now.processes.iter().filter(is_child).count();
-        let (name, user, command) = (row.name.clone(), row.user.clone(), row.command.clone());
-        let kernel = row.kernel.value() == Some(1);
-        Some(Target { key, name, user, command, children, kernel })
+    /// A process of the shown moment as a target.
+    pub fn target(&self, key: ProcessKey) -> Option<Target> {
+        target(self.moment.sample.as_ref()?, key)
     }
 
     /// The marked processes, or else the selected one.
@@ -299,6 +292,35 @@ impl State {
             return None;
         }
         Some(targets)
+    }
+
+    /// The selected process, where one is to be looked into; says so where there is none.
+    pub fn process_to_inspect(&mut self) -> Option<ProcessKey> {
+        let of_thread = match &self.selection.selected {
+            Some(RowId::Thread(_) | RowId::IdleThreads(_)) => self.row_of_selected().and_then(|row| {
+                let tree = (0..=row).rev().map(|row| self.id_of_row(row));
+                tree.flatten().find_map(|id| match id {
+                    RowId::Process(key) => Some(key),
+                    RowId::Thread(_) | RowId::IdleThreads(_) | RowId::Group(_) => None,
+                })
+            }),
+            _ => None,
+        };
+        if of_thread.is_some() {
+            return of_thread;
+        }
+        self.select_something();
+        match &self.selected_processes()[..] {
+            [one] if !is_gathered(*one) => Some(*one),
+            [] => {
+                self.say(Severity::Notice, "that is no process any more; select another".to_owned());
+                None
+            }
+            _ => {
+                self.say(Severity::Notice, "several stand in this row; open it and select one".to_owned());
+                None
+            }
+        }
     }
 
     /// Selects the process with a PID, where it is there.

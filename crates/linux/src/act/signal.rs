@@ -1,18 +1,26 @@
-//! Signals through `pidfd_open(2)` and `pidfd_send_signal(2)`.
+//! Signals through `pidfd_open(2)` and `pidfd_send_signal(2)`, and what becomes of the process afterwards.
 //!
 //! The descriptor is opened first and the start time is compared afterwards: from then on the descriptor means
 //! that very process, whatever becomes of the PID.
 
+use super::{Gone, name_of, refused, uncollected};
+use crate::inside::Inside;
 use crate::proc::{pid_stat, read_file};
+use crate::{Roots, clock};
+use dozor_core::deed::{Deed, Left, Outcome, Still};
+use dozor_core::inside::waits::{Task, words};
+use dozor_core::inside::{Facts, Subject, Told, Treatment};
 use dozor_core::reading::ProcessKey;
+use dozor_core::text::clean;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::io::Errno;
 use rustix::process::{Pid, PidfdFlags, pidfd_open};
 use std::os::fd::{AsRawFd as _, OwnedFd};
+use std::path::Path;
 use std::time::{Duration, Instant};
 
 /// What became of a process within some time after a signal.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Ending {
     /// It is gone from the table of processes, so long after the signal.
     Gone(Duration),
@@ -22,81 +30,68 @@ pub enum Ending {
     StillThere,
 }
 
-/// Why a signal was not sent.
-#[derive(Clone, Copy, Debug, thiserror::Error, PartialEq, Eq)]
-pub enum SignalError {
-    /// The process ended before; its PID is free or belongs to another by now.
-    #[error("it was already gone")]
-    Gone,
-    /// It is a zombie: it ended before, and its parent with this PID has not collected it.
-    #[error("it has ended already; its parent, PID {0}, must collect it")]
-    Zombie(i64),
-    /// The process belongs to somebody else.
-    #[error("not permitted")]
-    NotPermitted,
-    /// Anything else the kernel says.
-    #[error("the kernel refused: {0}")]
-    Other(Errno),
-}
-
-impl From<Errno> for SignalError {
-    fn from(error: Errno) -> Self {
-        match error {
-            Errno::SRCH => SignalError::Gone,
-            Errno::PERM | Errno::ACCESS => SignalError::NotPermitted,
-            other => SignalError::Other(other),
-        }
-    }
-}
-
-/// A signal that was sent, and the process that it was sent to.
-pub struct Sent {
+/// A process that is held by a descriptor.
+pub struct Held {
     process: OwnedFd,
     key: ProcessKey,
     at: Instant,
+    /// Its process group, and the tick of the signal: for those that it leaves behind.
+    group: Option<i64>,
+    since: i64,
 }
 
-/// The parent of a process that is a zombie; none where it is none, or no longer there at all.
-fn uncollected(key: ProcessKey) -> Result<Option<i64>, SignalError> {
-    let path = format!("/proc/{}/stat", key.pid);
-    let stat = read_file(std::path::Path::new(&path)).map_err(|_| SignalError::Gone)?;
-    let stat = pid_stat::parse(&stat, 1).filter(|stat| stat.start_ticks == key.start);
-    let stat = stat.ok_or(SignalError::Gone)?;
-    // The state is that of the main thread; while others live, the process has not ended.
-    let ended = stat.state.value() == Some(i64::from(b'Z')) && stat.threads.value() <= Some(1);
-    Ok(ended.then(|| stat.ppid.value().unwrap_or(0)))
+/// Ticks since boot now, as start times are counted; USER_HZ is 100 on all architectures that Dozor runs on.
+pub fn now_ticks() -> i64 {
+    clock::now().boot / 10_000_000
 }
 
-/// Sends a signal to exactly this process.
-pub fn send(key: ProcessKey, number: i32) -> Result<Sent, SignalError> {
-    let pid = i32::try_from(key.pid)
-        .ok()
-        .filter(|pid| *pid > 0)
-        .and_then(Pid::from_raw)
-        .ok_or(SignalError::Gone)?;
-    let process = pidfd_open(pid, PidfdFlags::empty())?;
-    if let Some(parent) = uncollected(key)? {
-        return Err(SignalError::Zombie(parent));
+impl Held {
+    /// Exactly this process, and no other that has its PID by now; says what became of it where it cannot be held.
+    pub fn open(key: ProcessKey) -> Result<Held, Outcome> {
+        let pid = i32::try_from(key.pid).ok().filter(|pid| *pid > 0).and_then(Pid::from_raw);
+        let pid = pid.ok_or(Outcome::AlreadyGone)?;
+        let process = pidfd_open(pid, PidfdFlags::empty()).map_err(|error| match error {
+            Errno::SRCH | Errno::INVAL => Outcome::AlreadyGone,
+            other => {
+                Outcome::Failed(format!("the kernel refused: {}", dozor_core::text::without_number(&other)))
+            }
+        })?;
+        match uncollected(key) {
+            Err(Gone) => return Err(Outcome::AlreadyGone),
+            Ok(Some(parent)) => return Err(Outcome::Zombie(parent, name_of(parent).into())),
+            Ok(None) => {}
+        }
+        let stat = read_file(Path::new(&format!("/proc/{}/stat", key.pid))).unwrap_or_default();
+        let group = pid_stat::parse(&stat, 1).and_then(|stat| stat.group.value());
+        Ok(Held { process, key, at: Instant::now(), group, since: now_ticks() })
     }
-    // rustix has no safe way to name every real-time signal, so the call is made here.
-    // SAFETY: the descriptor is open, the information pointer may be null, the call writes to no memory.
-    let status = unsafe {
-        libc::syscall(
-            libc::SYS_pidfd_send_signal,
-            process.as_raw_fd(),
-            number,
-            std::ptr::null::<libc::siginfo_t>(),
-            0,
-        )
-    };
-    if status != 0 {
-        let code = std::io::Error::last_os_error().raw_os_error().unwrap_or(0);
-        return Err(Errno::from_raw_os_error(code).into());
-    }
-    Ok(Sent { process, key, at: Instant::now() })
-}
 
-impl Sent {
+    /// Sends a signal.
+    pub fn signal(&mut self, number: i32) -> Result<(), Outcome> {
+        (self.at, self.since) = (Instant::now(), now_ticks());
+        // rustix has no safe way to name every real-time signal, so the call is made here.
+        // SAFETY: the descriptor is open, the information pointer may be null, the call writes to no memory.
+        let status = unsafe {
+            libc::syscall(
+                libc::SYS_pidfd_send_signal,
+                self.process.as_raw_fd(),
+                number,
+                std::ptr::null::<libc::siginfo_t>(),
+                0,
+            )
+        };
+        if status != 0 {
+            let code = std::io::Error::last_os_error().raw_os_error().unwrap_or(0);
+            return Err(refused(self.key, &Deed::Signal(number), Errno::from_raw_os_error(code)));
+        }
+        Ok(())
+    }
+
+    /// Whether it has not ended: its PID is its own as long.
+    pub fn lives(&self) -> bool {
+        !self.has_ended_by(Instant::now())
+    }
+
     /// Waits until the process is gone from the table, at most so long after the signal was sent. The descriptor of a process
     /// tells its end, not that its parent collected it (pidfd_open(2)), so the table is looked at as well.
     pub fn wait_gone(&self, at_most: Duration) -> Ending {
@@ -107,7 +102,7 @@ impl Sent {
         }
         loop {
             match uncollected(self.key) {
-                Err(_) => return Ending::Gone(self.at.elapsed()),
+                Err(Gone) => return Ending::Gone(self.at.elapsed()),
                 Ok(parent) if Instant::now() >= end => {
                     return parent.map_or(Ending::StillThere, Ending::Zombie);
                 }
@@ -128,5 +123,55 @@ impl Sent {
                 Err(_) => return false,
             }
         }
+    }
+
+    /// Processes of its process group that were started since the signal, and live.
+    pub fn left_behind(&self) -> Vec<Left> {
+        self.group.map_or(vec![], |group| left_behind(group, self.since, self.key.pid))
+    }
+}
+
+/// Processes of a process group that were started at a tick or later, and live; one of them is left out.
+pub fn left_behind(group: i64, since: i64, but: i64) -> Vec<Left> {
+    let Ok(entries) = std::fs::read_dir("/proc") else { return vec![] };
+    let one = |entry: std::fs::DirEntry| {
+        let pid = crate::proc::number(entry.file_name().as_encoded_bytes())?;
+        let stat = read_file(&entry.path().join("stat")).ok()?;
+        let stat = pid_stat::parse(&stat, 1)?;
+        let later = stat.group.value() == Some(group) && stat.start_ticks >= since && pid != but;
+        let lives = stat.state.value() != Some(i64::from(b'Z'));
+        let key = ProcessKey { pid, start: stat.start_ticks };
+        (later && lives).then(|| Left { key, name: clean(stat.name).into() })
+    };
+    entries.flatten().filter_map(one).collect()
+}
+
+/// Why a process is still there after a signal.
+pub fn why_still(key: ProcessKey, number: i32) -> Still {
+    let Told::Facts(facts) = crate::inside::Looker::new(Roots::default()).look(key, Subject::Facts) else {
+        return Still::Unknown;
+    };
+    let inside = Inside::of(&Roots::default(), key);
+    still(&facts, &inside, number)
+}
+
+fn still(facts: &Facts, inside: &Inside, number: i32) -> Still {
+    let state = facts.state.value().and_then(|code| u8::try_from(code).ok()).map(char::from);
+    if inside.frozen().is_some() {
+        return Still::Frozen;
+    }
+    match state {
+        Some('D') => {
+            let task = Task { state, doing: &facts.doing, wait_channel: &facts.wait_channel, frozen: false };
+            return Still::Blocked(words(task));
+        }
+        Some('T') if number != dozor_core::signals::KILL => return Still::Stopped,
+        _ => {}
+    }
+    match facts.signals.clone().value().map(|masks| masks.treatment(number)) {
+        Some(Treatment::Handled) => Still::Handles,
+        Some(Treatment::Ignored) => Still::Ignores,
+        Some(Treatment::Blocked) => Still::HoldsBack,
+        Some(Treatment::Usual) | None => Still::Unknown,
     }
 }

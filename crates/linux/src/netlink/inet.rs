@@ -26,6 +26,7 @@ const QUEUE_MOST_AT: usize = 60;
 const INODE_AT: usize = 68;
 const UID_AT: usize = 64;
 /// Offsets in `struct tcp_info`.
+const ROUND_TRIP_AT: usize = 68;
 const BYTES_ACKED_AT: usize = 120;
 const BYTES_RECEIVED_AT: usize = 128;
 const BYTES_SENT_AT: usize = 200;
@@ -64,6 +65,10 @@ pub struct InetSocket {
     pub received: u64,
     /// Bytes of data sent, each counted once; zero for datagrams.
     pub sent: u64,
+    /// Bytes sent again; zero for datagrams and where the kernel does not tell.
+    pub again: u64,
+    /// Smoothed round trip time in microseconds; nothing for datagrams.
+    pub round_trip_us: Option<u32>,
     /// Connections that wait to be accepted, of a socket that listens; else bytes that wait to be read.
     pub queue: u32,
     /// Most connections that may wait to be accepted, of a socket that listens; else bytes that wait to be sent.
@@ -112,6 +117,8 @@ pub fn parse(message: &Message<'_>) -> Option<InetSocket> {
         remote: address(family, bytes_at(bytes, 24)?, bytes_at(bytes, 6)?),
         received: 0,
         sent: 0,
+        again: 0,
+        round_trip_us: None,
         queue: u32_at(bytes, QUEUE_AT)?,
         queue_most: u32_at(bytes, QUEUE_MOST_AT)?,
         drops: None,
@@ -125,6 +132,8 @@ pub fn parse(message: &Message<'_>) -> Option<InetSocket> {
         let received = u64_at(info, BYTES_RECEIVED_AT).unwrap_or(0);
         // The other side's end of data is counted like a byte.
         socket.received = if AFTER_FIN.contains(&state) { received.saturating_sub(1) } else { received };
+        socket.again = u64_at(info, BYTES_RETRANSMITTED_AT).unwrap_or(0);
+        socket.round_trip_us = u32_at(info, ROUND_TRIP_AT).filter(|time| *time > 0);
         // Acknowledged bytes count the beginning and the end of the connection too; newer kernels count what was sent.
         socket.sent = match u64_at(info, BYTES_SENT_AT).zip(u64_at(info, BYTES_RETRANSMITTED_AT)) {
             Some((sent, again)) => sent.saturating_sub(again),

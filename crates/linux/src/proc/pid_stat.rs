@@ -16,6 +16,7 @@ pub struct ProcessStat<'a> {
     pub name: &'a [u8],
     pub state: Raw,
     pub ppid: Raw,
+    pub group: Raw,
     pub session: Raw,
     pub tty: Raw,
     pub is_kernel_thread: bool,
@@ -47,7 +48,7 @@ pub fn parse(bytes: &[u8], page: i64) -> Option<ProcessStat<'_>> {
     let mut words = words(bytes[close + 1..].trim_ascii());
     let state = words.next()?.first().map(|letter| i64::from(*letter)).into();
     let ppid = next(&mut words);
-    let (_group, session, tty, _terminal_group) =
+    let (group, session, tty, _terminal_group) =
         (next(&mut words), next(&mut words), next(&mut words), next(&mut words));
     let flags = next(&mut words).value().unwrap_or(0);
     let (faults_minor, children_faults) = (next(&mut words), next(&mut words));
@@ -66,6 +67,7 @@ pub fn parse(bytes: &[u8], page: i64) -> Option<ProcessStat<'_>> {
         name,
         state,
         ppid,
+        group,
         session,
         tty,
         is_kernel_thread: flags & KERNEL_THREAD != 0,

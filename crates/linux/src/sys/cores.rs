@@ -1,7 +1,10 @@
 //! Frequency, throttling and place of each core; Documentation/admin-guide/pm/cpufreq.rst,
 //! Documentation/ABI/testing/sysfs-devices-system-cpu.
 
-use super::number_in;
+use super::{folders, number_in, text_in};
+use crate::proc::{number, read_file};
+use dozor_core::cores::CoreSet;
+use dozor_core::inside::CorePlace;
 use dozor_core::known::Raw;
 use dozor_core::reading::CoreRow;
 use dozor_core::text::Text;
@@ -55,4 +58,58 @@ impl Cores {
 
 fn kilohertz(value: Option<i64>) -> Raw {
     value.and_then(|value| value.checked_mul(1000)).into()
+}
+
+/// Where the cores are, and what they share; Documentation/ABI/stable/sysfs-devices-system-cpu.
+pub fn places(sys: &Path) -> Vec<CorePlace> {
+    let set = |path: PathBuf| -> Option<CoreSet> {
+        std::str::from_utf8(read_file(&path).ok()?.trim_ascii()).ok()?.parse().ok()
+    };
+    let nodes: Vec<(i64, CoreSet)> = folders(&sys.join("devices/system/node"), "node")
+        .into_iter()
+        .filter_map(|folder| {
+            let node = number(folder.file_name()?.as_encoded_bytes().strip_prefix(b"node")?)?;
+            Some((node, set(folder.join("cpulist"))?))
+        })
+        .collect();
+    let online = set(sys.join("devices/system/cpu/online")).unwrap_or_default();
+    let place = |core: usize| {
+        let folder = sys.join(format!("devices/system/cpu/cpu{core}"));
+        let caches = folders(&folder.join("cache"), "index");
+        let largest = caches.iter().max_by_key(|cache| number_in(&cache.join("level")));
+        let size = largest.and_then(|cache| text_in(&cache.join("size")));
+        // Written as `32768K`.
+        let bytes = size.and_then(|size| number(size.strip_suffix('K')?.as_bytes())?.checked_mul(1024));
+        CorePlace {
+            number: core,
+            node: nodes.iter().find(|(_, cores)| cores.has(core)).map(|(node, _)| *node).into(),
+            siblings: set(folder.join("topology/thread_siblings_list")).unwrap_or_default(),
+            cache: largest.and_then(|cache| set(cache.join("shared_cpu_list"))).unwrap_or_default(),
+            cache_bytes: bytes.into(),
+        }
+    };
+    online.iter().map(place).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn places_say_what_cores_share() {
+        let cpu = "devices/system/cpu";
+        let tree = crate::sys::tests::tree(&[
+            (&format!("{cpu}/online"), "0-1\n"),
+            (&format!("{cpu}/cpu0/cache/index0/level"), "1\n"),
+            (&format!("{cpu}/cpu0/cache/index0/shared_cpu_list"), "0\n"),
+            (&format!("{cpu}/cpu0/cache/index3/level"), "3\n"),
+            (&format!("{cpu}/cpu0/cache/index3/size"), "32768K\n"),
+            (&format!("{cpu}/cpu0/cache/index3/shared_cpu_list"), "0-1\n"),
+            ("devices/system/node/node1/cpulist", "0-1\n"),
+        ]);
+        let places = places(tree.path());
+        assert_eq!((places.len(), places[0].node, places[0].cache.len()), (2, Raw::new(1), 2));
+        assert_eq!(places[0].cache_bytes, Raw::new(32 << 20));
+        assert_eq!((places[1].cache.is_empty(), places[1].cache_bytes), (true, Raw::ABSENT));
+    }
 }

@@ -5,6 +5,7 @@ pub mod cgroups;
 pub mod containers;
 pub mod cores;
 pub mod filesystems;
+pub mod freezer;
 pub mod gpus;
 pub mod inside;
 pub mod links;
@@ -40,7 +41,7 @@ fn folders(path: &Path, prefix: &str) -> Vec<PathBuf> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     /// A made-up tree of small files.
     pub fn tree(files: &[(&str, &str)]) -> tempfile::TempDir {
         let root = tempfile::tempdir().expect("a scratch folder");

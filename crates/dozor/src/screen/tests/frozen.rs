@@ -6,6 +6,7 @@ use crate::look::action::ACTIONS;
 use crate::look::symbols::Symbols;
 use crate::look::theme::{Depth, Theme};
 use crate::screen::Event;
+use dozor_core::deed::Deed;
 use dozor_core::rank::RowId;
 use ratatui::buffer::Buffer;
 use ratatui::crossterm::event::{MouseButton, MouseEventKind};
@@ -157,7 +158,7 @@ fn random_keys_clicks_and_sizes_do_no_harm_and_change_nothing_unmeant() {
             3 if step % 3 == 0 => desk.event(Event::Resize(next(200) as u16, next(70) as u16)),
             4 => {
                 if let Some(RowId::Process(key)) = desk.state.id_of_row(next(10)) {
-                    let _ = desk.machine.signal(key, 9);
+                    desk.machine.act(key, &Deed::Signal(9));
                 }
                 vec![]
             }

@@ -2,12 +2,12 @@
 
 use super::Desk;
 use crate::feed::Delivery;
-use crate::machine::Outcome;
 use crate::panes;
 use crate::screen::Event;
 use crate::state::data::Mode;
 use crate::state::effect::Effect;
 use crate::state::parts::Placed;
+use dozor_core::deed::{Account, Deed, Outcome};
 use dozor_core::lane::Lane;
 use dozor_core::rank::RowId;
 use dozor_core::row::Row as _;
@@ -137,19 +137,18 @@ fn a_signal_goes_to_the_selected_or_the_marked_and_its_outcome_is_said() {
     let mut desk = Desk::at(50, (120, 40));
     desk.press("3 home");
     let effects = desk.press("x enter");
-    let [Effect::Signal(signal, targets), Effect::Keep(mark)] = &effects[..] else { panic!("{effects:?}") };
-    assert_eq!(mark.text, "TERM sent to stacker[3820]", "what is done is kept with the readings");
-    assert_eq!((signal.number, targets.len(), targets[0].label()), (15, 1, "stacker[3820]".to_owned()));
-    assert!(desk.screen().contains("TERM sent to stacker[3820]; waiting for the end"));
-    desk.event(Event::Acted(
-        signal.clone(),
-        targets.clone(),
-        vec![Outcome::GoneAfter(Duration::from_millis(420))],
-    ));
+    let [Effect::Act(deed, targets, _)] = &effects[..] else { panic!("{effects:?}") };
+    assert_eq!((deed, targets.len(), targets[0].label()), (&Deed::Signal(15), 1, "stacker[3820]".to_owned()));
+    assert!(desk.screen().contains("signal TERM to stacker[3820]; waiting for the end"));
+    let gone = Account::from(Outcome::GoneAfter(Duration::from_millis(420)));
+    let effects = desk.event(Event::Acted(deed.clone(), targets.clone(), vec![gone], None));
+    let [Effect::Keep(mark)] = &effects[..] else { panic!("{effects:?}") };
+    assert_eq!(mark.text, "stacker[3820]: gone 0.4 s after TERM", "what is done is kept with the readings");
+    assert_eq!((mark.deeds[0].by.as_str(), mark.deeds[0].pid), ("astro", 3820));
     assert!(desk.screen().contains("stacker[3820]: gone 0.4 s after TERM"));
     desk.press("esc m m x down");
-    let [Effect::Signal(signal, targets), ..] = &desk.press("enter")[..] else { panic!("a signal") };
-    assert_eq!((&*signal.name, targets.len()), ("KILL", 2));
+    let [Effect::Act(deed, targets, _), ..] = &desk.press("enter")[..] else { panic!("a signal") };
+    assert_eq!((deed, targets.len()), (&Deed::Signal(9), 2));
     assert_eq!(desk.press("x esc"), []);
     assert!(desk.opened().is_empty());
 }
@@ -159,7 +158,7 @@ fn what_cannot_be_seen_is_not_acted_on() {
     let mut desk = Desk::at(50, (120, 40));
     desk.press("/ :archived enter home esc / :stacker enter");
     let effects = desk.press("x enter");
-    let [Effect::Signal(_, targets), Effect::Keep(_)] = &effects[..] else { panic!("{effects:?}") };
+    let [Effect::Act(_, targets, _)] = &effects[..] else { panic!("{effects:?}") };
     assert_eq!(targets[0].label(), "stacker[3820]", "the narrowed-out selection is not the target");
     desk.press("esc esc esc x");
     assert!(desk.opened().is_empty(), "rows move: the first x only selects");
@@ -168,7 +167,7 @@ fn what_cannot_be_seen_is_not_acted_on() {
     assert!(desk.opened().starts_with("What shall happen"));
     desk.press("esc");
     let Some(RowId::Process(key)) = desk.state.selection().selected.clone() else { panic!("a process") };
-    desk.machine.signal(key, 9).expect("it ends");
+    desk.machine.act(key, &Deed::Signal(9));
     desk.run(2);
     assert_eq!(desk.press("x enter"), [], "the neighbour of a process that ended is not the target");
     assert!(desk.screen().contains("no process any more"));
@@ -317,8 +316,8 @@ fn sheets_are_chosen_from_by_clicks_and_closed_by_one_beside_them() {
         };
         desk.update(Event::Mouse(event), now)
     };
-    let [Effect::Signal(signal, targets), Effect::Keep(_)] = &effects[..] else { panic!("{effects:?}") };
-    assert_eq!((&*signal.name, targets[0].label()), ("KILL", "stacker[3820]".to_owned()));
+    let [Effect::Act(deed, targets, _)] = &effects[..] else { panic!("{effects:?}") };
+    assert_eq!((deed, targets[0].label()), (&Deed::Signal(9), "stacker[3820]".to_owned()));
     desk.press("o :rss");
     let row = desk.lines().iter().position(|line| line.contains(" rss ")).expect("a metric") as u16;
     desk.click(10, row);

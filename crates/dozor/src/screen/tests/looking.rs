@@ -5,6 +5,7 @@ use crate::feed::Delivery;
 use crate::look::clock::Zone;
 use crate::screen::Event;
 use crate::state::data::Mode;
+use dozor_core::deed::Deed;
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts::PartId;
 use dozor_core::reading::HostFacts;
@@ -166,14 +167,17 @@ fn the_strips_show_more_time_and_say_what_a_column_is() {
 fn bookmarks_and_actions_are_signs_that_one_can_go_to() {
     let mut desk = Desk::at(50, (120, 40));
     desk.press("b :disk enter");
-    desk.press("3 home x enter");
+    let effects = desk.press("3 home x enter");
+    desk.carry_out(effects);
     let kinds: Vec<MarkKind> = desk.state.time().signs.iter().map(|sign| sign.kind).collect();
     assert_eq!(kinds, [MarkKind::Bookmark, MarkKind::Action]);
     desk.run(5);
     let screen = desk.screen();
     assert!(screen.contains('⚑') || screen.contains('✶'), "{screen}");
     desk.press("(");
-    assert!(desk.screen().contains("done at") && desk.screen().contains("TERM sent to stacker[3820]"));
+    assert!(
+        desk.screen().contains("done at") && desk.screen().contains("stacker[3820]: gone 0.4 s after TERM")
+    );
     desk.press("b esc");
     assert_eq!(desk.state.time().signs.len(), 2, "a note that was given up leaves no sign");
     desk.press("esc < (");
@@ -194,7 +198,7 @@ fn new_gone_and_persistent_processes_are_marked() {
     assert!(row(&desk, "stacker --night").contains(" 25 s "), "{}", row(&desk, "stacker --night"));
     desk.run(60);
     assert!(row(&desk, "stacker --night").contains(" 1:2"), "{}", row(&desk, "stacker --night"));
-    desk.machine.signal(stacker, 9).expect("it ends");
+    desk.machine.act(stacker, &Deed::Signal(9));
     desk.run(1);
     let gone = row(&desk, "stacker --night");
     assert!(gone.contains(" gone "), "{gone}");

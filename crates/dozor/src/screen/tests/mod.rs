@@ -13,7 +13,8 @@ use crate::look::theme::{Depth, Theme};
 use crate::screen::{Event, Screen};
 use crate::state::State;
 use crate::state::effect::Effect;
-use dozor_core::demo::{PRELUDE, SimulatedMachine};
+use dozor_core::deed::{Account, Outcome, Target};
+use dozor_core::demo::{PRELUDE, SimulatedMachine, USER};
 use dozor_core::known::Raw;
 use dozor_core::reading::{ProcessRow, Reading};
 use dozor_core::timeline::Timeline;
@@ -58,7 +59,8 @@ impl Desk {
     fn of(machine: SimulatedMachine, seconds: u64, size: (u16, u16)) -> Desk {
         let timeline = Timeline::live(Arc::new(machine.host()));
         let theme = Theme::new(Depth::Mono, false);
-        let state = State::new(timeline, theme, Duration::from_secs(1), size);
+        let mut state = State::new(timeline, theme, Duration::from_secs(1), size);
+        state.act_as(&USER.into(), None);
         let begin = PRELUDE as u64 + seconds - 60;
         let mut desk = Desk { machine, screen: Screen::new(state), begin: Instant::now(), seconds: begin };
         desk.run(61);
@@ -80,9 +82,41 @@ impl Desk {
         }
     }
 
+    /// Takes in an event. What is asked of processes is answered at once, by the simulated machine.
     fn event(&mut self, event: Event) -> Vec<Effect> {
         let now = self.now();
-        self.screen.update(event, now)
+        let mut effects = self.screen.update(event, now);
+        while let Some(at) = effects.iter().position(|effect| matches!(effect, Effect::Look(..))) {
+            let Effect::Look(key, subject) = effects.remove(at) else { unreachable!("it is one") };
+            let told = self.machine.look(key, subject);
+            effects.extend(self.screen.update(Event::Told(key, told), now));
+        }
+        effects
+    }
+
+    /// Lets the simulated machine do what effects want done, and tells what became of it.
+    fn carry_out(&mut self, effects: Vec<Effect>) -> Vec<Effect> {
+        let mut rest = vec![];
+        for effect in effects {
+            let Effect::Act(deed, targets, wall) = effect else {
+                rest.push(effect);
+                continue;
+            };
+            let account = |target: &Target| match self.machine.act(target.key, &deed) {
+                // A signal that ends has ended it by now, unless it takes no notice.
+                Account { outcome: Outcome::Sent, .. } if deed.ends() => {
+                    if self.machine.is_alive(target.key) {
+                        Outcome::StillThere(self.machine.why_still(target.key)).into()
+                    } else {
+                        Outcome::GoneAfter(Duration::from_millis(420)).into()
+                    }
+                }
+                account => account,
+            };
+            let accounts = targets.iter().map(account).collect();
+            rest.extend(self.event(Event::Acted(deed, targets, accounts, wall)));
+        }
+        rest
     }
 
     fn receive(&mut self, reading: Arc<Reading>) {

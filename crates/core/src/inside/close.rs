@@ -1,0 +1,319 @@
+//! A close look: what the threads of a process were seen doing many times a second, counted.
+//!
+//! A share is one of looks, which stands for time because the looks come at uneven distances. Threads that did nothing but
+//! wait at one kind of place all the time are said apart: a pool of idle workers must not drown those that work.
+
+use super::Sighting;
+use crate::text::Text;
+use crate::units::share;
+use std::collections::{BTreeMap, HashMap, HashSet};
+
+/// What a thread did, roughly.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Kind {
+    /// It ran, or waited for a core.
+    Running,
+    /// It waited in the kernel and took no signal: mostly for a disk.
+    Blocked,
+    /// It waited for something to come.
+    Waiting,
+    /// It was stopped, traced or had ended.
+    Halted,
+}
+
+impl Kind {
+    /// In words.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Kind::Running => "running",
+            Kind::Blocked => "blocked",
+            Kind::Waiting => "waiting",
+            Kind::Halted => "halted",
+        }
+    }
+
+    fn of(state: char) -> Kind {
+        match state {
+            'R' => Kind::Running,
+            'D' => Kind::Blocked,
+            'S' | 'I' => Kind::Waiting,
+            _ => Kind::Halted,
+        }
+    }
+}
+
+/// Where a thread was seen.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+struct Place {
+    kind: Kind,
+    call: Text,
+    on: Text,
+    channel: Text,
+}
+
+impl Place {
+    fn of(sighting: &Sighting) -> Place {
+        let kind = Kind::of(sighting.state);
+        // Where it runs, what it did last in the kernel says nothing.
+        let (call, on, channel) = if kind == Kind::Running {
+            (sighting.call.clone(), sighting.on.clone(), Text::from(""))
+        } else {
+            (sighting.call.clone(), sighting.on.clone(), sighting.wait_channel.clone())
+        };
+        Place { kind, call, on, channel }
+    }
+}
+
+/// What one thread was seen doing.
+#[derive(Clone, Debug, Default)]
+struct Seen {
+    name: Option<Text>,
+    looks: u64,
+    places: HashMap<Place, u64>,
+}
+
+/// A line of the result.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Line {
+    /// Percent of the looks at threads that did something.
+    pub percent: f64,
+    /// What it was, roughly.
+    pub kind: Kind,
+    /// System call, empty where it was in none or may not be seen.
+    pub call: Text,
+    /// The file or the peer of the call.
+    pub on: Text,
+    /// Function of the kernel that it waited in.
+    pub channel: Text,
+    /// Threads that were seen there.
+    pub threads: usize,
+    /// The function of the kernel's stack that was seen there most often, with those that called it; empty where it may not be
+    /// seen.
+    pub stack: Vec<Text>,
+}
+
+impl Line {
+    /// In words: `waiting in read of /data/frame.fits`.
+    pub fn words(&self) -> String {
+        let place = match (&*self.call, &*self.on, &*self.channel) {
+            ("", _, "") if self.kind == Kind::Running => return "running its own code".to_owned(),
+            ("", _, "") => return self.kind.words().to_owned(),
+            ("", _, channel) => format!("{channel} of the kernel"),
+            (call, "", _) => call.to_owned(),
+            (call, on, _) => format!("{call} of {on}"),
+        };
+        format!("{} in {place}", self.kind.words())
+    }
+}
+
+/// One thread of the result.
+#[derive(Clone, Debug, PartialEq)]
+pub struct OfThread {
+    /// Its number.
+    pub tid: i64,
+    /// Its name.
+    pub name: Text,
+    /// Percent of its looks by kind: running, blocked, waiting, halted.
+    pub percent: [f64; 4],
+    /// Where it was seen most often.
+    pub mostly: String,
+}
+
+/// What was seen so far.
+#[derive(Clone, Debug, Default)]
+pub struct CloseLook {
+    threads: BTreeMap<i64, Seen>,
+    stacks: HashMap<Place, HashMap<Vec<Text>, u64>>,
+    looks: u64,
+    seconds: f64,
+    cost: f64,
+    denied: bool,
+}
+
+impl CloseLook {
+    /// Takes in one look at all threads. `seconds` is the time since the first, `cost` the CPU time that looking took so far;
+    /// `denied` says that system calls may not be seen.
+    pub fn add(&mut self, sightings: &[Sighting], seconds: f64, cost: f64, denied: bool) {
+        self.looks += 1;
+        (self.seconds, self.cost) = (seconds, cost);
+        self.denied |= denied;
+        for sighting in sightings {
+            let place = Place::of(sighting);
+            if !sighting.stack.is_empty() {
+                *self.stacks.entry(place.clone()).or_default().entry(sighting.stack.clone()).or_default() += 1;
+            }
+            let seen = self.threads.entry(sighting.tid).or_default();
+            seen.name = Some(sighting.name.clone());
+            seen.looks += 1;
+            *seen.places.entry(place).or_default() += 1;
+        }
+    }
+
+    /// Looks so far.
+    pub fn looks(&self) -> u64 {
+        self.looks
+    }
+
+    /// Seconds since the first look.
+    pub fn seconds(&self) -> f64 {
+        self.seconds
+    }
+
+    /// CPU time that looking took, in percent of a core.
+    pub fn cost(&self) -> f64 {
+        if self.seconds > 0.0 { self.cost / self.seconds * 100.0 } else { 0.0 }
+    }
+
+    /// System calls may not be seen.
+    pub fn is_denied(&self) -> bool {
+        self.denied
+    }
+
+    fn idles(seen: &Seen) -> bool {
+        seen.places.keys().all(|place| place.kind == Kind::Waiting)
+    }
+
+    /// Threads that did nothing but wait; none where all did: then waiting is what the process does.
+    fn idle(&self) -> HashSet<i64> {
+        let idle: HashSet<i64> =
+            self.threads.iter().filter(|(_, seen)| Self::idles(seen)).map(|(tid, _)| *tid).collect();
+        if idle.len() == self.threads.len() { HashSet::new() } else { idle }
+    }
+
+    /// Threads that were seen, and how many of them did nothing but wait while others worked.
+    pub fn threads_seen(&self) -> (usize, usize) {
+        (self.threads.len(), self.idle().len())
+    }
+
+    /// Where time goes, most first.
+    pub fn lines(&self) -> Vec<Line> {
+        let idle = self.idle();
+        let mut places: BTreeMap<&Place, (u64, usize)> = BTreeMap::new();
+        let mut all = 0;
+        for (_, seen) in self.threads.iter().filter(|(tid, _)| !idle.contains(tid)) {
+            for (place, count) in &seen.places {
+                let sum = places.entry(place).or_default();
+                *sum = (sum.0 + count, sum.1 + 1);
+                all += count;
+            }
+        }
+        let mut lines: Vec<Line> = places
+            .into_iter()
+            .map(|(place, (count, threads))| Line {
+                percent: count as f64 / all as f64 * 100.0,
+                kind: place.kind,
+                call: place.call.clone(),
+                on: place.on.clone(),
+                channel: place.channel.clone(),
+                threads,
+                stack: self.stack_of(place),
+            })
+            .collect();
+        lines.sort_by(|a, b| b.percent.total_cmp(&a.percent));
+        lines
+    }
+
+    fn stack_of(&self, place: &Place) -> Vec<Text> {
+        let stacks = self.stacks.get(place).into_iter().flatten();
+        stacks
+            .max_by_key(|(stack, count)| (**count, std::cmp::Reverse(*stack)))
+            .map_or(vec![], |(stack, _)| stack.clone())
+    }
+
+    /// What each thread did, those that ran or were blocked most first.
+    pub fn by_thread(&self) -> Vec<OfThread> {
+        let mut threads: Vec<OfThread> = self
+            .threads
+            .iter()
+            .map(|(tid, seen)| {
+                let mut percent = [0.0; 4];
+                for (place, count) in &seen.places {
+                    percent[place.kind as usize] += *count as f64 / seen.looks as f64 * 100.0;
+                }
+                let most =
+                    seen.places.iter().max_by_key(|(place, count)| (**count, std::cmp::Reverse(*place)));
+                let mostly = most.map_or(String::new(), |(place, count)| {
+                    let line = Line {
+                        percent: *count as f64 / seen.looks as f64 * 100.0,
+                        kind: place.kind,
+                        call: place.call.clone(),
+                        on: place.on.clone(),
+                        channel: place.channel.clone(),
+                        threads: 1,
+                        stack: vec![],
+                    };
+                    line.words()
+                });
+                let name = seen.name.clone().unwrap_or_else(|| "".into());
+                OfThread { tid: *tid, name, percent, mostly }
+            })
+            .collect();
+        let weight = |thread: &OfThread| thread.percent[0] + thread.percent[1];
+        threads.sort_by(|a, b| weight(b).total_cmp(&weight(a)).then(a.tid.cmp(&b.tid)));
+        threads
+    }
+
+    /// In one line, for a mark: `71 % waiting in read of /data/x, 20 % running its own code, 9 % in fdatasync`.
+    pub fn sentence(&self) -> String {
+        const NAMED: usize = 4;
+        let lines = self.lines();
+        let named: Vec<String> = lines
+            .iter()
+            .take(NAMED)
+            .map(|line| format!("{} % {}", share(line.percent), line.words()))
+            .collect();
+        if named.is_empty() { "nothing was seen".to_owned() } else { named.join(", ") }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn sighting(tid: i64, state: char, call: &str, on: &str) -> Sighting {
+        Sighting {
+            tid,
+            name: "worker".into(),
+            state,
+            call: call.into(),
+            on: on.into(),
+            wait_channel: "".into(),
+            stack: vec![],
+        }
+    }
+
+    #[test]
+    fn shares_are_of_looks_and_idle_workers_do_not_drown_who_works() {
+        let mut look = CloseLook::default();
+        for round in 0..100 {
+            let worker = match round {
+                0..71 => sighting(1, 'S', "read", "/data/x"),
+                71..91 => sighting(1, 'R', "", ""),
+                _ => sighting(1, 'D', "fdatasync", ""),
+            };
+            let idle: Vec<Sighting> = (2..50).map(|tid| sighting(tid, 'S', "futex", "")).collect();
+            let all: Vec<Sighting> = std::iter::once(worker).chain(idle).collect();
+            look.add(&all, f64::from(round) / 50.0, 0.002, false);
+        }
+        assert_eq!(look.threads_seen(), (49, 48));
+        assert_eq!(
+            look.sentence(),
+            "71.0 % waiting in read of /data/x, 20.0 % running its own code, 9.0 % blocked in fdatasync"
+        );
+        let sum: f64 = look.lines().iter().map(|line| line.percent).sum();
+        assert!((sum - 100.0).abs() < 1e-9);
+        let first = &look.by_thread()[0];
+        assert_eq!((first.tid, first.percent[0].round(), first.percent[1].round()), (1, 20.0, 9.0));
+    }
+
+    #[test]
+    fn who_only_waits_waits_for_all_of_it() {
+        let mut look = CloseLook::default();
+        for _ in 0..10 {
+            look.add(&[sighting(1, 'S', "epoll_wait", ""), sighting(2, 'S', "futex", "")], 1.0, 0.0, false);
+        }
+        assert_eq!(look.threads_seen(), (2, 0));
+        assert_eq!(look.sentence(), "50.0 % waiting in epoll_wait, 50.0 % waiting in futex");
+        assert_eq!(CloseLook::default().sentence(), "nothing was seen");
+    }
+}

@@ -1,0 +1,72 @@
+//! Who looks into processes, on threads of their own: a process that does not answer holds up no key.
+
+use super::Incoming;
+use crate::machine::Machine;
+use crate::screen::Event;
+use dozor_core::inside::Subject;
+use dozor_core::reading::ProcessKey;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Sender, channel};
+use std::time::Duration;
+
+/// Asks about processes; of several questions on one subject that wait, the newest is answered.
+pub struct Looking {
+    machine: Machine,
+    out: Sender<Incoming>,
+    questions: Sender<(ProcessKey, Subject)>,
+    stop: Arc<AtomicBool>,
+}
+
+impl Looking {
+    /// Begins to wait for questions.
+    pub fn start(machine: Machine, out: Sender<Incoming>) -> Looking {
+        let (questions, asked) = channel::<(ProcessKey, Subject)>();
+        let (answering, answers) = (machine.clone(), out.clone());
+        std::thread::spawn(move || {
+            let mut looker = answering.looker();
+            while let Ok(first) = asked.recv() {
+                let mut waiting = vec![first];
+                while let Ok((key, subject)) = asked.try_recv() {
+                    waiting.retain(|(_, other)| *other != subject);
+                    waiting.push((key, subject));
+                }
+                for (key, subject) in waiting {
+                    let Some(told) = answering.look(&mut looker, key, subject) else { continue };
+                    if answers.send(Incoming::Event(Event::Told(key, told))).is_err() {
+                        return;
+                    }
+                }
+            }
+        });
+        Looking { machine, out, questions, stop: Arc::default() }
+    }
+
+    /// Asks.
+    pub fn ask(&self, key: ProcessKey, subject: Subject) {
+        let _ = self.questions.send((key, subject));
+    }
+
+    /// Looks closely for some time; whoever is looked at closely now is not any more.
+    pub fn closely(&mut self, key: ProcessKey, time: Duration) {
+        self.look_away();
+        let stop = Arc::new(AtomicBool::new(false));
+        self.stop = stop.clone();
+        let (machine, out) = (self.machine.clone(), self.out.clone());
+        std::thread::spawn(move || {
+            let tell = |look: &dozor_core::inside::close::CloseLook, all: bool| {
+                let event = Event::SeenClosely(key, Box::new(look.clone()), all);
+                let _ = out.send(Incoming::Event(event));
+            };
+            let look = machine.look_closely(key, time, &stop, |look| tell(look, false));
+            if !stop.load(Ordering::Relaxed) {
+                tell(&look, true);
+            }
+        });
+    }
+
+    /// Stops looking closely.
+    pub fn look_away(&mut self) {
+        self.stop.store(true, Ordering::Relaxed);
+    }
+}

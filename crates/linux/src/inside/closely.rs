@@ -1,0 +1,143 @@
+//! A close look: states, system calls and waits of the threads of one process many times a second; `proc_pid_syscall(5)`,
+//! `proc_pid_wchan(5)`, `proc_pid_stack(5)`.
+
+use super::{Inside, Peers, channel, told_apart};
+use crate::Roots;
+use crate::proc::{lines, number, pid_stat, read_file};
+use dozor_core::inside::close::CloseLook;
+use dozor_core::inside::{Doing, Sighting};
+use dozor_core::known::Known;
+use dozor_core::reading::ProcessKey;
+use dozor_core::text::{Text, clean};
+use rustix::time::{ClockId, clock_gettime};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+/// Looks follow each other after 10 to 30 ms, so that nothing that happens 50 times a second hides between them.
+const SHORTEST: u64 = 10;
+const SPREAD: u64 = 21;
+/// Looking takes at most this part of the time, however many threads there are.
+const REST: u32 = 4;
+/// Functions of a stack that are kept, the innermost first.
+const DEPTH: usize = 8;
+/// News are given so often.
+const NEWS: Duration = Duration::from_millis(250);
+
+/// Looks closely at a process for some time, or until `stop` says so or the process is gone; gives what was seen so far now
+/// and then, and at the end.
+pub fn look_closely(
+    roots: &Roots,
+    key: ProcessKey,
+    time: Duration,
+    stop: &AtomicBool,
+    news: impl FnMut(&CloseLook),
+) -> CloseLook {
+    let inside = Inside::of(roots, key);
+    let mut peers = Peers::default();
+    let sightings = || inside.is_there().then(|| inside.sightings(&mut peers));
+    look_for(time, stop, sightings, news)
+}
+
+/// The same through whatever gives sightings at all threads, and whether system calls may not be seen; none ends it.
+pub fn look_for(
+    time: Duration,
+    stop: &AtomicBool,
+    mut sightings: impl FnMut() -> Option<(Vec<Sighting>, bool)>,
+    mut news: impl FnMut(&CloseLook),
+) -> CloseLook {
+    let mut look = CloseLook::default();
+    let (begin, spent) = (Instant::now(), own_time());
+    let (mut told, mut chance) = (begin, crate::clock::monotonic_ns() as u64);
+    while begin.elapsed() < time && !stop.load(Ordering::Relaxed) {
+        let round = Instant::now();
+        let Some((sightings, denied)) = sightings() else { break };
+        let cost = own_time().saturating_sub(spent).as_secs_f64();
+        look.add(&sightings, begin.elapsed().as_secs_f64(), cost, denied);
+        if told.elapsed() >= NEWS {
+            told = Instant::now();
+            news(&look);
+        }
+        chance = chance.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        let pause = Duration::from_millis(SHORTEST + (chance >> 33) % SPREAD);
+        let left = time.saturating_sub(begin.elapsed());
+        std::thread::sleep(pause.max(round.elapsed() * REST).min(left));
+    }
+    look
+}
+
+/// CPU time of this thread.
+fn own_time() -> Duration {
+    let time = clock_gettime(ClockId::ThreadCPUTime);
+    Duration::new(time.tv_sec.try_into().unwrap_or(0), time.tv_nsec.try_into().unwrap_or(0))
+}
+
+impl Inside {
+    /// What each thread does now, and whether system calls may not be seen.
+    fn sightings(&self, peers: &mut Peers) -> (Vec<Sighting>, bool) {
+        let Ok(entries) = self.at("task").and_then(std::fs::read_dir) else { return (vec![], false) };
+        let mut denied = false;
+        let sightings = entries
+            .flatten()
+            .filter_map(|entry| {
+                let folder = entry.path();
+                let tid = number(folder.file_name()?.as_encoded_bytes())?;
+                let stat = read_file(&folder.join("stat")).ok()?;
+                let stat = pid_stat::parse(&stat, 1)?;
+                let state = char::from(u8::try_from(stat.state.value()?).ok()?);
+                let mut sighting = Sighting {
+                    tid,
+                    name: clean(stat.name).into(),
+                    state,
+                    call: "".into(),
+                    on: "".into(),
+                    wait_channel: "".into(),
+                    stack: vec![],
+                };
+                let text = told_apart(read_file(&folder.join("syscall")));
+                match self.doing(&text, peers) {
+                    Known::Value(Doing::Call { name, on }) => {
+                        (sighting.call, sighting.on) = (name, on.unwrap_or_else(|| "".into()));
+                    }
+                    Known::Denied => denied = true,
+                    Known::Value(Doing::Running | Doing::Kernel) | Known::Absent => {}
+                }
+                if state != 'R' {
+                    if let Known::Value(channel) = channel(told_apart(read_file(&folder.join("wchan")))) {
+                        sighting.wait_channel = channel.into();
+                    }
+                    sighting.stack = stack(&read_file(&folder.join("stack")).unwrap_or_default());
+                }
+                Some(sighting)
+            })
+            .collect();
+        (sightings, denied)
+    }
+}
+
+/// Functions of the kernel that a task is in, the innermost first, without those that every call begins with.
+fn stack(text: &[u8]) -> Vec<Text> {
+    let name = |line: &[u8]| {
+        let line = clean(line);
+        let name = line.split_once("] ")?.1.split('+').next()?.to_owned();
+        let entry = name.starts_with("entry_SYSCALL")
+            || name.starts_with("do_syscall")
+            || name.starts_with("ret_from");
+        (!entry && name != "0").then(|| Text::from(name))
+    };
+    lines(text).filter_map(name).take(DEPTH).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_stack_is_read_without_its_common_ends() {
+        let text =
+            b"[<0>] pipe_read+0x2b1/0x440\n[<0>] vfs_read+0xbb/0x3d0\n[<0>] do_syscall_64+0x71/0x290\n\
+            [<0>] entry_SYSCALL_64_after_hwframe+0x76/0x7e\n";
+        let names: Vec<String> = stack(text).iter().map(ToString::to_string).collect();
+        assert_eq!(names, ["pipe_read", "vfs_read"]);
+        assert!(stack(b"\n[<0>]\nnonsense\n").is_empty());
+    }
+}
