@@ -1,14 +1,18 @@
 //! Acting on processes of the live or of the simulated machine, and looking into them, away from the thread that draws.
 
+use crate::state::effect::Sought;
 use dozor_core::deed::{Account, Deed, Outcome, Target};
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::inside::close::CloseLook;
+use dozor_core::inside::holders::{Holders, Place};
 use dozor_core::inside::{Subject, Told};
 use dozor_core::reading::ProcessKey;
 use dozor_linux::Roots;
 use dozor_linux::act::{self, Ending, Held};
 use dozor_linux::inside::Looker;
 use dozor_linux::inside::closely::{look_closely, look_for};
+use dozor_linux::inside::holding::{holders, place_of};
+use std::path::Path;
 use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -64,6 +68,32 @@ impl Machine {
             Machine::Here(_) => Some(looker.look(key, subject)),
             Machine::Simulated(machine) => Some(lock(machine).look(key, subject)),
             Machine::Elsewhere(_) => None,
+        }
+    }
+
+    /// Who has open what is looked for.
+    ///
+    /// # Errors
+    /// Why that cannot be known, in words.
+    pub fn holders(&self, sought: &Sought) -> Result<Holders, String> {
+        match self {
+            Machine::Here(roots) => {
+                let place = match sought {
+                    Sought::All => Place::All,
+                    Sought::Removed => Place::Removed,
+                    Sought::Path(path) => place_of(Path::new(path))?,
+                };
+                Ok(holders(roots, &place))
+            }
+            Machine::Simulated(machine) => {
+                let place = match sought {
+                    Sought::All => Place::All,
+                    Sought::Removed => Place::Removed,
+                    Sought::Path(path) => Place::Below(path.clone()),
+                };
+                Ok(lock(machine).holders(&place))
+            }
+            Machine::Elsewhere(reason) => Err((*reason).to_owned()),
         }
     }
 

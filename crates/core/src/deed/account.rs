@@ -1,6 +1,7 @@
 //! What became of a deed, in words; the worst first.
 
 use super::{Deed, Target};
+use crate::cores::CoreSet;
 use crate::inside::words::nice as nice_words;
 use crate::reading::ProcessKey;
 use crate::signals;
@@ -69,11 +70,13 @@ pub struct Account {
     pub after: Option<Deed>,
     /// Processes that it started while it was told to end, and that live.
     pub left: Vec<Left>,
+    /// Cores that its threads were seen on after they were changed; none where it did not run since.
+    pub seen_on: Option<CoreSet>,
 }
 
 impl From<Outcome> for Account {
     fn from(outcome: Outcome) -> Account {
-        Account { outcome, before: None, after: None, left: vec![] }
+        Account { outcome, before: None, after: None, left: vec![], seen_on: None }
     }
 }
 
@@ -97,6 +100,13 @@ impl Account {
             (Some(Deed::Freeze), Deed::Thaw) => "thawed: it goes on".to_owned(),
             (Some(before @ Deed::Nice(_)), Deed::Nice(now)) => {
                 format!("nice {} → {now}: {}", before.value(), nice_words(i64::from(*now)))
+            }
+            (Some(before), Deed::Cores(_)) if before != after => {
+                let seen = match &self.seen_on {
+                    Some(cores) => format!("; it has run since on {cores} only"),
+                    None => "; it has not run since".to_owned(),
+                };
+                format!("cores {} → {}{seen}", before.value(), after.value())
             }
             (Some(before), after) if before != after => {
                 format!("{} {} → {}", after.subject(), before.value(), after.value())

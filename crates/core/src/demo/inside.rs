@@ -9,11 +9,12 @@ use super::programs::Role;
 use super::site::TICKS;
 use crate::cores::CoreSet;
 use crate::deed::Resource;
+use crate::inside::holders::{Hold, Holders, Place, Way};
 use crate::inside::{
     Connection, CorePlace, Doing, Facts, FileKind, Sighting, Limit, Look, Mapping, Memory, OpenFile, Package,
     Scheduling, Signals, Subject, Thread, Told,
 };
-use crate::known::Known;
+use crate::known::{Known, Raw};
 use crate::reading::{ProcessKey, raw};
 use crate::text::Text;
 
@@ -315,6 +316,46 @@ impl SimulatedMachine {
         listening.chain(connected).collect()
     }
 
+    /// Who has what open, as far as the user of the demo may see it.
+    pub fn holders(&self, place: &Place) -> Holders {
+        let mut found = Holders::default();
+        for process in self.all().filter(|process| process.program.role != Role::Kernel) {
+            if process.program.user != USER {
+                found.denied += 1;
+                continue;
+            }
+            found.looked += 1;
+            let key = ProcessKey { pid: process.pid, start: process.start };
+            let hold = |way: Way, file: OpenFile| Hold {
+                key,
+                name: process.name.clone(),
+                user: process.program.user.into(),
+                way,
+                file,
+                mount: Raw::ABSENT,
+                special: 0,
+            };
+            let named = process.open_files().into_iter().filter(|file| file.target.starts_with('/'));
+            let mut all: Vec<Hold> = named.map(|file| hold(Way::Open, file)).collect();
+            if process.program.name == "stacker" {
+                let folder = OpenFile {
+                    descriptor: -1,
+                    target: "/data/2031".to_owned(),
+                    kind: FileKind::Folder,
+                    offset: Raw::ABSENT,
+                    size: Raw::ABSENT,
+                    holds: Raw::ABSENT,
+                    identity: (66_309, 2),
+                    flags: Raw::ABSENT,
+                    removed: false,
+                };
+                all.push(hold(Way::Directory, folder));
+            }
+            found.list.extend(all.into_iter().filter(|hold| place.has(hold)));
+        }
+        found
+    }
+
     /// What each thread does at one of many looks: as often as it uses CPU time and waits for the disk.
     pub fn sightings(&self, key: ProcessKey, round: u64) -> Option<Vec<Sighting>> {
         let process = self.find_process(key)?;
@@ -441,7 +482,6 @@ fn environment(process: &Process) -> Vec<(String, String)> {
 mod tests {
     use super::*;
     use crate::inside::files::{held_by_removed, speeds};
-    use crate::known::Raw;
     use crate::row::Row as _;
     use std::time::Duration;
 

@@ -215,6 +215,10 @@ impl SimulatedMachine {
         ((UP_SECONDS + self.seconds()) * 1e9) as i64
     }
 
+    pub(super) fn all(&self) -> impl Iterator<Item = &Process> {
+        self.processes.iter()
+    }
+
     pub(super) fn find_process(&self, key: ProcessKey) -> Option<&Process> {
         self.find(key).map(|at| &self.processes[at])
     }

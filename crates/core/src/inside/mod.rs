@@ -5,6 +5,7 @@
 
 pub mod close;
 pub mod files;
+pub mod holders;
 pub mod waits;
 pub mod words;
 

@@ -4,12 +4,16 @@
 //! other failure with status 1; a closed pipe ends quietly.
 
 mod access;
+mod act;
 mod cells;
+mod chosen;
 mod compare;
 mod demo;
+mod files;
 mod metrics;
 mod note;
 mod options;
+mod ports;
 mod problem;
 mod query;
 mod record;
@@ -17,6 +21,7 @@ mod replay;
 mod settings;
 mod show;
 mod snapshot;
+mod table;
 mod watch;
 
 use clap::{Parser, Subcommand};
@@ -70,6 +75,31 @@ enum Command {
     /// Print the processes and the state of the machine, as text or for other programs.
     #[command(after_help = "Example: dozor snapshot --format json --order rss --limit 10")]
     Snapshot(snapshot::Snapshot),
+    /// Say who has what open: files, folders, what is on a mount point, removed files that still take room.
+    #[command(
+        after_help = "Examples: dozor files /mnt/vault\n          dozor files --removed\n          dozor files --where 'user = astro' --kind file --format json\n\nExit status: 0 somebody was found, 1 nobody, 2 wrong usage"
+    )]
+    Files(files::Files),
+    /// Say who listens on which port, how many wait and what was dropped.
+    #[command(
+        after_help = "Examples: dozor ports\n          dozor ports 443 --format json\n\nExit status: 0 somebody listens, 1 nobody, 2 wrong usage"
+    )]
+    Ports(ports::Ports),
+    /// Send a signal, and say what became of each process.
+    #[command(
+        after_help = "Examples: dozor signal TERM 4711 --descendants\n          dozor signal KILL --where 'name = worker and age > 1h' --all\n          dozor signal HUP --where 'service = skyboard' --dry-run\n\nExit status: 0 all done, 1 some not, 2 wrong usage or not confirmed, 3 nobody is meant"
+    )]
+    Signal(act::Signal),
+    /// Change the niceness of processes: plus is less CPU, minus is more.
+    #[command(
+        after_help = "Examples: dozor nice 10 4711\n          dozor nice 5 --where 'user = astro and cpu > 50%' --all\n\nExit status: 0 all done, 1 some not, 2 wrong usage or not confirmed, 3 nobody is meant"
+    )]
+    Nice(act::Nice),
+    /// Change the cores that processes may use.
+    #[command(
+        after_help = "Examples: dozor pin 0-3 4711\n          dozor pin all --where 'name = stacker'\n\nExit status: 0 all done, 1 some not, 2 wrong usage or not confirmed, 3 nobody is meant"
+    )]
+    Pin(act::Pin),
     /// Explain the metrics: what they mean, how they are misread, where they come from.
     #[command(after_help = "Examples: dozor metrics iowait\n          dozor metrics --format json")]
     Metrics(metrics::Metrics),
@@ -79,6 +109,22 @@ enum Command {
     /// Say what cannot be read here, why, and what would allow it.
     #[command(after_help = "Example: dozor access")]
     Access(access::Access),
+}
+
+/// How a command ended.
+enum End {
+    /// Well.
+    Done,
+    /// By this signal.
+    Signal(i32),
+    /// With this exit status.
+    Status(u8),
+}
+
+impl From<Option<i32>> for End {
+    fn from(signal: Option<i32>) -> End {
+        signal.map_or(End::Done, End::Signal)
+    }
 }
 
 /// Names of all commands.
@@ -96,7 +142,21 @@ pub fn main() -> ExitCode {
     // A file that reaches the limit of this process is an error of its write, not the end of the program.
     let xfsz = rustix::process::Signal::XFSZ.as_raw();
     let _ = signal_hook::flag::register(xfsz, std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false)));
-    let result = match cli.command {
+    let result = run(cli);
+    match result {
+        Ok(End::Done) => ExitCode::SUCCESS,
+        Ok(End::Status(status)) => ExitCode::from(status),
+        Ok(End::Signal(signal)) => ExitCode::from(128u8.wrapping_add(signal as u8)),
+        Err(error) if problem::is_closed_pipe(&error) => ExitCode::SUCCESS,
+        Err(error) => {
+            problem::say(&problem::chain(&error));
+            ExitCode::from(if error.is::<options::Misuse>() { 2 } else { 1 })
+        }
+    }
+}
+
+fn run(cli: Cli) -> anyhow::Result<End> {
+    let ended = match cli.command {
         None => cli.watch.run(),
         Some(Command::Watch(watch)) => watch.run(),
         Some(Command::Demo(demo)) => demo.run(),
@@ -109,16 +169,13 @@ pub fn main() -> ExitCode {
         Some(Command::Metrics(metrics)) => metrics.run(),
         Some(Command::Settings(settings)) => settings.run(),
         Some(Command::Access(access)) => access.run(),
+        Some(Command::Files(files)) => return files.run(),
+        Some(Command::Ports(ports)) => return ports.run(),
+        Some(Command::Signal(signal)) => return signal.run(),
+        Some(Command::Nice(nice)) => return nice.run(),
+        Some(Command::Pin(pin)) => return pin.run(),
     };
-    match result {
-        Ok(None) => ExitCode::SUCCESS,
-        Ok(Some(signal)) => ExitCode::from(128u8.wrapping_add(signal as u8)),
-        Err(error) if problem::is_closed_pipe(&error) => ExitCode::SUCCESS,
-        Err(error) => {
-            problem::say(&problem::chain(&error));
-            ExitCode::from(if error.is::<options::Misuse>() { 2 } else { 1 })
-        }
-    }
+    ended.map(End::from)
 }
 
 /// The text of `docs/cli.md`.

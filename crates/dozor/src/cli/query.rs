@@ -8,6 +8,7 @@ use crate::recordings::{self, Opened};
 use anyhow::Context as _;
 use clap::{Args, ValueEnum};
 use dozor_core::catalogue::{Eval, Metric, Unit, Value};
+use dozor_core::deed::Record;
 use dozor_core::expr::Expression;
 use dozor_core::query::{Answer, Asked, Line, Query as Question, Stat, present};
 use dozor_core::recording::{Damage, Mark, MarkKind};
@@ -45,6 +46,9 @@ pub struct Query {
     /// Say what is in it
     #[arg(long, conflicts_with_all = ["metrics", "when", "stat", "step"])]
     list: bool,
+    /// Say what was done to processes, when, by whom, and what became of it
+    #[arg(long, conflicts_with_all = ["metrics", "when", "stat", "step", "list"])]
+    actions: bool,
     /// From this time on, such as 02:10, 'yesterday 14:00', '2031-02-14 02:10' or '10m ago' (before its end)
     #[arg(long, value_name = "TIME", value_parser = When::parse, allow_hyphen_values = true)]
     from: Option<When>,
@@ -118,7 +122,7 @@ pub fn range(
 impl Query {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
         self.cells.check(self.format == Format::Csv)?;
-        if !self.list && self.metrics.is_empty() && self.when.is_none() {
+        if !self.list && !self.actions && self.metrics.is_empty() && self.when.is_none() {
             return Err(Misuse("a metric is missing; --list says what there is".to_owned()).into());
         }
         for asked in &self.metrics {
@@ -141,7 +145,9 @@ impl Query {
         let zone = Zone::named(&timeline.host().time_zone);
         let numbers = range(&timeline, &zone, self.from.as_ref(), self.to.as_ref())?;
         let mut out = io::BufWriter::new(io::stdout().lock());
-        if self.list {
+        if self.actions {
+            self.actions(&timeline, &numbers, &zone, &mut out)?;
+        } else if self.list {
             self.list(&mut timeline, numbers, &zone, &mut out)?;
         } else {
             let question = Question {
@@ -314,6 +320,66 @@ impl Query {
                     json!({
                         "from": zone.rfc3339(span.from_ns), "until": zone.rfc3339(span.until_ns),
                         "seconds": seconds(span.from_ns, span.until_ns), "samples": span.samples,
+                    })
+                });
+                self.json(lines, out)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// What was done to processes, a line for each target.
+    fn actions(
+        &self,
+        timeline: &Timeline,
+        numbers: &Range<usize>,
+        zone: &Zone,
+        out: &mut impl Write,
+    ) -> anyhow::Result<()> {
+        let wall = |number: usize| timeline.moment(number).map_or(0, |moment| moment.wall_ns);
+        // What was done after the last reading of the range belongs to it where the recording ends there.
+        let until = if numbers.end == timeline.end() { i64::MAX } else { wall(numbers.end - 1) };
+        let from = if numbers.start == timeline.first() { i64::MIN } else { wall(numbers.start) };
+        let marks = timeline.marks().into_iter().filter(|mark| (from..=until).contains(&mark.wall_ns));
+        let done: Vec<(i64, Record)> =
+            marks.flat_map(|mark| mark.deeds.into_iter().map(move |record| (mark.wall_ns, record))).collect();
+        match self.format {
+            Format::Text => {
+                for (wall, record) in &done {
+                    writeln!(out, "{}  {}", zone.date_time(*wall), record.words())?;
+                }
+            }
+            Format::Csv => {
+                let mut csv = csv::Writer::from_writer(out);
+                csv.write_record([
+                    "time", "by", "deed", "pid", "start", "name", "user", "before", "after", "outcome",
+                    "done",
+                ])?;
+                for (wall, record) in &done {
+                    csv.write_record([
+                        zone.rfc3339(*wall),
+                        self.cells.text(&record.by),
+                        record.deed.clone(),
+                        record.pid.to_string(),
+                        record.start.to_string(),
+                        self.cells.text(&record.name),
+                        self.cells.text(&record.user),
+                        record.before.clone(),
+                        record.after.clone(),
+                        self.cells.text(&record.outcome),
+                        record.done.to_string(),
+                    ])?;
+                }
+                csv.flush()?;
+            }
+            Format::Json | Format::Jsonl => {
+                let lines = done.iter().map(|(wall, record)| {
+                    let text = |text: &str| (!text.is_empty()).then(|| text.to_owned());
+                    json!({
+                        "time": zone.rfc3339(*wall), "by": record.by, "deed": record.deed, "pid": record.pid,
+                        "start": record.start, "name": record.name, "user": record.user,
+                        "before": text(&record.before), "after": text(&record.after), "outcome": record.outcome,
+                        "done": record.done,
                     })
                 });
                 self.json(lines, out)?;

@@ -48,6 +48,8 @@ pub enum Action {
     ClearMarks,
     Act,
     Inspect,
+    Holders,
+    Ports,
     Undo,
     Journal,
     Freeze,
@@ -172,6 +174,8 @@ const fn entry(
 pub static ACTIONS: &[Entry] = &[
     entry(Action::Act, "act", &["x"], Topic::Processes, "act", "Do something to the selected process, the marked ones, or a family: stop it, pause it, give it less CPU, other cores, other limits; the next step asks."),
     entry(Action::Inspect, "inspect", &["enter"], Topic::Processes, "inspect", "Look into the selected process: who it is, how it is, what it waits for, its threads, files, sockets, memory."),
+    entry(Action::Holders, "who has it open", &["Q"], Topic::Processes, "", "Show who has which file, folder or device open; where a file system is chosen among the parts, who uses it and why it cannot be unmounted; removed files that still take room."),
+    entry(Action::Ports, "who listens", &["I"], Topic::Processes, "", "Show the ports that somebody listens on, with the processes, how many wait and what was dropped."),
     entry(Action::Undo, "undo", &["u"], Topic::Processes, "", "Take back what was done last: niceness, cores, priorities, limits, a pause. Again: what was done before that."),
     entry(Action::Journal, "journal", &["X"], Topic::Processes, "", "Show what was done to processes, when, by whom, and what became of it."),
     entry(Action::Narrow, "narrow", &["/"], Topic::Processes, "narrow", "Show only processes that an expression holds for: plain words, or such as cpu > 20% and user = astro. tab completes, up and down recall."),

@@ -3,6 +3,7 @@
 use super::Incoming;
 use crate::machine::Machine;
 use crate::screen::Event;
+use crate::state::effect::Sought;
 use dozor_core::inside::Subject;
 use dozor_core::reading::ProcessKey;
 use std::sync::Arc;
@@ -45,6 +46,15 @@ impl Looking {
     /// Asks.
     pub fn ask(&self, key: ProcessKey, subject: Subject) {
         let _ = self.questions.send((key, subject));
+    }
+
+    /// Looks for who has something open.
+    pub fn seek(&self, sought: Sought) {
+        let (machine, out) = (self.machine.clone(), self.out.clone());
+        std::thread::spawn(move || {
+            let found = machine.holders(&sought);
+            let _ = out.send(Incoming::Event(Event::Found(sought, found)));
+        });
     }
 
     /// Looks closely for some time; whoever is looked at closely now is not any more.

@@ -53,7 +53,7 @@ pub fn run(screen: &mut Screen, connections: Connections) -> anyhow::Result<Opti
     listen::listen_to_terminal(connections.sender.clone());
     listen::listen_for_hangup(connections.sender.clone());
     screen.begin(console.size()?);
-    let wanted = screen.state.wanted();
+    let wanted = screen.wanted();
     let looking = Looking::start(connections.machine.clone(), connections.sender.clone());
     let mut session =
         Session { connections, wanted, looking, recording: Recording::default(), grow_on: false };
@@ -103,7 +103,7 @@ impl Session {
                 }
                 next = self.connections.incoming.try_recv().ok();
             }
-            let wanted = screen.state.wanted();
+            let wanted = screen.wanted();
             if std::mem::replace(&mut self.wanted, wanted) != wanted {
                 self.order(Request::Want(wanted));
             }
@@ -201,6 +201,7 @@ impl Session {
                 });
             }
             Effect::Look(key, subject) => self.looking.ask(key, subject),
+            Effect::Seek(sought) => self.looking.seek(sought),
             Effect::LookClosely(key, time) => self.looking.closely(key, time),
             Effect::LookAway => self.looking.look_away(),
             Effect::Keep(mark) => {

@@ -8,9 +8,11 @@ use crate::settings::table::{setting, theme_names};
 use crate::sheets::act::ActSheet;
 use crate::sheets::columns::ColumnsSheet;
 use crate::sheets::compare::CompareSheet;
+use crate::sheets::holders::HoldersSheet;
 use crate::sheets::inspect::Inspector;
 use crate::sheets::journal::JournalSheet;
 use crate::sheets::pick;
+use crate::sheets::ports::PortsSheet;
 use crate::sheets::prompt::Prompt;
 use crate::sheets::settings::SettingsSheet;
 use crate::state::State;
@@ -33,6 +35,14 @@ impl Screen {
             Action::Inspect => {
                 let sheet = Inspector::open(state);
                 self.open(sheet);
+            }
+            Action::Holders => {
+                let sheet = HoldersSheet::open(state);
+                self.open(sheet);
+            }
+            Action::Ports => {
+                let sheet = PortsSheet::open(state);
+                self.open(Some(sheet));
             }
             Action::Undo => state.undo(),
             Action::Journal => {

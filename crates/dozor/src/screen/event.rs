@@ -1,9 +1,11 @@
 //! What happens to the screen.
 
 use crate::feed::Delivery;
+use crate::state::effect::Sought;
 use dozor_core::deed::{Account, Deed, Target};
 use dozor_core::inside::Told;
 use dozor_core::inside::close::CloseLook;
+use dozor_core::inside::holders::Holders;
 use dozor_core::reading::ProcessKey;
 use ratatui::crossterm::event::{KeyEvent, MouseEvent};
 use std::path::PathBuf;
@@ -24,6 +26,8 @@ pub enum Event {
     Acted(Deed, Vec<Target>, Vec<Account>, Option<i64>),
     /// What was asked of a process.
     Told(ProcessKey, Told),
+    /// Who has open what was looked for, or why that is not known.
+    Found(Sought, Result<Holders, String>),
     /// What was seen of a process so far that is looked at closely, and whether that is all.
     SeenClosely(ProcessKey, Box<CloseLook>, bool),
     /// A recording has begun or could not begin.

@@ -16,6 +16,7 @@ use crate::state::State;
 use crate::state::data::{Mode, Stay};
 use crate::state::effect::Effect;
 use dozor_core::lane::Severity;
+use dozor_core::wanted::Wanted;
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use std::sync::Arc;
 use std::time::Instant;
@@ -89,6 +90,11 @@ impl Screen {
                     sheet.told(key, &told, state);
                 }
             }
+            Event::Found(sought, found) => {
+                for sheet in &mut self.sheets {
+                    sheet.found(&sought, &found);
+                }
+            }
             Event::SeenClosely(key, look, all) => {
                 for sheet in &mut self.sheets {
                     sheet.seen_closely(key, &look, all, state);
@@ -113,6 +119,11 @@ impl Screen {
             Event::RecordingStalled(None) => state.say(Severity::Fine, "recording again".to_owned()),
             Event::Tick => state.tick(),
         }
+    }
+
+    /// What the source must collect for what is on the screen and open over it.
+    pub fn wanted(&self) -> Wanted {
+        self.sheets.iter().fold(self.state.wanted(), |wanted, sheet| wanted.union(sheet.wanted()))
     }
 
     /// When the screen changes by itself next.

@@ -4,9 +4,11 @@
 pub mod act;
 pub mod columns;
 pub mod compare;
+pub mod holders;
 pub mod inspect;
 pub mod journal;
 pub mod pick;
+pub mod ports;
 pub mod prompt;
 pub mod settings;
 
@@ -16,9 +18,12 @@ use crate::look::action::{Action, Move};
 use crate::look::line_edit::LineEdit;
 use crate::look::theme::{Ground, Role, Theme};
 use crate::state::State;
+use crate::state::effect::Sought;
 use dozor_core::inside::Told;
 use dozor_core::inside::close::CloseLook;
+use dozor_core::inside::holders::Holders;
 use dozor_core::reading::ProcessKey;
+use dozor_core::wanted::Wanted;
 use ratatui::buffer::Buffer;
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use ratatui::layout::{Position, Rect};
@@ -131,6 +136,12 @@ pub trait Sheet {
     fn told(&mut self, _key: ProcessKey, _told: &Told, _state: &mut State) {}
     /// What was seen so far of a process that is looked at closely; `all` says that it is over.
     fn seen_closely(&mut self, _key: ProcessKey, _look: &CloseLook, _all: bool, _state: &mut State) {}
+    /// Who has open what was looked for.
+    fn found(&mut self, _sought: &Sought, _found: &Result<Holders, String>) {}
+    /// What the source must collect while it is open.
+    fn wanted(&self) -> Wanted {
+        Wanted::NOTHING
+    }
     /// It has something to work out that goes on by itself, in small parts.
     fn goes_on(&self) -> bool {
         false

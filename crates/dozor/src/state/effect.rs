@@ -7,6 +7,17 @@ use dozor_core::reading::ProcessKey;
 use dozor_core::recording::Mark;
 use std::time::Duration;
 
+/// What is looked for among all that is open.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Sought {
+    /// Everything with a name.
+    All,
+    /// Removed files.
+    Removed,
+    /// What a path means: a file, a folder, a mount point, a device.
+    Path(String),
+}
+
 /// What must be done outside of the state.
 #[derive(Debug, PartialEq)]
 pub enum Effect {
@@ -20,6 +31,8 @@ pub enum Effect {
     Act(Deed, Vec<Target>, Option<i64>),
     /// Look into a process; of questions on one subject only the newest is answered.
     Look(ProcessKey, Subject),
+    /// Look for who has something open; of several questions the newest counts.
+    Seek(Sought),
     /// Look closely at what a process does, so long.
     LookClosely(ProcessKey, Duration),
     /// Stop looking closely.

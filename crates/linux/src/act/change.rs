@@ -6,16 +6,17 @@
 use super::{Held, refused};
 use crate::Roots;
 use crate::inside::{Inside, online};
-use crate::proc::{number, pid_stat, read_file};
+use crate::proc::{number, pid_stat, read_file, words};
 use dozor_core::cores::CoreSet;
 use dozor_core::deed::{Account, Deed, Outcome, Resource};
-use dozor_core::known::{Known, Raw};
+use dozor_core::known::Raw;
 use dozor_core::reading::ProcessKey;
 use rustix::io::Errno;
 use rustix::process::{Pid, Rlimit, prlimit, setpriority_process};
 use rustix::thread::{CpuSet, sched_getaffinity, sched_setaffinity};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write as _;
+use std::time::{Duration, Instant};
 
 /// `IOPRIO_WHO_PROCESS`; linux/ioprio.h.
 const WHO_PROCESS: libc::c_int = 1;
@@ -223,16 +224,39 @@ pub fn change(key: ProcessKey, deed: &Deed) -> Account {
         }
         (Ok(()), None) => Outcome::Failed("it was changed, but cannot be read back".to_owned()),
     };
-    Account { outcome, before, after, left: vec![] }
+    // Threads that ran elsewhere have been moved by the kernel by now.
+    let seen_on = match (&outcome, deed) {
+        (Outcome::Changed, Deed::Cores(_)) => runs_on(key),
+        _ => None,
+    };
+    Account { before, after, seen_on, ..outcome.into() }
 }
 
-/// The last core that each thread of a process ran on.
-pub fn last_cores(key: ProcessKey) -> Known<CoreSet> {
-    let inside = Inside::of(&Roots::default(), key);
+/// Run time in nanoseconds and last core of each thread.
+fn runs(inside: &Inside) -> BTreeMap<i64, (i64, usize)> {
     let of = |tid: i64| {
-        let stat = read_file(&inside.at(&format!("task/{tid}/stat")).ok()?).ok()?;
-        usize::try_from(pid_stat::parse(&stat, 1)?.core.value()?).ok()
+        let file = |name: &str| read_file(&inside.at(&format!("task/{tid}/{name}")).ok()?).ok();
+        let ran = number(words(&file("schedstat")?).next()?)?;
+        let core = pid_stat::parse(&file("stat")?, 1)?.core.value()?;
+        Some((tid, (ran, usize::try_from(core).ok()?)))
     };
-    let cores: CoreSet = threads(&inside).into_iter().filter_map(of).collect();
-    if cores.is_empty() { Known::Absent } else { Known::Value(cores) }
+    threads(inside).into_iter().filter_map(of).collect()
+}
+
+/// Cores that threads of a process run on within a moment from now, as proof of where it may; none where none of them ran.
+pub fn runs_on(key: ProcessKey) -> Option<CoreSet> {
+    const PATIENCE: Duration = Duration::from_millis(200);
+    let inside = Inside::of(&Roots::default(), key);
+    let (begin, before) = (Instant::now(), runs(&inside));
+    let mut seen = BTreeSet::new();
+    while begin.elapsed() < PATIENCE {
+        std::thread::sleep(Duration::from_millis(20));
+        let ran = runs(&inside);
+        seen.extend(
+            ran.iter()
+                .filter(|(tid, (time, _))| before.get(tid).is_some_and(|(old, _)| time > old))
+                .map(|(_, (_, core))| *core),
+        );
+    }
+    (!seen.is_empty()).then(|| seen.into_iter().collect())
 }

@@ -87,7 +87,7 @@ pub fn freeze(keys: &[ProcessKey], frozen: bool) -> Vec<Account> {
                 Some(_) => Outcome::Failed("it is still frozen, by a group above its own".to_owned()),
                 None => Outcome::AlreadyGone,
             });
-            Account { outcome, before, after, left: vec![] }
+            Account { before, after, ..outcome.into() }
         })
         .collect()
 }

@@ -8,7 +8,7 @@ mod change;
 mod freeze;
 mod signal;
 
-pub use change::{change, io_priority, last_cores};
+pub use change::{change, io_priority, runs_on};
 pub use freeze::freeze;
 pub use signal::{Ending, Held, left_behind, now_ticks, why_still};
 

@@ -74,19 +74,17 @@ fn kind_by_name(target: &[u8]) -> Option<FileKind> {
 
 /// What the file behind a link is, without asking a file server: its answer might never come.
 fn look(path: &Path) -> Option<Statx> {
-    let flags = AtFlags::STATX_DONT_SYNC;
-    statx(CWD, path, flags, StatxFlags::TYPE | StatxFlags::SIZE | StatxFlags::BLOCKS | StatxFlags::INO).ok()
+    let wanted = StatxFlags::TYPE
+        | StatxFlags::SIZE
+        | StatxFlags::BLOCKS
+        | StatxFlags::INO
+        | StatxFlags::NLINK
+        | StatxFlags::MNT_ID;
+    statx(CWD, path, AtFlags::STATX_DONT_SYNC, wanted).ok()
 }
 
-/// Puts together what link, file and fdinfo say.
-pub fn open_file(descriptor: i64, path: &Path, target: &[u8], info: &[u8]) -> OpenFile {
-    let field = |name: &[u8]| {
-        lines(info).find_map(|line| {
-            let mut words = words(line);
-            (words.next()? == name).then(|| words.next()).flatten()
-        })
-    };
-    let octal = |word: &[u8]| i64::from_str_radix(std::str::from_utf8(word).ok()?, 8).ok();
+/// What is behind a link: the file, the mount that it was reached through, and the device that a node stands for.
+pub fn described(path: &Path, descriptor: i64, target: &[u8]) -> (OpenFile, Raw, u64) {
     // Sockets, pipes and what is the kernel's have no size; most descriptors of a large server are such.
     let by_name = kind_by_name(target);
     let seen = if matches!(by_name, None | Some(FileKind::Memory)) { look(path) } else { None };
@@ -102,18 +100,72 @@ pub fn open_file(descriptor: i64, path: &Path, target: &[u8], info: &[u8]) -> Op
     });
     let sized = seen.filter(|_| matches!(kind, FileKind::File | FileKind::Memory));
     let kept = target.strip_suffix(REMOVED);
-    // A file may really be called so; then it still has a name.
-    let removed = kept.is_some()
-        && seen.is_none_or(|_| !Path::new(std::ffi::OsStr::new(&*String::from_utf8_lossy(target))).exists());
-    OpenFile {
+    // A file may really be called so; while it has a name it is not removed.
+    let removed = kept.is_some() && seen.is_none_or(|seen| seen.stx_nlink == 0);
+    let file = OpenFile {
         descriptor,
         target: clean(if removed { kept.unwrap_or(target) } else { target }),
         kind,
-        offset: field(b"pos:").and_then(number).into(),
+        offset: Raw::ABSENT,
         size: sized.and_then(|seen| i64::try_from(seen.stx_size).ok()).into(),
         holds: sized.and_then(|seen| i64::try_from(seen.stx_blocks.saturating_mul(BLOCK)).ok()).into(),
         identity: seen.map_or((0, 0), |seen| (makedev(seen.stx_dev_major, seen.stx_dev_minor), seen.stx_ino)),
-        flags: Raw::from(field(b"flags:").and_then(octal)),
+        flags: Raw::ABSENT,
         removed,
+    };
+    let mount = seen.filter(|seen| seen.stx_mask & StatxFlags::MNT_ID.bits() != 0);
+    let special = seen.filter(|_| kind == FileKind::Device);
+    (
+        file,
+        mount.and_then(|seen| i64::try_from(seen.stx_mnt_id).ok()).into(),
+        special.map_or(0, |seen| makedev(seen.stx_rdev_major, seen.stx_rdev_minor)),
+    )
+}
+
+/// Puts together what link, file and fdinfo say.
+pub fn open_file(descriptor: i64, path: &Path, target: &[u8], info: &[u8]) -> OpenFile {
+    let field = |name: &[u8]| {
+        lines(info).find_map(|line| {
+            let mut words = words(line);
+            (words.next()? == name).then(|| words.next()).flatten()
+        })
+    };
+    let octal = |word: &[u8]| i64::from_str_radix(std::str::from_utf8(word).ok()?, 8).ok();
+    let (file, ..) = described(path, descriptor, target);
+    OpenFile {
+        offset: field(b"pos:").and_then(number).into(),
+        flags: field(b"flags:").and_then(octal).into(),
+        ..file
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Roots;
+    use dozor_core::known::Known;
+    use dozor_core::reading::ProcessKey;
+    use std::io::{Seek as _, SeekFrom, Write as _};
+    use std::os::fd::AsRawFd as _;
+
+    #[test]
+    fn an_open_file_is_listed_with_its_offset_and_its_removal() {
+        let mut file = tempfile::tempfile().expect("a file without a name");
+        file.write_all(&[7; 5000])
+            .and_then(|()| file.seek(SeekFrom::Start(1234)).map(drop))
+            .expect("writing");
+        let (ours, theirs) = std::os::unix::net::UnixStream::pair().expect("sockets");
+        let stat = read_file(Path::new("/proc/self/stat")).expect("our own file");
+        let start = crate::proc::pid_stat::parse(&stat, 1).expect("a whole line").start_ticks;
+        let key = ProcessKey { pid: i64::from(std::process::id()), start };
+        let Known::Value(files) = Inside::of(&Roots::default(), key).open_files() else {
+            panic!("our own files")
+        };
+        let find = |fd: i32| files.iter().find(|open| open.descriptor == i64::from(fd)).expect("the file");
+        let found = find(file.as_raw_fd());
+        assert_eq!((found.offset, found.kind, found.removed), (Raw::new(1234), FileKind::File, true));
+        assert_eq!((found.size, found.mode()), (Raw::new(5000), "read, write"));
+        assert!(matches!(find(ours.as_raw_fd()).kind, FileKind::Socket(_)));
+        drop((ours, theirs));
     }
 }

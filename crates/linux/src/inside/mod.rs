@@ -6,6 +6,7 @@
 mod calls;
 pub mod closely;
 mod files;
+pub mod holding;
 mod memory;
 mod packages;
 mod sockets;
