@@ -24,6 +24,7 @@ pub mod rank;
 pub mod reading;
 pub mod recording;
 pub mod row;
+pub mod run;
 pub mod sample;
 pub mod signals;
 pub mod source;

@@ -12,6 +12,7 @@ pub mod files;
 pub mod host;
 pub mod inside;
 pub mod last_words;
+pub mod launch;
 pub mod live;
 pub mod netlink;
 pub mod own;

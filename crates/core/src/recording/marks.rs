@@ -1,6 +1,7 @@
 //! Marks: what happened at an instant, in words. Notes, actions and losses stand in a recording beside its readings.
 
 use crate::deed::Record;
+use crate::run::RunAccount;
 use crate::text::clean;
 use serde::{Deserialize, Serialize};
 
@@ -47,12 +48,15 @@ pub struct Mark {
     /// What was done, target by target, of an action.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub deeds: Vec<Record>,
+    /// The account of a command that was followed, where this is its end.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub run: Option<Box<RunAccount>>,
 }
 
 impl Mark {
     /// A mark with a text.
     pub fn new(wall_ns: i64, kind: MarkKind, text: impl Into<String>) -> Mark {
-        Mark { wall_ns, kind, text: text.into(), readings: None, deeds: vec![] }
+        Mark { wall_ns, kind, text: text.into(), readings: None, deeds: vec![], run: None }
     }
 
     /// Its frame's payload.
@@ -64,6 +68,7 @@ impl Mark {
     pub(super) fn parse(payload: &[u8]) -> Option<Mark> {
         let mark: Mark = serde_json::from_slice(payload).ok()?;
         let deeds = mark.deeds.into_iter().map(Record::cleaned).collect();
-        Some(Mark { text: clean(mark.text.as_bytes()), deeds, ..mark })
+        let run = mark.run.map(|run| Box::new(run.cleaned()));
+        Some(Mark { text: clean(mark.text.as_bytes()), deeds, run, ..mark })
     }
 }

@@ -58,7 +58,7 @@ pub struct Files {
     #[command(flatten)]
     kept: Kept,
     #[command(flatten)]
-    files: KernelFiles,
+    kernel: KernelFiles,
 }
 
 impl Files {
@@ -71,9 +71,9 @@ impl Files {
             None if self.removed => Place::Removed,
             None => Place::All,
         };
-        let mut found = holders(&self.files.roots(), &place);
+        let mut found = holders(&self.kernel.roots(), &place);
         if self.kept.says() {
-            let sample = sample(&self.files, self.kept.wanted(), true)?;
+            let sample = sample(&self.kernel, self.kept.wanted(), true)?;
             let meant: HashSet<_> = kept(&self.kept, &sample).into_iter().collect();
             found.list.retain(|hold| meant.contains(&hold.key));
         }

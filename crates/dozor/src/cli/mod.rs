@@ -18,6 +18,7 @@ mod problem;
 mod query;
 mod record;
 mod replay;
+mod run;
 mod settings;
 mod show;
 mod snapshot;
@@ -100,6 +101,11 @@ enum Command {
         after_help = "Examples: dozor pin 0-3 4711\n          dozor pin all --where 'name = stacker'\n\nExit status: 0 all done, 1 some not, 2 wrong usage or not confirmed, 3 nobody is meant"
     )]
     Pin(act::Pin),
+    /// Run a command under watch, and print what it and its whole family used.
+    #[command(
+        after_help = "Examples: dozor run -- make frames\n          dozor run --nice 10 --cores 0-3 -o frames.dozor -- make frames\n          dozor run --compare frames.dozor -- make frames\n          dozor run --format json -- make frames\n\nExit status: that of the command; 127 where it is not found, 126 where it cannot be started, 128 and the signal that ended it"
+    )]
+    Run(run::Run),
     /// Explain the metrics: what they mean, how they are misread, where they come from.
     #[command(after_help = "Examples: dozor metrics iowait\n          dozor metrics --format json")]
     Metrics(metrics::Metrics),
@@ -174,6 +180,7 @@ fn run(cli: Cli) -> anyhow::Result<End> {
         Some(Command::Signal(signal)) => return signal.run(),
         Some(Command::Nice(nice)) => return nice.run(),
         Some(Command::Pin(pin)) => return pin.run(),
+        Some(Command::Run(run)) => return run.run(),
     };
     ended.map(End::from)
 }

@@ -17,7 +17,7 @@ use std::io::{self, Write as _};
 pub struct Ports {
     /// Only these ports
     #[arg(value_name = "PORT")]
-    ports: Vec<u16>,
+    only: Vec<u16>,
     /// How it is written
     #[arg(long, value_enum, default_value = "table")]
     format: Format,
@@ -44,9 +44,9 @@ impl Ports {
             let meant: HashSet<_> = kept(&self.kept, &sample).into_iter().collect();
             rows.retain(|row| row.holders.iter().any(|holder| meant.contains(holder)));
         }
-        if !self.ports.is_empty() {
+        if !self.only.is_empty() {
             let named = |row: &Listening| {
-                row.port.is_some_and(|port| self.ports.iter().any(|it| i64::from(*it) == port))
+                row.port.is_some_and(|port| self.only.iter().any(|it| i64::from(*it) == port))
             };
             rows.retain(named);
         }
