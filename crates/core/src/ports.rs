@@ -93,6 +93,7 @@ impl Listening {
         match &self.names[..] {
             [] => "× may not be seen".to_owned(),
             [one] => format!("{one} of {}", self.users.join(", ")),
+            [first, _] => format!("{first} and 1 other of {}", self.users.join(", ")),
             [first, rest @ ..] => format!("{first} and {} others of {}", rest.len(), self.users.join(", ")),
         }
     }

@@ -113,6 +113,9 @@ pub struct Reaped {
     pub written: Option<i64>,
 }
 
+/// CPU time that a process used between two readings, by PID and start.
+type Used = ((i64, i64), i64);
+
 #[derive(Clone, Debug, Default)]
 struct Member {
     name: String,
@@ -138,7 +141,7 @@ pub struct Family {
     tells_ends: bool,
     /// Time since the start, and the CPU time that each process used since the reading before: under the name that it has at
     /// the end, since a shell often becomes the program that it starts.
-    history: Vec<(i64, Vec<((i64, i64), i64)>)>,
+    history: Vec<(i64, Vec<Used>)>,
     /// CPU time of each process up to the last reading.
     counted: HashMap<(i64, i64), i64>,
     /// Ends that no reading has shown get starts of their own, below all real ones.

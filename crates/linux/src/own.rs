@@ -23,3 +23,16 @@ pub fn has_user(name: &str) -> bool {
 pub fn name_of(user: u32) -> dozor_core::text::Text {
     crate::users::Users::default().name(user)
 }
+
+/// CPU time in seconds of this process, or of the children that it waited for; getrusage(2).
+pub fn usage(children: bool) -> f64 {
+    let who = if children { libc::RUSAGE_CHILDREN } else { libc::RUSAGE_SELF };
+    // SAFETY: rusage is a plain C struct of numbers, for which zeros are valid, and the pointer is good.
+    let usage = unsafe {
+        let mut usage: libc::rusage = std::mem::zeroed();
+        libc::getrusage(who, &raw mut usage);
+        usage
+    };
+    let seconds = |time: libc::timeval| time.tv_sec as f64 + time.tv_usec as f64 / 1e6;
+    seconds(usage.ru_utime) + seconds(usage.ru_stime)
+}

@@ -177,6 +177,9 @@ impl Process {
 impl SimulatedMachine {
     /// What was asked of one process. What belongs to others is refused as a real kernel does.
     pub fn look(&self, key: ProcessKey, subject: Subject) -> Told {
+        if subject == Subject::Cores {
+            return Told::Cores(self.core_places());
+        }
         let Some(process) = self.find_process(key) else { return Told::Gone };
         let own = process.program.user == USER;
         let at_ns = self.monotonic_ns();

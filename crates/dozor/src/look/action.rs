@@ -397,7 +397,7 @@ pub fn markdown() -> String {
         "# Keys\n\nMade from the table of actions (`crates/dozor/src/look/action.rs`); a test keeps it current.\n\nThe \
          mouse does the same: a click on a heading orders by it (again: the other way), on a row selects it, on a \
          lane's name chooses the lane, on a strip goes to that time (and drags the time cursor), on a part shows \
-         its users, on a hint or a line of the help does what it says. The wheel moves what is under it: rows, \
+         its users, two clicks on a row look into its process, on a hint or a line of the help does what it says. The wheel moves what is under it: rows, \
          parts, or the time of a column over the strips. A lane's name can be dragged to another place, a \
          right click folds it; the scroll bar can be dragged.\n",
     );

@@ -121,7 +121,7 @@ mod tests {
             ("record", &["ctl-r", "E"]),
             ("order", &["E"]),
             ("freeze", &["q"]),
-            ("quit", &["Q"]),
+            ("quit", &["B"]),
             ("threads", &["/"]),
         ]);
         assert_eq!(
@@ -134,7 +134,7 @@ mod tests {
             ]
         );
         let action = |key: &str| map.action(&key_of(key).expect(key));
-        assert_eq!((action("q"), action("Q")), (Some(Action::Freeze), Some(Action::Quit)));
+        assert_eq!((action("q"), action("B")), (Some(Action::Freeze), Some(Action::Quit)));
         assert_eq!(action("E"), Some(Action::Record));
     }
 }

@@ -18,6 +18,7 @@ use crate::state::effect::Effect;
 use dozor_core::lane::Severity;
 use dozor_core::wanted::Wanted;
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
+use ratatui::layout::Position;
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -26,12 +27,14 @@ pub struct Screen {
     /// The state.
     pub state: State,
     sheets: Vec<Box<dyn Sheet>>,
+    /// When and where a row was clicked last: a second click opens it.
+    clicked: Option<(Instant, Position)>,
 }
 
 impl Screen {
     /// Nothing is open over it.
     pub fn new(state: State) -> Screen {
-        Screen { state, sheets: vec![] }
+        Screen { state, sheets: vec![], clicked: None }
     }
 
     /// Begins on a terminal of a size.

@@ -1,6 +1,7 @@
 //! What the mouse does.
 
 use super::Screen;
+use crate::look::action::Action;
 use crate::look::layout::Layout;
 use crate::panes;
 use crate::panes::hints::Hint;
@@ -11,9 +12,12 @@ use dozor_core::catalogue::Metric;
 use dozor_core::lane::Lane;
 use ratatui::crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
 use ratatui::layout::{Position, Rect};
+use std::time::Duration;
 
 /// Rows that a turn of the wheel moves.
 const WHEEL: isize = 3;
+/// Two clicks within this time are one that opens.
+const DOUBLE: Duration = Duration::from_millis(500);
 
 impl Screen {
     pub(super) fn moved(&mut self, mouse: MouseEvent) {
@@ -57,6 +61,7 @@ impl Screen {
                 self.hint_clicked(layout, at);
             } else {
                 pressed(&mut self.state, layout, at);
+                self.clicked_row(layout, at);
             }
             return;
         };
@@ -82,6 +87,18 @@ impl Screen {
             *list.at = row;
             let after = sheet.clicked(&mut self.state);
             self.follow(after);
+        }
+    }
+
+    /// A second click on a row looks into its process.
+    fn clicked_row(&mut self, layout: &Layout, at: Position) {
+        let on_row = layout.rows.contains(at) && !layout.scroll_bar().contains(at);
+        let now = self.state.now;
+        let again = self.clicked.take().is_some_and(|(then, place)| place == at && now - then <= DOUBLE);
+        if on_row && again {
+            self.act(Action::Inspect);
+        } else if on_row {
+            self.clicked = Some((now, at));
         }
     }
 

@@ -1,11 +1,16 @@
 //! Open files of a process; `proc_pid_fd(5)`, `proc_pid_fdinfo(5)`.
 
 use super::{Inside, Peers, REMOVED, told_apart};
-use crate::proc::{lines, number, read_file, words};
+use crate::proc::{lines, number, words};
 use dozor_core::inside::{FileKind, OpenFile};
 use dozor_core::known::{Known, Raw};
 use dozor_core::text::{Text, clean};
-use rustix::fs::{AtFlags, CWD, FileType, Statx, StatxFlags, makedev, statx};
+use rustix::fs::{
+    AtFlags, CWD, Dir, DirEntry, FileType, Mode, OFlags, Statx, StatxFlags, makedev, open, openat,
+    readlinkat, statx,
+};
+use std::ffi::CStr;
+use std::os::fd::{AsFd, OwnedFd};
 use std::path::Path;
 
 /// Bytes of a block as statx(2) counts them.
@@ -14,20 +19,23 @@ const BLOCK: u64 = 512;
 impl Inside {
     /// Its open files by descriptor.
     pub fn open_files(&self) -> Known<Vec<OpenFile>> {
-        told_apart(self.at("fd").and_then(std::fs::read_dir)).map(|entries| {
-            let mut files: Vec<OpenFile> =
-                entries.flatten().filter_map(|entry| self.open_file(&entry.path())).collect();
-            files.sort_by_key(|file| file.descriptor);
-            files
-        })
-    }
-
-    fn open_file(&self, path: &Path) -> Option<OpenFile> {
-        let descriptor = number(path.file_name()?.as_encoded_bytes())?;
-        let target = std::fs::read_link(path).ok()?;
-        let info =
-            self.at(&format!("fdinfo/{descriptor}")).and_then(|path| read_file(&path)).unwrap_or_default();
-        Some(open_file(descriptor, path, target.as_os_str().as_encoded_bytes(), &info))
+        let folder = |name: &str| {
+            let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+            Ok(open(self.at(name)?, flags, Mode::empty())?)
+        };
+        let folders = folder("fd").and_then(|links| Ok((links, folder("fdinfo")?)));
+        told_apart(folders.and_then(|(links, infos)| Ok((Dir::read_from(&links)?, links, infos)))).map(
+            |(entries, links, infos)| {
+                let mut buffer = vec![0; 4096];
+                let one = |entry: rustix::io::Result<DirEntry>| {
+                    let entry = entry.ok()?;
+                    one_of(&links, &infos, entry.file_name(), &mut buffer)
+                };
+                let mut files: Vec<OpenFile> = entries.filter_map(one).collect();
+                files.sort_by_key(|file| file.descriptor);
+                files
+            },
+        )
     }
 
     /// What a descriptor leads to, in a word for people: the path of a file, the other side of a connection.
@@ -46,6 +54,17 @@ impl Inside {
             _ => Some(clean(target.strip_suffix(REMOVED).unwrap_or(target)).into()),
         }
     }
+}
+
+/// One descriptor, by the open folders of links and of their accounts: ways that the kernel does not have to walk anew for
+/// each of thousands.
+fn one_of(links: &OwnedFd, infos: &OwnedFd, name: &CStr, buffer: &mut [u8]) -> Option<OpenFile> {
+    let descriptor = number(name.to_bytes())?;
+    let target = readlinkat(links, name, Vec::new()).ok()?;
+    let (file, ..) = described_at(links, name, descriptor, target.to_bytes());
+    let info = openat(infos, name, OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty()).ok();
+    let length = info.and_then(|info| rustix::io::read(&info, &mut *buffer).ok()).unwrap_or(0);
+    Some(with_info(file, &buffer[..length]))
 }
 
 /// The inode of a socket from what its link says: `socket:[123]`.
@@ -73,21 +92,30 @@ fn kind_by_name(target: &[u8]) -> Option<FileKind> {
 }
 
 /// What the file behind a link is, without asking a file server: its answer might never come.
-fn look(path: &Path) -> Option<Statx> {
+fn look(folder: impl AsFd, path: impl rustix::path::Arg) -> Option<Statx> {
     let wanted = StatxFlags::TYPE
         | StatxFlags::SIZE
         | StatxFlags::BLOCKS
         | StatxFlags::INO
         | StatxFlags::NLINK
         | StatxFlags::MNT_ID;
-    statx(CWD, path, AtFlags::STATX_DONT_SYNC, wanted).ok()
+    statx(folder, path, AtFlags::STATX_DONT_SYNC, wanted).ok()
 }
 
 /// What is behind a link: the file, the mount that it was reached through, and the device that a node stands for.
 pub fn described(path: &Path, descriptor: i64, target: &[u8]) -> (OpenFile, Raw, u64) {
+    described_at(CWD, path, descriptor, target)
+}
+
+fn described_at(
+    folder: impl AsFd,
+    path: impl rustix::path::Arg,
+    descriptor: i64,
+    target: &[u8],
+) -> (OpenFile, Raw, u64) {
     // Sockets, pipes and what is the kernel's have no size; most descriptors of a large server are such.
     let by_name = kind_by_name(target);
-    let seen = if matches!(by_name, None | Some(FileKind::Memory)) { look(path) } else { None };
+    let seen = if matches!(by_name, None | Some(FileKind::Memory)) { look(folder, path) } else { None };
     let kind = by_name.unwrap_or_else(|| match &seen {
         Some(seen) => match FileType::from_raw_mode(u32::from(seen.stx_mode)) {
             FileType::Directory => FileKind::Folder,
@@ -124,6 +152,11 @@ pub fn described(path: &Path, descriptor: i64, target: &[u8]) -> (OpenFile, Raw,
 
 /// Puts together what link, file and fdinfo say.
 pub fn open_file(descriptor: i64, path: &Path, target: &[u8], info: &[u8]) -> OpenFile {
+    let (file, ..) = described(path, descriptor, target);
+    with_info(file, info)
+}
+
+fn with_info(file: OpenFile, info: &[u8]) -> OpenFile {
     let field = |name: &[u8]| {
         lines(info).find_map(|line| {
             let mut words = words(line);
@@ -131,7 +164,6 @@ pub fn open_file(descriptor: i64, path: &Path, target: &[u8], info: &[u8]) -> Op
         })
     };
     let octal = |word: &[u8]| i64::from_str_radix(std::str::from_utf8(word).ok()?, 8).ok();
-    let (file, ..) = described(path, descriptor, target);
     OpenFile {
         offset: field(b"pos:").and_then(number).into(),
         flags: field(b"flags:").and_then(octal).into(),
@@ -143,6 +175,7 @@ pub fn open_file(descriptor: i64, path: &Path, target: &[u8], info: &[u8]) -> Op
 mod tests {
     use super::*;
     use crate::Roots;
+    use crate::proc::read_file;
     use dozor_core::known::Known;
     use dozor_core::reading::ProcessKey;
     use std::io::{Seek as _, SeekFrom, Write as _};

@@ -3,6 +3,7 @@
 //!
 //! Children are this test program again, with the name of a helper below in the environment.
 
+mod acting;
 mod children;
 mod helper;
 mod limits;
@@ -67,6 +68,11 @@ fn child() {
             let got = std::io::copy(&mut peer, &mut std::io::sink()).expect("all bytes");
             println!("> {got}");
         }
+        "blocked" => acting::blocked(),
+        "threads" => acting::threads(),
+        "half" => acting::half(),
+        "recycle" => acting::recycle(),
+        "recycle inside" => acting::recycle_inside(),
         "pool" => pool(),
         "pool that ends" => children::pool_that_ends(),
         "rewrite" => storage::rewrite(false),

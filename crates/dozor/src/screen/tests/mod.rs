@@ -3,6 +3,7 @@
 mod asking;
 mod frozen;
 mod handling;
+mod inspecting;
 mod looking;
 mod screens;
 mod terminal;
@@ -130,7 +131,7 @@ impl Desk {
 
     /// The chosen line of the list that is open, and the number of its lines.
     fn chosen(&mut self) -> (usize, usize) {
-        let Screen { state, sheets } = &mut self.screen;
+        let Screen { state, sheets, .. } = &mut self.screen;
         let list = sheets.last_mut().and_then(|sheet| sheet.list(state)).expect("a list");
         (*list.at, list.lines)
     }

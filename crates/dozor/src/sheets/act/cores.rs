@@ -18,7 +18,7 @@ use ratatui::layout::{Position, Rect};
 use ratatui::style::Modifier;
 
 /// Cells of one core.
-const CELL: u16 = 21;
+const CELL: u16 = 23;
 const BAR: usize = 5;
 
 /// The cores that are chosen.
@@ -229,7 +229,7 @@ impl Sheet for CoresSheet {
             let heat = core_temperature(sample, Raw::new(core as i64)).value();
             let heat = heat.map_or_else(String::new, |heat| format!("{heat:.0}°"));
             put(buffer, x + 12, y, 5, &format!("{busy:>5}"), theme.role(Role::Text));
-            put(buffer, x + 17, y, 4, &format!("{heat:>3}"), theme.role(Role::Lane(Lane::Heat)));
+            put(buffer, x + 18, y, 4, &format!("{heat:>3}"), theme.role(Role::Lane(Lane::Heat)));
         }
     }
 

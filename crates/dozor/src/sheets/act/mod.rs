@@ -235,7 +235,7 @@ impl ActSheet {
 
     /// Draws to whom it can be; gives the cells of each.
     fn scope_places(&self, place: Rect) -> Vec<(u16, u16)> {
-        let mut x = place.x + 4;
+        let mut x = place.x + 5;
         self.scope_words()
             .iter()
             .map(|word| {

@@ -81,9 +81,11 @@ fn width_of(line: &Line) -> u16 {
     line.iter().map(|(text, _)| text.width() as u16).sum()
 }
 
-/// Two parts side by side: the right one as wide as it is, up to half of the line.
+/// Two parts side by side.
 fn pair(state: &State, buffer: &mut Buffer, area: Rect, y: u16, left: &Line, right: &Line) {
-    let right_width = width_of(right).min(area.width * 11 / 20);
+    // What is short leaves its room to the other.
+    let left_over = area.width.saturating_sub(width_of(left) + 3);
+    let right_width = width_of(right).min(left_over.max(area.width * 11 / 20));
     let x = area.right().saturating_sub(right_width);
     put_line(state, buffer, area.x, y, area.width.saturating_sub(right_width + 2), left);
     put_line(state, buffer, x, y, right_width, right);
@@ -302,8 +304,9 @@ enum Body {
 }
 
 /// Files that it moves through or that were removed: what is worth a look without leaving the page.
-fn moving_files(inspector: &Inspector, state: &State) -> Vec<Body> {
+fn moving_files(inspector: &Inspector, state: &State, width: u16) -> Vec<Body> {
     const MOST: usize = 8;
+    let path = usize::from(width / 3).clamp(20, 60);
     let Some((seen, moved)) = files_told(inspector, state) else { return vec![] };
     let list = match seen {
         Known::Value(list) => list,
@@ -332,7 +335,7 @@ fn moving_files(inspector: &Inspector, state: &State) -> Vec<Body> {
             progress(file, moved.get(&file.descriptor).copied())
         };
         Body::Row(vec![
-            (format!("{:<44}", file.target), Role::Strong),
+            (tail(&file.target, path), Role::Strong),
             (format!("  {:<12}", file.mode()), Role::Quiet),
             (format!("{pace:>12}  "), Role::Lane(Lane::Disk)),
             (far, Role::Text),
@@ -342,6 +345,7 @@ fn moving_files(inspector: &Inspector, state: &State) -> Vec<Body> {
 }
 
 fn body(inspector: &Inspector, state: &State) -> Vec<Body> {
+    let width = state.size.0.saturating_sub(6);
     let mut lines = vec![];
     if let Some(closely) = &inspector.closely {
         let look = &closely.look;
@@ -403,26 +407,83 @@ fn body(inspector: &Inspector, state: &State) -> Vec<Body> {
         }
         lines.push(Body::Text(String::new(), Role::Quiet));
     }
-    let files = moving_files(inspector, state);
+    let files = moving_files(inspector, state, width);
     if !files.is_empty() {
         lines.push(Body::Title("Files it moves through".to_owned()));
         lines.extend(files);
         lines.push(Body::Text(String::new(), Role::Quiet));
     }
+    if Inspector::is_roomy(state) {
+        let several = inspector.row(state).and_then(|row| row.threads.value()) > Some(1);
+        if several && inspector.closely.is_none() {
+            lines.extend(excerpt(inspector, state, Page::Threads, "Threads that do most", width));
+        }
+        lines.extend(excerpt(inspector, state, Page::Sockets, "Sockets", width));
+    }
     if let Some(facts) = inspector.facts_now(state) {
         let said = head::signals(facts);
-        if !said.is_empty() {
-            lines.push(Body::Text(said, Role::Text));
-        }
+        lines.extend(
+            wrapped(&said, width)
+                .into_iter()
+                .filter(|line| !line.is_empty())
+                .map(|line| Body::Text(line, Role::Text)),
+        );
     } else if !Inspector::asks(state) && !inspector.is_gone(state) {
         let text = "– what is asked of a process itself (directory, limits, signals, files, environment) was not recorded";
-        lines.push(Body::Text(text.to_owned(), Role::Quiet));
+        lines.extend(wrapped(text, width).into_iter().map(|line| Body::Text(line, Role::Quiet)));
     }
     let history = page_table(inspector, state, Page::History);
     for row in history.rows.iter().take(3) {
         let text = row.iter().map(|cell| cell.text.as_str()).collect::<Vec<_>>().join("  ");
         lines.push(Body::Text(format!("✶ {text}"), Role::Text));
     }
+    lines
+}
+
+/// The end of a path, in so many cells: its last part says most.
+fn tail(path: &str, cells: usize) -> String {
+    let letters = path.chars().count();
+    if letters <= cells {
+        return format!("{path:<cells$}");
+    }
+    let end: String = path.chars().skip(letters + 1 - cells).collect();
+    format!("…{end}")
+}
+
+/// The first rows of another page in its own order, where there is room for them.
+fn excerpt(inspector: &Inspector, state: &State, page: Page, title: &str, width: u16) -> Vec<Body> {
+    const MOST: usize = 6;
+    let mut table = page_table(inspector, state, page);
+    if table.rows.is_empty() {
+        return vec![];
+    }
+    let (column, other_way) = page.order();
+    table.order(column, other_way);
+    let places = table.places(Rect { x: 0, y: 0, width, height: 1 });
+    let line = |cells: Vec<(String, Role)>| {
+        let mut at = 0;
+        let mut parts = vec![];
+        for ((number, (x, width)), (text, role)) in places.iter().enumerate().zip(cells) {
+            let gap = usize::from(x.saturating_sub(at));
+            let width = usize::from(*width);
+            let text: String = text.chars().take(width).collect();
+            let right = table.columns[number].right && number + 1 < table.columns.len();
+            let text = if right {
+                format!("{:gap$}{text:>width$}", "")
+            } else {
+                format!("{:gap$}{text:<width$}", "")
+            };
+            parts.push((text, role));
+            at = x + width as u16;
+        }
+        Body::Row(parts)
+    };
+    let mut lines = vec![Body::Title(title.to_owned())];
+    lines.push(line(table.columns.iter().map(|column| (column.heading.to_owned(), Role::Quiet)).collect()));
+    for row in table.rows.iter().take(MOST) {
+        lines.push(line(row.iter().map(|cell| (cell.text.clone(), cell.role)).collect()));
+    }
+    lines.push(Body::Text(String::new(), Role::Quiet));
     lines
 }
 

@@ -224,7 +224,7 @@ pub fn limits(facts: Option<&Facts>, view: &ProcessView<'_>) -> Line {
 pub fn command(facts: Option<&Facts>, row: &ProcessRow) -> String {
     let directory = match facts.map(|facts| &facts.directory) {
         Some(Known::Value(path)) => format!("runs in {path}   "),
-        Some(Known::Denied) => "runs in × (not permitted)   ".to_owned(),
+        Some(Known::Denied) => "runs in ×   ".to_owned(),
         Some(Known::Absent) | None => String::new(),
     };
     let root = match facts.map(|facts| &facts.root) {

@@ -15,7 +15,7 @@ use crate::state::effect::Effect;
 use crate::state::series::Series;
 use dozor_core::inside::close::CloseLook;
 use dozor_core::inside::{Connection, Facts, Look, Memory, OpenFile, Subject, Thread, Told};
-use dozor_core::known::Known;
+use dozor_core::known::{Known, Raw};
 use dozor_core::lane::Severity;
 use dozor_core::reading::{ProcessKey, ProcessRow};
 use dozor_core::recording::MarkKind;
@@ -30,6 +30,8 @@ use std::time::Duration;
 
 /// Times of a close look; each press of its key while it goes on asks for the next.
 const LOOKS: [u64; 3] = [5, 30, 120];
+/// With more threads the first page shows none of them.
+const MOST_THREADS: i64 = 64;
 
 /// What can be looked at of a process.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -203,6 +205,11 @@ impl Inspector {
             && state.session().actions_refused.is_none()
     }
 
+    /// Whether there is room for more than the first things on the first page.
+    fn is_roomy(state: &State) -> bool {
+        state.size.1 >= 36
+    }
+
     /// Its row at the shown moment.
     pub fn row<'a>(&self, state: &'a State) -> Option<&'a ProcessRow> {
         self.view(state).map(|view| view.now)
@@ -233,7 +240,20 @@ impl Inspector {
         if !Inspector::asks(state) || self.is_gone(state) {
             return;
         }
-        for subject in [Some(Subject::Facts), self.page.subject()].into_iter().flatten() {
+        let mut wanted: Vec<Subject> =
+            [Some(Subject::Facts), self.page.subject()].into_iter().flatten().collect();
+        if self.page == Page::It && Inspector::is_roomy(state) {
+            let count = |raw: Option<Raw>| raw.and_then(Raw::value).unwrap_or(0);
+            let row = self.row(state);
+            // Hundreds of threads cost more than a line of them is worth.
+            if (2..=MOST_THREADS).contains(&count(row.map(|row| row.threads))) {
+                wanted.push(Subject::Threads);
+            }
+            if count(row.map(|row| row.connections)) > 0 {
+                wanted.push(Subject::Sockets);
+            }
+        }
+        for subject in wanted {
             if self.asked.insert(subject) {
                 state.outbox.push(Effect::Look(self.key, subject));
             }
