@@ -4,8 +4,10 @@
 //! Beside it stands what a reading costs: the sample, those who are gone, what stands out, the order.
 
 mod common;
+mod crowd;
 
-use common::{reading, report};
+use common::report;
+use crowd::reading;
 use dozor::feed::Delivery;
 use dozor::look::theme::{Depth, Theme};
 use dozor::run::compact::Compact;

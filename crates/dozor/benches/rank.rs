@@ -3,8 +3,10 @@
 //! process, which whoever lists them has paid before.
 
 mod common;
+mod crowd;
 
-use common::{PROCESSES, reading, report};
+use common::report;
+use crowd::{PROCESSES, reading};
 use dozor_core::demo::{SimulatedMachine, Site};
 use dozor_core::exited::exited;
 use dozor_core::expr::Expression;

@@ -212,7 +212,9 @@ fn child() {
         "threads" => {
             let threads: Vec<_> =
                 (0..3).map(|_| std::thread::spawn(move || spin(Duration::from_millis(400)))).collect();
-            threads.into_iter().for_each(|thread| thread.join().expect("its end"));
+            for thread in threads {
+                thread.join().expect("its end");
+            }
         }
         "short" => {
             for _ in 0..300 {
@@ -255,7 +257,7 @@ fn the_account_of_a_command_agrees_with_getrusage() {
         assert!((cpu - truth).abs() <= truth * 0.01 + 0.01, "{helper}: {truth} is true, we say {cpu}");
         let parts = account["user_time"].as_f64().zip(account["system_time"].as_f64()).expect("both");
         assert!((parts.0 + parts.1 - cpu).abs() < 1e-6);
-        if helper == "short" && account["processes_at_least"] == Json::from(false) {
+        if helper == "short" && account["processes_at_least"] == false {
             assert_eq!(account["processes"], Json::from(301), "each once: {account}");
             let programs = account["programs"].as_array().expect("a list");
             let sum: f64 = programs.iter().filter_map(|program| program["cpu_time"].as_f64()).sum();
@@ -281,7 +283,7 @@ fn bytes_orphans_and_statuses_of_a_command_are_its_own() {
     assert_eq!(account["written"], Json::from(512 * 4096), "{account}");
     let names: Vec<&str> =
         account["programs"].as_array().expect("a list").iter().filter_map(|p| p["name"].as_str()).collect();
-    if account["processes_at_least"] == Json::from(false) {
+    if account["processes_at_least"] == false {
         assert!(names.contains(&"dd") && names.contains(&"sync"), "{names:?}");
     }
     // The recording has the family alone, and the account to compare with.

@@ -112,4 +112,9 @@ fn the_demo_is_looked_into_and_acted_on_by_mouse() {
     terminal.click_on("KILL", |screen| screen.contains("▸") && screen.contains("KILL"));
     terminal.click_on("do it", |screen| screen.contains("stacker[3820]: gone"));
     terminal.wait_for("stacker[3820] is gone");
+    assert!(terminal.modes().contains('1'), "the mouse is ours");
+    terminal.keys("Escape");
+    terminal.wait_for("Processes by");
+    terminal.keys("q");
+    terminal.assert_restored();
 }

@@ -8,7 +8,7 @@ use dozor_core::deed::{Account, Deed, Outcome, Resource, Still};
 use dozor_core::inside::close::Kind;
 use dozor_core::inside::holders::{Place, Way};
 use dozor_core::inside::waits::{Task, words};
-use dozor_core::inside::{Doing, Facts, Subject, Told, Treatment};
+use dozor_core::inside::{Facts, Subject, Told, Treatment};
 use dozor_core::known::{Known, Raw};
 use dozor_core::reading::ProcessKey;
 use dozor_linux::Roots;
@@ -234,8 +234,10 @@ fn all_fifty_threads_are_changed_and_what_is_said_is_what_the_kernel_has() {
 pub fn threads() {
     for at in 0..50 {
         std::thread::spawn(move || {
-            while at < 2 {
-                std::hint::black_box(at);
+            if at < 2 {
+                loop {
+                    std::hint::black_box(at);
+                }
             }
             std::thread::park();
         });
@@ -334,8 +336,8 @@ fn sockets_are_told_with_their_bytes_and_their_peers() {
     let address = listener.local_addr().expect("an address");
     let mut client = std::net::TcpStream::connect(address).expect("a connection");
     let (mut server, _) = listener.accept().expect("the other side");
-    client.write_all(&[7; 70_000]).expect("room");
-    server.read_exact(&mut [0; 70_000]).expect("all of it");
+    client.write_all(&vec![7; 70_000]).expect("room");
+    server.read_exact(&mut vec![0; 70_000]).expect("all of it");
     let key = key_of(i64::from(std::process::id()));
     let Told::Sockets(look) = Looker::new(Roots::default()).look(key, Subject::Sockets) else {
         panic!("ours")
@@ -355,7 +357,7 @@ fn who_has_a_file_a_folder_and_a_removed_file_open_is_found() {
     let folder = tempfile::tempdir().expect("a folder");
     let path = std::fs::canonicalize(folder.path()).expect("its real name").join("frame");
     let mut file = std::fs::File::create(&path).expect("a file");
-    file.write_all(&[7; 100_000]).and_then(|()| file.sync_all()).expect("room");
+    file.write_all(&vec![7; 100_000]).and_then(|()| file.sync_all()).expect("room");
     file.seek(std::io::SeekFrom::Start(40_000)).expect("a place");
     let worker = {
         let mut command = Command::new("sleep");
