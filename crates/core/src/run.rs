@@ -354,6 +354,23 @@ impl Family {
         (0..CHART).map(part).collect()
     }
 
+    /// The kernel tells the time of short processes by its ticks, which is right on average only; what is missing of the exact
+    /// total, or too much, is theirs.
+    fn share_out(&mut self) {
+        const SHORT_US: i64 = 100_000;
+        let exact = self.account.user_us + self.account.system_us;
+        let told: i64 = self.members.values().map(|member| member.cpu_us).sum();
+        let is_short = |member: &&mut Member| member.told && member.cpu_us < SHORT_US;
+        let short: i64 = self.members.values_mut().filter(is_short).map(|member| member.cpu_us).sum();
+        if short <= 0 || exact <= 0 {
+            return;
+        }
+        let factor = ((short + exact - told) as f64 / short as f64).clamp(0.5, 2.0);
+        for member in self.members.values_mut().filter(is_short) {
+            member.cpu_us = (member.cpu_us as f64 * factor).round() as i64;
+        }
+    }
+
     /// The account at the end. `alive` are PIDs of those that go on.
     pub fn finish(
         mut self,
@@ -368,6 +385,7 @@ impl Family {
             .filter(|row| row.state.value() != Some(i64::from(b'Z')))
             .map(|row| format!("{}[{}]", row.name, row.pid.value().unwrap_or(0)))
             .collect();
+        self.share_out();
         let mut programs: HashMap<String, ProgramAccount> = HashMap::new();
         let mut net: Option<(i64, i64)> = None;
         for member in self.members.values() {

@@ -261,8 +261,8 @@ fn the_account_of_a_command_agrees_with_getrusage() {
             assert_eq!(account["processes"], Json::from(301), "each once: {account}");
             let programs = account["programs"].as_array().expect("a list");
             let sum: f64 = programs.iter().filter_map(|program| program["cpu_time"].as_f64()).sum();
-            // The kernel tells the time of short ones by ticks; docs/truth.md.
-            assert!((sum - cpu).abs() <= cpu * 0.1, "programs add up to {sum} of {cpu}");
+            // The kernel tells the time of short ones by ticks; what is missing of the whole is shared out among them.
+            assert!((sum - cpu).abs() <= cpu * 0.05, "programs add up to {sum} of {cpu}");
         }
     }
 }

@@ -192,7 +192,8 @@ pub fn summary(
         _ => None,
     }) {
         let forced = *deed == Deed::Signal(signals::KILL);
-        let advice = if forced { String::new() } else { format!("; {act} KILL forces it, if it must go") };
+        let advice =
+            if forced { String::new() } else { format!("; {act} offers to force it, if it must go") };
         let seconds = patience.as_secs_f64();
         parts.push(format!("{}: still there {seconds} s after {name}: {why}{advice}", names(&who)));
     }
@@ -285,7 +286,7 @@ mod tests {
         assert_eq!(
             said(&Deed::Signal(15), &targets, &accounts),
             "b[2]: not permitted; run dozor as guide or root · c[3]: still there 5 s after TERM: it ignores the signal; \
-             x KILL forces it, if it must go · a[1]: gone 0.3 s after TERM · d[4]: was gone already, nothing was done"
+             x offers to force it, if it must go · a[1]: gone 0.3 s after TERM · d[4]: was gone already, nothing was done"
         );
     }
 

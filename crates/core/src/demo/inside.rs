@@ -283,6 +283,7 @@ impl SimulatedMachine {
             oom_adjust: raw(i64::from(process.ways.oom)),
             frozen: process.ways.frozen,
             group: process.limits().to_owned(),
+            pss: if own && !kernel { raw((process.rss * 0.94) as i64) } else { Raw::DENIED },
             threads: raw(program.threads),
             descriptors: if own { Known::Value(files) } else { Known::Denied },
         }

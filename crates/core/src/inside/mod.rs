@@ -227,6 +227,8 @@ pub struct Facts {
     pub frozen: bool,
     /// The group that is frozen, its own or one above it.
     pub group: String,
+    /// Its part of the memory that it shares, with all of its own; `proc_pid_smaps(5)` rollup.
+    pub pss: Raw,
     /// Threads that it has.
     pub threads: Raw,
     /// Descriptors that are open.

@@ -36,6 +36,8 @@ pub struct Deeds {
     pub pid: Option<i64>,
     /// What can be taken back, the newest last.
     pub undo: Vec<Undo>,
+    /// Those that were still there after a signal that should have ended them.
+    pub still: Vec<ProcessKey>,
     /// What was done lately, the newest first.
     pub recent: Vec<Deed>,
     /// What undoing is under way takes nothing on the list again.
@@ -107,6 +109,9 @@ impl State {
 
     /// Says what became of a deed, keeps it, and remembers how to take it back.
     pub fn done(&mut self, deed: &Deed, targets: &[Target], accounts: &[Account], wall_ns: Option<i64>) {
+        let is_still = |account: &Account| matches!(account.outcome, Outcome::StillThere(_));
+        let still = targets.iter().zip(accounts).filter(|(_, account)| is_still(account));
+        self.deeds.still = still.map(|(target, _)| target.key).collect();
         let good = accounts.iter().all(Account::is_good);
         let left = accounts.iter().any(|account| !account.left.is_empty());
         let severity = if good && !left { Severity::Fine } else { Severity::Warning };

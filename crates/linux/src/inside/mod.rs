@@ -13,7 +13,7 @@ mod sockets;
 
 pub use sockets::Peers;
 
-use crate::proc::{lines, number, pid_stat, pid_task, read_file, words};
+use crate::proc::{lines, number, pid_smaps, pid_stat, pid_task, read_file, words};
 use crate::users::Users;
 use crate::{Roots, clock, sys};
 use dozor_core::cores::CoreSet;
@@ -28,6 +28,7 @@ use rustix::fs::{CWD, Mode, OFlags, openat};
 use std::io;
 use std::os::fd::{AsRawFd as _, OwnedFd};
 use std::path::PathBuf;
+use std::time::Instant;
 
 /// What the kernel appends to the name of a file that was removed.
 const REMOVED: &[u8] = b" (deleted)";
@@ -48,12 +49,20 @@ pub struct Looker {
     users: Users,
     /// Names of sockets.
     pub peers: Peers,
+    /// The process whose memory was walked over last, what that gave, and when it may be done again.
+    walked: Option<(ProcessKey, Raw, Instant)>,
 }
 
 impl Looker {
     /// Begins.
     pub fn new(roots: Roots) -> Looker {
-        Looker { roots, packages: Packages::default(), users: Users::default(), peers: Peers::default() }
+        Looker {
+            roots,
+            packages: Packages::default(),
+            users: Users::default(),
+            peers: Peers::default(),
+            walked: None,
+        }
     }
 
     /// Looks.
@@ -71,6 +80,7 @@ impl Looker {
                 if let Known::Value(path) = &facts.executable {
                     facts.package = self.packages.of(path);
                 }
+                facts.pss = self.proportional(&inside);
                 Told::Facts(Box::new(facts))
             }
             Subject::Threads => {
@@ -89,6 +99,26 @@ impl Looker {
             Subject::Environment => Told::Environment(inside.environment()),
             Subject::Cores => Told::Cores(sys::cores::places(&self.roots.sys)),
         }
+    }
+}
+
+impl Looker {
+    /// Proportional memory. The kernel walks over all of it, so it is asked for so seldom that it costs at most a twentieth
+    /// of a core.
+    fn proportional(&mut self, inside: &Inside) -> Raw {
+        const REST: u32 = 20;
+        match self.walked {
+            Some((key, pss, due)) if key == inside.key && Instant::now() < due => return pss,
+            _ => {}
+        }
+        let begin = Instant::now();
+        let pss = match inside.file("smaps_rollup") {
+            Known::Value(text) => pid_smaps::parse(&text),
+            Known::Denied => Raw::DENIED,
+            Known::Absent => Raw::ABSENT,
+        };
+        self.walked = Some((inside.key, pss, Instant::now() + begin.elapsed() * REST));
+        pss
     }
 }
 
@@ -194,6 +224,7 @@ impl Inside {
             oom_adjust: number_of("oom_score_adj"),
             frozen: frozen.is_some(),
             group: frozen.unwrap_or_default(),
+            pss: Raw::ABSENT,
             threads: stat_of.as_ref().map_or(Raw::ABSENT, |stat| stat.threads),
             descriptors: self.descriptors(),
         }

@@ -277,6 +277,8 @@ fn outcomes_say_why_and_what_to_do_then() {
         desk.screen()
     );
     desk.press("x");
+    let chosen = desk.lines().into_iter().rfind(|line| line.contains('▸')).expect("a choice");
+    assert!(chosen.contains("KILL"), "the forced stop is offered: {chosen}");
     desk.types("freeze");
     let effects = desk.press("enter");
     desk.carry_out(effects);

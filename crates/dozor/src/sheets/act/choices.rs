@@ -80,13 +80,11 @@ pub fn all(facts: Option<&Facts>, recent: &[Deed]) -> Vec<Choice> {
     });
     let io = facts.and_then(|facts| facts.scheduling.io.value());
     let from = io.map_or_else(String::new, |io| format!("{} → ", words::io_priority(io)));
-    list.push(choice(
-        "disk",
-        "disk idle",
-        format!("{from}{}", words::io_priority(3 << 13)),
-        Deed::Io(3 << 13),
-    ));
-    list.push(choice("disk", "disk usual", format!("{from}{}", words::io_priority(0)), Deed::Io(0)));
+    for (name, value) in [("disk idle", 3 << 13), ("disk usual", 0)] {
+        let then = words::io_priority(value);
+        let words = if io == Some(value) { format!("it is so now: {then}") } else { format!("{from}{then}") };
+        list.push(choice("disk", name, words, Deed::Io(value as i32)));
+    }
     list.push(typing("disk", "disk N", "disk ", "A level from 0 (first) to 7: type disk 2"));
     for (name, policy) in [("ordinary", 0), ("batch", 3), ("idle", 5)] {
         let name = format!("use {name}");

@@ -82,6 +82,14 @@ impl ActSheet {
             search: Searched::default(),
             asked: None,
         };
+        // After a polite stop that did nothing the forced one is what comes next.
+        let still = &state.deeds().still;
+        let deaf =
+            !sheet.targets().is_empty() && sheet.targets().iter().all(|target| still.contains(&target.key));
+        if deaf {
+            let forced = What::Do(Deed::Signal(signals::KILL));
+            sheet.search.at = sheet.matching().iter().position(|choice| choice.what == forced).unwrap_or(0);
+        }
         sheet.ask(state);
         sheet
     }

@@ -13,7 +13,7 @@ use dozor_core::inside::files::progress;
 use dozor_core::inside::{FileKind, OpenFile};
 use dozor_core::known::Known;
 use dozor_core::lane::Lane;
-use dozor_core::units::{long_bytes, share};
+use dozor_core::units::{long_bytes, share, short_bytes};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Modifier;
@@ -235,11 +235,9 @@ fn strip_facts(inspector: &Inspector, state: &State, strip: usize) -> String {
         }
         Lane::Memory => {
             let shared = said("shared");
-            let pss = view
-                .now
-                .pss_bytes
-                .value()
-                .map_or_else(String::new, |_| format!("  its part {}", said("pss")));
+            let asked = inspector.facts_now(state).and_then(|facts| facts.pss.value());
+            let pss = asked.or(view.now.pss_bytes.value());
+            let pss = pss.map_or_else(String::new, |pss| format!("  its part {}", short_bytes(pss as f64)));
             format!("shared {shared}  swap {}{pss}", said("swap"))
         }
         Lane::Disk => format!(

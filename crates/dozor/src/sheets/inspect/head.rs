@@ -107,6 +107,9 @@ pub fn who(state: &State, facts: Option<&Facts>, view: &ProcessView<'_>) -> Line
     if !row.service.is_empty() {
         line.extend([quiet("   service "), text(row.service.to_string())]);
     }
+    if row.service.is_empty() && row.cgroup.len() > 1 {
+        line.extend([quiet("   group "), text(row.cgroup.to_string())]);
+    }
     if !row.container.is_empty() {
         line.extend([quiet("   container "), text(row.container.to_string())]);
     }
@@ -203,6 +206,9 @@ pub fn limits(facts: Option<&Facts>, view: &ProcessView<'_>) -> Line {
     }
     if let Some(cpu) = listed("limit_cpu").of(view).number() {
         line.extend([quiet("   CPU at most "), text(format!("{cpu:.0} %"))]);
+    }
+    if let Some(tasks) = listed("limit_tasks").of(view).number() {
+        line.extend([quiet("   tasks at most "), text(format!("{tasks:.0}"))]);
     }
     let score = facts.map_or(row.oom_score, |facts| facts.oom_score);
     if let Some(score) = score.value() {
