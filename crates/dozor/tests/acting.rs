@@ -295,6 +295,7 @@ fn bytes_orphans_and_statuses_of_a_command_are_its_own() {
     let output = run(&["run", "--compare", "/etc/hostname", "--", "true"]);
     assert_ne!(status(&output), Some(0), "{}", said(&output));
     assert_eq!(status(&run(&["run"])), Some(2));
+    assert_eq!(status(&run(&["run", "--cores", "4000", "--", "true"])), Some(2));
 }
 
 #[test]

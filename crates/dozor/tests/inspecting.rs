@@ -118,3 +118,47 @@ fn the_demo_is_looked_into_and_acted_on_by_mouse() {
     terminal.keys("q");
     terminal.assert_restored();
 }
+
+#[test]
+fn what_was_done_on_the_screen_is_in_the_recording() {
+    let folder = tempfile::tempdir().expect("a scratch folder");
+    let terminal = Terminal::run("dozor demo --after 60s", LARGE, folder.path());
+    terminal.wait_for("Processes by cpu");
+    terminal.keys("r");
+    terminal.wait_for("recording into");
+    terminal.keys("g");
+    terminal.text("name = stacker");
+    terminal.keys("Enter");
+    terminal.wait_for("1 of 1");
+    terminal.keys("x");
+    terminal.wait_for("What shall happen to stacker[3820]");
+    terminal.keys("Enter");
+    terminal.wait_for("stacker[3820]: gone");
+    terminal.keys("r");
+    terminal
+        .wait("the end of the recording", |screen| screen.contains("readings") && screen.contains(".dozor"));
+    let entries = std::fs::read_dir(folder.path()).expect("the folder").flatten();
+    let recording =
+        entries.map(|entry| entry.path()).find(|path| path.extension().is_some_and(|it| it == "dozor"));
+    let recording = recording.expect("a recording");
+    let output =
+        Command::new(env!("CARGO_BIN_EXE_dozor")).arg("query").arg(&recording).arg("--actions").output();
+    let text = String::from_utf8_lossy(&output.expect("dozor runs").stdout).into_owned();
+    assert!(text.contains("signal TERM to stacker[3820] by astro: gone after"), "{text}");
+}
+
+/// On a terminal several targets are asked for; whoever says no has done nothing.
+#[test]
+fn on_a_terminal_several_targets_are_confirmed_there() {
+    let workers = [Worker::start(), Worker::start()];
+    let pids = format!("{} {}", workers[0].pid(), workers[1].pid());
+    for (answer, nice) in [("n", "0"), ("y", "4")] {
+        let terminal = Terminal::alone(&format!("dozor nice 4 {pids}"), LARGE);
+        let screen = terminal.wait_for("All of them? [y/n]");
+        assert!(screen.contains(&format!("sh[{}]", workers[0].pid())), "{screen}");
+        terminal.keys(&format!("{answer} Enter"));
+        let said = if answer == "y" { "gives way to others" } else { "nothing was done" };
+        terminal.wait_for(said);
+        assert_eq!(workers[1].nice(), nice);
+    }
+}

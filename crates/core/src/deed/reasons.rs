@@ -32,7 +32,7 @@ impl Reason {
             }
             Reason::Dozor => "it is Dozor itself",
             Reason::Shell => "Dozor runs in it: it is the shell that you sit at",
-            Reason::Connection => "Dozor runs below it: your terminal or your connection may end with it",
+            Reason::Connection => "Dozor runs below it: your terminal or your connection hangs on it",
             Reason::Kernel => "it is a thread of the kernel: no signal ends it",
             Reason::OtherUser => "it belongs to somebody else",
         }

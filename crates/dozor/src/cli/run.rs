@@ -12,7 +12,7 @@ use dozor_core::run::{Family, RunAccount};
 use dozor_core::source::Source as _;
 use dozor_core::text::{clean, without_number};
 use dozor_core::wanted::{Demand, Wanted};
-use dozor_linux::{LiveSource, Roots, act, launch};
+use dozor_linux::{LiveSource, Roots, act, inside, launch};
 use serde_json::{Map, Value as Json, json};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
 use std::ffi::OsString;
@@ -74,6 +74,12 @@ enum Event {
 impl Run {
     /// Ends with the command's own status.
     pub fn run(self) -> anyhow::Result<End> {
+        if let Some(cores) = &self.cores {
+            let there = inside::online(&Roots::default());
+            if !there.is_empty() && !cores.iter().any(|core| there.has(core)) {
+                return Err(Misuse(format!("--cores: this machine has cores {there}")).into());
+            }
+        }
         let earlier = self.compare.as_deref().map(read_account).transpose()?;
         let mut source = LiveSource::open(Roots::default())?;
         source.want(self.wanted());
@@ -122,7 +128,7 @@ impl Run {
                 Ok(Event::Alone) | Err(RecvTimeoutError::Disconnected) => break,
                 Err(RecvTimeoutError::Timeout) => {
                     reading = Arc::new(source.read());
-                    take(&mut family, &reading, begin, recorder.as_mut())?;
+                    take(&mut family, &reading, begin, &mut recorder);
                     due = (due + self.every).max(Instant::now());
                 }
             }
@@ -135,7 +141,7 @@ impl Run {
             }
         }
         let last = Arc::new(source.read());
-        take(&mut family, &last, begin, recorder.as_mut())?;
+        take(&mut family, &last, begin, &mut recorder);
         drop(reading);
         let (status, wall) = status.unwrap_or((ExitStatus::from_raw(0), begin.elapsed()));
         let code = status.code().unwrap_or_else(|| 128 + status.signal().unwrap_or(0));
@@ -147,8 +153,10 @@ impl Run {
                 run: Some(Box::new(account.clone())),
                 ..Mark::new(last.wall_ns(), MarkKind::Note, format!("{} ended", account.command))
             };
-            recorder.mark(&mark)?;
-            problem::say(&recorder.finish()?);
+            match recorder.mark(&mark).and_then(|()| recorder.finish()) {
+                Ok(account) => problem::say(&account),
+                Err(error) => problem::say(&format!("the recording is not whole: {error}")),
+            }
         }
         self.tell(&account, earlier.as_ref())?;
         Ok(if code == 0 { End::Done } else { End::Status(code as u8) })
@@ -201,18 +209,14 @@ fn pass_on(pid: i64, signal: i32) {
     }
 }
 
-fn take(
-    family: &mut Family,
-    reading: &Arc<Reading>,
-    begin: Instant,
-    recorder: Option<&mut Recorder>,
-) -> anyhow::Result<()> {
+fn take(family: &mut Family, reading: &Arc<Reading>, begin: Instant, recorder: &mut Option<Recorder>) {
     let tells = reading.system.notifications_lost.value().is_some();
     family.take(reading, begin.elapsed().as_nanos() as i64, tells);
-    if let Some(recorder) = recorder {
-        recorder.write(&Arc::new(family.only(reading)))?;
+    // The command and its account go on without it.
+    if let Some(Err(error)) = recorder.as_mut().map(|it| it.write(&Arc::new(family.only(reading)))) {
+        problem::say(&format!("the recording ends here: {error}"));
+        *recorder = None;
     }
-    Ok(())
 }
 
 /// The account as an object: times in seconds, sizes in bytes, what is not known as null.

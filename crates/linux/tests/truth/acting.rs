@@ -246,6 +246,17 @@ pub fn threads() {
     wait_for_go();
 }
 
+/// Who changes its name between choosing and acting is still the one that was chosen.
+#[test]
+fn another_name_is_no_other_process() {
+    let child = Shell::ready("echo r; read x; exec sleep 30");
+    let key = child.key();
+    std::fs::write(format!("/proc/{}/comm", key.pid), "renamed").expect("our own child");
+    assert_eq!(act::change(key, &Deed::Nice(3)).outcome, Outcome::Changed);
+    let sent = act::send(key, 9).expect("it is the same");
+    assert!(!matches!(sent.wait_gone(Duration::from_secs(5)), Ending::StillThere));
+}
+
 #[test]
 fn limits_and_the_oom_preference_are_read_back() {
     let child = Shell::ready("echo r; read x");
