@@ -249,9 +249,11 @@ pub fn threads() {
 /// Who changes its name between choosing and acting is still the one that was chosen.
 #[test]
 fn another_name_is_no_other_process() {
-    let child = Shell::ready("echo r; read x; exec sleep 30");
+    let mut child = Shell::ready("echo r; read x; echo renamed > /proc/$$/comm; sleep 30 & wait");
     let key = child.key();
-    std::fs::write(format!("/proc/{}/comm", key.pid), "renamed").expect("our own child");
+    child.0.stdin.as_mut().expect("its input").write_all(b"go\n").expect("it listens");
+    let name = || std::fs::read_to_string(format!("/proc/{}/comm", key.pid)).expect("it is there");
+    until("renamed", name, |name| name.trim() == "renamed");
     assert_eq!(act::change(key, &Deed::Nice(3)).outcome, Outcome::Changed);
     let sent = act::send(key, 9).expect("it is the same");
     assert!(!matches!(sent.wait_gone(Duration::from_secs(5)), Ending::StillThere));
