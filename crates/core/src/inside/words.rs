@@ -79,6 +79,29 @@ pub fn signal(masks: &Signals, number: i32) -> String {
     }
 }
 
+/// What becomes of the signals that people send most, in a line; empty where that may not be seen. `kernel` says that it is a
+/// thread of the kernel.
+pub fn signals_line(facts: &Facts, pid: i64, kernel: bool) -> String {
+    let Known::Value(masks) = &facts.signals else { return String::new() };
+    if facts.state.value() == Some(i64::from(b'Z')) {
+        return "it has ended already: a zombie takes no signal, its parent must collect it".to_owned();
+    }
+    if kernel {
+        return "a thread of the kernel: no signal ends it".to_owned();
+    }
+    if pid == 1 {
+        return "the first process: the kernel drops every signal that it does not handle, KILL too"
+            .to_owned();
+    }
+    let said: Vec<String> = [signals::TERM, 1, 2].into_iter().map(|number| signal(masks, number)).collect();
+    let waiting = match masks.pending.len() {
+        0 => String::new(),
+        1 => " · 1 waits to be delivered".to_owned(),
+        many => format!(" · {many} wait to be delivered"),
+    };
+    format!("{} · KILL cannot be refused{waiting}", said.join(" · "))
+}
+
 /// A limit's value with its unit.
 pub fn limit_value(limit: &Limit, value: Option<i64>) -> String {
     match value {

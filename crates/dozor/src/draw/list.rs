@@ -44,6 +44,9 @@ impl Seen {
                 put(buffer, self.area.x - 1, y, 1, "▸", theme.role(Role::Accent));
             }
             line(buffer, y, it, chosen);
+            if chosen {
+                super::even_out(theme, buffer, Rect { y, height: 1, ..self.area });
+            }
         }
     }
 

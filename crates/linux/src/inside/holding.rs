@@ -115,11 +115,13 @@ fn of_process(inside: &Inside, place: &Place) -> Known<Vec<Found>> {
     };
     for entry in entries.flatten() {
         let path = entry.path();
-        let (Ok(target), Some(descriptor)) =
-            (std::fs::read_link(&path), number(entry.file_name().as_encoded_bytes()))
-        else {
-            continue;
+        let target = match std::fs::read_link(&path) {
+            Ok(target) => target,
+            // The list may be seen by whoever may not see what is in it.
+            Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied => return Known::Denied,
+            Err(_) => continue,
         };
+        let Some(descriptor) = number(entry.file_name().as_encoded_bytes()) else { continue };
         let target = target.as_os_str().as_bytes();
         // What has no name in the file system is no place.
         if !target.starts_with(b"/") {

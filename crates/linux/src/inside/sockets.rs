@@ -221,7 +221,12 @@ impl Inside {
         for entry in entries.flatten() {
             let path = entry.path();
             let descriptor = path.file_name().and_then(|name| number(name.as_encoded_bytes()));
-            let target = std::fs::read_link(&path).ok();
+            let target = std::fs::read_link(&path);
+            // The list may be seen by whoever may not see what is in it.
+            if target.as_ref().is_err_and(|error| error.kind() == std::io::ErrorKind::PermissionDenied) {
+                return Known::Denied;
+            }
+            let target = target.ok();
             let inode =
                 target.and_then(|target| super::files::socket_inode(target.as_os_str().as_encoded_bytes()));
             if let (Some(descriptor), Some(inode)) = (descriptor, inode) {

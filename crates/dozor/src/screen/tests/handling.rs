@@ -301,7 +301,7 @@ fn a_click_on_a_part_shows_its_users_and_another_click_all() {
 fn sheets_are_chosen_from_by_clicks_and_closed_by_one_beside_them() {
     let mut desk = Desk::at(60, (120, 40));
     desk.press("3 home x");
-    let row = desk.lines().iter().position(|line| line.contains("KILL")).expect("a signal") as u16;
+    let row = desk.lines().iter().position(|line| line.contains("KILL       9")).expect("a signal") as u16;
     desk.click(30, row);
     let hint = desk.lines().len() as u16 - 1;
     let line = desk.lines().pop().expect("hints");

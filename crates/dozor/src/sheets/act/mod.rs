@@ -127,9 +127,9 @@ impl ActSheet {
             let mut notes: Vec<String> =
                 reasons.iter().map(|(_, reason)| reason.words().to_owned()).collect();
             notes.extend(children_words(one));
-            if let Some(signals) = self.facts.as_ref().and_then(|facts| facts.signals.clone().value()) {
-                let said = [signals::TERM, 2, 1].map(|number| words::signal(&signals, number));
-                notes.push(said.join(" · "));
+            if let Some(facts) = &self.facts {
+                notes.push(words::signals_line(facts, one.key.pid, one.kernel));
+                notes.retain(|note| !note.is_empty());
             }
             if let Some(first) = self.writes.first() {
                 let more = self.writes.len() - 1;

@@ -10,6 +10,7 @@ use crate::state::State;
 use crate::state::series::STRIPS;
 use dozor_core::catalogue::listed;
 use dozor_core::inside::files::progress;
+use dozor_core::inside::words::signals_line;
 use dozor_core::inside::{FileKind, OpenFile};
 use dozor_core::known::Known;
 use dozor_core::lane::Lane;
@@ -240,12 +241,9 @@ fn strip_facts(inspector: &Inspector, state: &State, strip: usize) -> String {
             let pss = pss.map_or_else(String::new, |pss| format!("  its part {}", short_bytes(pss as f64)));
             format!("shared {shared}  swap {}{pss}", said("swap"))
         }
-        Lane::Disk => format!(
-            "read {}  write {}  waits {} % of the time",
-            said("read"),
-            said("write"),
-            said("disk_wait")
-        ),
+        Lane::Disk => {
+            format!("read {}  write {}  waiting {} %", said("read"), said("write"), said("disk_wait"))
+        }
         Lane::Network => {
             format!("in {}  out {}  sockets {}", said("net_in"), said("net_out"), said("connections"))
         }
@@ -419,7 +417,8 @@ fn body(inspector: &Inspector, state: &State) -> Vec<Body> {
         lines.extend(excerpt(inspector, state, Page::Sockets, "Sockets", width));
     }
     if let Some(facts) = inspector.facts_now(state) {
-        let said = head::signals(facts);
+        let kernel = inspector.row(state).is_some_and(|row| row.kernel.value() == Some(1));
+        let said = signals_line(facts, inspector.key.pid, kernel);
         lines.extend(
             wrapped(&said, width)
                 .into_iter()

@@ -243,16 +243,3 @@ pub fn command(facts: Option<&Facts>, row: &ProcessRow) -> String {
     };
     format!("{directory}{root}{command}")
 }
-
-/// What it does with the signals that people send.
-pub fn signals(facts: &Facts) -> String {
-    let Known::Value(masks) = &facts.signals else { return String::new() };
-    let zombie = facts.state.value() == Some(i64::from(b'Z'));
-    if zombie {
-        return "a zombie takes no signal: its parent must collect it".to_owned();
-    }
-    let said: Vec<String> = [15, 1, 2].into_iter().map(|number| words::signal(masks, number)).collect();
-    let pending = masks.pending.len();
-    let waiting = if pending > 0 { format!(" · {pending} wait to be delivered") } else { String::new() };
-    format!("{} · KILL cannot be refused{waiting}", said.join(" · "))
-}
