@@ -148,7 +148,9 @@ pub struct Family {
     unseen: i64,
 }
 
-fn bytes_written(dirtied: Raw, cancelled: Raw, handed: Raw) -> Option<i64> {
+/// What was written: pages made dirty less those that were dropped, at most what was handed to write calls; all since the
+/// start. None where that may not be seen.
+pub fn bytes_written(dirtied: Raw, cancelled: Raw, handed: Raw) -> Option<i64> {
     let net = dirtied.value()?.saturating_sub(cancelled.value().unwrap_or(0)).max(0);
     // The kernel counts large folios whole: more than was handed to write calls is not believed where there were any.
     Some(match handed.value() {

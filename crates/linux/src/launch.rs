@@ -4,9 +4,9 @@
 //! Whatever loses its parent comes to this process, so every one of the family is waited for either by its parent, whose own
 //! account then has it, or here: the sum of the accounts of those who are waited for here is that of the whole family.
 
-use crate::proc::{lines, number, pid_stat, read_file, words};
+use crate::proc::{pid_io, pid_stat, read_file};
 use dozor_core::cores::CoreSet;
-use dozor_core::run::Reaped;
+use dozor_core::run::{Reaped, bytes_written};
 use dozor_core::text::clean;
 use rustix::io::Errno;
 use rustix::process::{Pid, set_child_subreaper, setpriority_process};
@@ -82,17 +82,8 @@ pub fn reap(at_once: bool) -> io::Result<Option<End>> {
     let us = |time: libc::timeval| time.tv_sec * 1_000_000 + time.tv_usec;
     let stat = pid_stat::parse(&stat, 1);
     let own = stat.as_ref().and_then(|stat| Some(stat.user_ticks.value()? + stat.system_ticks.value()?));
-    let field = |name: &[u8]| {
-        lines(&io).find_map(|line| {
-            let mut words = words(line);
-            if words.next()? == name { number(words.next()?) } else { None }
-        })
-    };
-    let handed = field(b"wchar:");
-    let net =
-        field(b"write_bytes:").map(|bytes| (bytes - field(b"cancelled_write_bytes:").unwrap_or(0)).max(0));
-    // Large folios count whole: what was never handed to write calls is not believed where there were any.
-    let written = net.map(|net| handed.filter(|handed| *handed > 0).map_or(net, |handed| net.min(handed)));
+    let io = pid_io::parse(&io);
+    let written = io.and_then(|io| bytes_written(io[1].into(), io[2].into(), io[6].into()));
     Ok(Some(End {
         reaped: Reaped {
             pid: i64::from(pid),
@@ -104,7 +95,7 @@ pub fn reap(at_once: bool) -> io::Result<Option<End>> {
             switches_wait: usage.ru_nvcsw,
             switches_forced: usage.ru_nivcsw,
             peak_rss: usage.ru_maxrss.saturating_mul(1024),
-            read: field(b"read_bytes:"),
+            read: io.map(|io| io[0]),
             written,
         },
         status: ExitStatus::from_raw(status),

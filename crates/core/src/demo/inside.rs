@@ -492,7 +492,7 @@ mod tests {
     #[test]
     fn what_is_inside_agrees_with_the_row_outside() {
         let mut machine = SimulatedMachine::new(1);
-        machine.advance_to(Duration::from_secs(320));
+        machine.advance_to(Duration::from_secs(240));
         let files = |machine: &SimulatedMachine, key| match machine.look(key, Subject::Files) {
             Told::Files(look) => look,
             other => panic!("{other:?}"),
@@ -507,7 +507,7 @@ mod tests {
         let reading = machine.reading();
         let stacker = reading.processes.iter().find(|row| &*row.name == "stacker").expect("it").key();
         let before = files(&machine, stacker);
-        machine.advance_to(Duration::from_secs(322));
+        machine.advance_to(Duration::from_secs(242));
         let now = files(&machine, stacker);
         let moved = speeds(&before, &now);
         assert!(moved.values().any(|speed| *speed > 1e8), "it writes its stack: {moved:?}");

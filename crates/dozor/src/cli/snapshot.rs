@@ -20,7 +20,6 @@ use serde_json::{Map, Number, Value as Json, json};
 use std::io::{self, Write};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use unicode_width::UnicodeWidthStr as _;
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
 enum Format {
@@ -328,27 +327,9 @@ fn table(
             metrics.iter().map(|metric| metric.of(&view).short(metric.unit)).collect()
         })
         .collect();
-    let widths: Vec<usize> = metrics
-        .iter()
-        .enumerate()
-        .map(|(at, metric)| {
-            rows.iter().map(|row| row[at].width()).max().unwrap_or(0).max(metric.heading.width())
-        })
-        .collect();
-    let mut line = |cells: Vec<&str>| -> io::Result<()> {
-        let padded = cells.iter().enumerate().map(|(at, cell)| {
-            let blanks = " ".repeat(widths[at].saturating_sub(cell.width()));
-            match metrics[at] {
-                last if last.alias == "command" => (*cell).to_owned(),
-                text if text.unit.is_text() => format!("{cell}{blanks}"),
-                _ => format!("{blanks}{cell}"),
-            }
-        });
-        writeln!(out, "{}", padded.collect::<Vec<_>>().join("  "))
-    };
-    line(metrics.iter().map(|metric| metric.heading).collect())?;
-    for row in &rows {
-        line(row.iter().map(String::as_str).collect())?;
-    }
+    let headings: Vec<&str> = metrics.iter().map(|metric| metric.heading).collect();
+    let is_number = |at: &usize| !metrics[*at].unit.is_text();
+    let numbers: Vec<usize> = (0..metrics.len()).filter(is_number).collect();
+    super::table::table(&headings, &numbers, &rows, out)?;
     Ok(())
 }

@@ -12,6 +12,9 @@ use dozor_core::reading::ProcessRow;
 use dozor_core::sample::{ProcessView, process_state};
 use dozor_core::units::{long_bytes, long_duration};
 
+/// Percent of a group's limit from which on it is said.
+const NEARLY: f64 = 80.0;
+
 /// Parts of a line, each with its role.
 pub type Line = Vec<(String, Role)>;
 
@@ -217,7 +220,13 @@ pub fn limits(facts: Option<&Facts>, view: &ProcessView<'_>) -> Line {
             line.push(quiet(format!(" ({adjust:+} on purpose)")));
         }
     }
-    for nearly in facts.map_or(vec![], |facts| words::limits_nearly_used(facts, row.virtual_bytes)) {
+    for (alias, what) in [("memory_used", "memory of its group"), ("tasks_used", "tasks of its group")] {
+        if let Some(percent) = listed(alias).of(view).number().filter(|percent| *percent >= NEARLY) {
+            let text = format!("   nearly used up: {what} {percent:.0} %");
+            line.push((text, Role::Severity(dozor_core::lane::Severity::Warning)));
+        }
+    }
+    for nearly in facts.map_or(vec![], |facts| words::limits_nearly_used(facts, row)) {
         line.push((
             format!("   nearly used up: {nearly}"),
             Role::Severity(dozor_core::lane::Severity::Warning),
