@@ -17,6 +17,7 @@ pub mod inside;
 pub mod known;
 pub mod lane;
 pub mod limits;
+pub mod listening;
 pub mod parts;
 pub mod ports;
 pub mod query;

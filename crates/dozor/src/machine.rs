@@ -1,6 +1,5 @@
 //! Acting on processes of the live or of the simulated machine, and looking into them, away from the thread that draws.
 
-use crate::state::effect::Sought;
 use dozor_core::deed::{Account, Deed, Outcome, Target};
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::inside::close::CloseLook;
@@ -16,6 +15,17 @@ use std::path::Path;
 use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
+
+/// What is looked for among all that is open.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Sought {
+    /// Everything with a name.
+    All,
+    /// Removed files.
+    Removed,
+    /// What a path means: a file, a folder, a mount point, a device.
+    Path(String),
+}
 
 /// Where processes are acted on and looked into.
 #[derive(Clone)]

@@ -11,6 +11,7 @@ pub mod clock;
 pub mod files;
 pub mod host;
 pub mod inside;
+mod ioprio;
 pub mod last_words;
 pub mod launch;
 pub mod live;

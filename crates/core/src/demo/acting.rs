@@ -5,58 +5,14 @@ use super::machine::SimulatedMachine;
 use super::process::Process;
 use super::programs::Role;
 use crate::cores::CoreSet;
-use crate::deed::{Account, Deed, Outcome, Resource, Still};
+use crate::deed::{Account, Deed, Outcome, Still};
 use crate::reading::ProcessKey;
 use crate::signals;
-use std::collections::HashMap;
 
 /// Who sits at the simulated machine.
 pub const USER: &str = "astro";
 
-/// How a process is set: what can be changed while it runs.
-#[derive(Clone, Debug, Default, PartialEq)]
-pub struct Ways {
-    /// Niceness; that of its program where nobody changed it.
-    pub nice: Option<i64>,
-    /// Cores that it may use; all where nobody changed it.
-    pub cores: Option<CoreSet>,
-    /// Scheduling policy and real-time priority.
-    pub policy: (i32, i32),
-    /// I/O priority.
-    pub io: i32,
-    /// OOM preference.
-    pub oom: i32,
-    /// Frozen with its group.
-    pub frozen: bool,
-    /// Limits that were changed.
-    pub limits: HashMap<Resource, (Option<u64>, Option<u64>)>,
-}
-
 impl Process {
-    /// Its niceness.
-    pub fn nice(&self) -> i64 {
-        self.ways.nice.unwrap_or(self.program.nice)
-    }
-
-    /// Whether it does nothing because somebody wanted so.
-    pub fn rests(&self) -> bool {
-        self.stopped || self.ways.frozen
-    }
-
-    /// A limit: what is enforced and what it may raise it to.
-    pub fn limit(&self, resource: Resource) -> (Option<u64>, Option<u64>) {
-        self.ways.limits.get(&resource).copied().unwrap_or(match resource {
-            Resource::Files => {
-                (Some(if self.program.name == "catalogd" { 128 } else { 1_024 }), Some(524_288))
-            }
-            Resource::Processes => (Some(96_000), Some(96_000)),
-            Resource::CoreDump => (Some(0), None),
-            Resource::Stack => (Some(8 << 20), None),
-            Resource::Locked => (Some(8 << 20), Some(8 << 20)),
-            Resource::FileSize | Resource::Cpu | Resource::AddressSpace => (None, None),
-        })
-    }
-
     /// How it is in the respect that a deed changes.
     fn present(&self, deed: &Deed, cores: usize) -> Option<Deed> {
         Some(match deed {

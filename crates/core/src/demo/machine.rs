@@ -1,12 +1,12 @@
 //! Lets the programs run and counts as a kernel would.
 
-use super::acting::Ways;
 use super::chance::{liveliness, share};
 use super::hardware::{DISK_RATE, Load, MIB, Machine, STEP, UP_SECONDS, softirq_part};
 use super::process::{Process, Totals, Wish};
 use super::programs::{PROGRAMS, Program, Role};
 use super::site::{Site, TICKS};
 use super::story::{self, happens};
+use super::ways::Ways;
 use crate::reading::{
     EndedRow, GroupRow, HostFacts, ProcessKey, ProcessRow, Reading, RemoteRow, SystemRow, raw,
 };

@@ -14,6 +14,7 @@ mod process;
 mod programs;
 mod site;
 pub mod story;
+mod ways;
 
 pub use acting::USER;
 pub use machine::{PRELUDE, SimulatedMachine};

@@ -1,10 +1,10 @@
 //! One simulated process: what it wants, what it has counted, and the rows that it gives.
 
-use super::acting::Ways;
 use super::chance::share;
 use super::hardware::{Classes, STEP, ticks};
 use super::programs::{Program, Role};
 use super::story::{LEAK, happens};
+use super::ways::Ways;
 use crate::deed::Resource;
 use crate::known::Raw;
 use crate::reading::{ConnectionRow, ListenerRow, ProcessRow, ThreadRow, raw};
@@ -105,6 +105,30 @@ impl Totals {
 }
 
 impl Process {
+    /// Its niceness.
+    pub fn nice(&self) -> i64 {
+        self.ways.nice.unwrap_or(self.program.nice)
+    }
+
+    /// Whether it does nothing because somebody wanted so.
+    pub fn rests(&self) -> bool {
+        self.stopped || self.ways.frozen
+    }
+
+    /// A limit: what is enforced and what it may raise it to.
+    pub fn limit(&self, resource: Resource) -> (Option<u64>, Option<u64>) {
+        self.ways.limits.get(&resource).copied().unwrap_or(match resource {
+            Resource::Files => {
+                (Some(if self.program.name == "catalogd" { 128 } else { 1_024 }), Some(524_288))
+            }
+            Resource::Processes => (Some(96_000), Some(96_000)),
+            Resource::CoreDump => (Some(0), None),
+            Resource::Stack => (Some(8 << 20), None),
+            Resource::Locked => (Some(8 << 20), Some(8 << 20)),
+            Resource::FileSize | Resource::Cpu | Resource::AddressSpace => (None, None),
+        })
+    }
+
     /// Puts its CPU time on cores: its own first, then those with the most room.
     pub fn place(&mut self, user: f64, system: f64, room: &mut [f64], classes: &mut [Classes]) {
         let mut left = user + system;

@@ -1,8 +1,9 @@
 //! `dozor signal`, `dozor nice`, `dozor pin`: the same deeds, accounts and safety as on the screen.
 
 use super::chosen::{Choice, Chosen};
+use super::end::End;
 use super::options::{Misuse, duration};
-use super::{End, problem};
+use super::problem;
 use crate::machine::Machine;
 use crate::recorder::Notes;
 use clap::{Args, ValueEnum};

@@ -2,9 +2,10 @@
 
 use super::cells::Cells;
 use super::chosen::{kept, sample};
+use super::end::End;
 use super::options::{Kept, KernelFiles};
+use super::problem;
 use super::table::table;
-use super::{End, problem};
 use clap::{Args, ValueEnum};
 use dozor_core::inside::FileKind;
 use dozor_core::inside::holders::{Hold, Place, Way};

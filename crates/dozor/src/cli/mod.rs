@@ -9,6 +9,7 @@ mod cells;
 mod chosen;
 mod compare;
 mod demo;
+mod end;
 mod files;
 mod metrics;
 mod note;
@@ -26,6 +27,7 @@ mod table;
 mod watch;
 
 use clap::{Parser, Subcommand};
+use end::End;
 use std::ffi::OsString;
 use std::process::ExitCode;
 
@@ -115,22 +117,6 @@ enum Command {
     /// Say what cannot be read here, why, and what would allow it.
     #[command(after_help = "Example: dozor access")]
     Access(access::Access),
-}
-
-/// How a command ended.
-enum End {
-    /// Well.
-    Done,
-    /// By this signal.
-    Signal(i32),
-    /// With this exit status.
-    Status(u8),
-}
-
-impl From<Option<i32>> for End {
-    fn from(signal: Option<i32>) -> End {
-        signal.map_or(End::Done, End::Signal)
-    }
 }
 
 /// Names of all commands.

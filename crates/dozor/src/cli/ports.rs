@@ -2,12 +2,13 @@
 
 use super::cells::Cells;
 use super::chosen::{kept, sample};
+use super::end::End;
 use super::files::Format;
 use super::options::{Kept, KernelFiles};
+use super::problem;
 use super::table::table;
-use super::{End, problem};
 use clap::Args;
-use dozor_core::ports::{Listening, listening};
+use dozor_core::listening::{Listening, listening};
 use dozor_core::wanted::Demand;
 use serde_json::json;
 use std::collections::HashSet;

@@ -1,7 +1,8 @@
 //! `dozor run`: a command under watch, and its account at the end.
 
+use super::end::End;
 use super::options::{Misuse, interval};
-use super::{End, problem};
+use super::problem;
 use crate::recorder::Recorder;
 use crate::recordings;
 use clap::{Args, ValueEnum};

@@ -2,8 +2,8 @@
 
 use super::Incoming;
 use crate::machine::Machine;
+use crate::machine::Sought;
 use crate::screen::Event;
-use crate::state::effect::Sought;
 use dozor_core::inside::Subject;
 use dozor_core::reading::ProcessKey;
 use std::sync::Arc;

@@ -1,7 +1,7 @@
 //! What happens to the screen.
 
 use crate::feed::Delivery;
-use crate::state::effect::Sought;
+use crate::machine::Sought;
 use dozor_core::deed::{Account, Deed, Target};
 use dozor_core::inside::Told;
 use dozor_core::inside::close::CloseLook;

@@ -8,7 +8,7 @@ use crate::look::line_edit::LineEdit;
 use crate::look::theme::Role;
 use crate::state::State;
 use dozor_core::lane::Severity;
-use dozor_core::ports::{Listening, listening};
+use dozor_core::listening::{Listening, listening};
 use dozor_core::units::short_count;
 use dozor_core::wanted::{Demand, Wanted};
 use ratatui::buffer::Buffer;

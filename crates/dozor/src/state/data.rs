@@ -8,6 +8,7 @@ use super::trend::Trends;
 use crate::look::clock::Zone;
 use crate::look::columns;
 use dozor_core::catalogue::Metric;
+use dozor_core::deed::{Deed, Target};
 use dozor_core::expr::Expression;
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::rank::{Folds, Ordered, Persistence, RowId, Table, Total};
@@ -252,4 +253,30 @@ pub struct Session {
     pub actions_refused: Option<&'static str>,
     /// What the mouse holds.
     pub drag: Option<Drag>,
+}
+
+/// What would take something back: for each target what it was before.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Undo {
+    /// What was done, in words.
+    pub name: String,
+    /// What to do to whom.
+    pub back: Vec<(Target, Deed)>,
+}
+
+/// Who acts here, and what can be taken back.
+#[derive(Clone, Debug, Default)]
+pub struct Deeds {
+    /// The user.
+    pub user: String,
+    /// PID of this program, where it runs on the machine that is acted on.
+    pub pid: Option<i64>,
+    /// What can be taken back, the newest last.
+    pub undo: Vec<Undo>,
+    /// Those that were still there after a signal that should have ended them.
+    pub still: Vec<ProcessKey>,
+    /// What was done lately, the newest first.
+    pub recent: Vec<Deed>,
+    /// What undoing is under way takes nothing on the list again.
+    pub undoing: usize,
 }

@@ -1,7 +1,7 @@
 //! What is done to processes from the screen: sent off, followed, kept on the time axis, undone.
 
 use super::State;
-use super::data::Stay;
+use super::data::{Deeds, Stay, Undo};
 use super::effect::Effect;
 use crate::look::action::Action;
 use dozor_core::deed::{
@@ -17,32 +17,6 @@ use dozor_core::text::Text;
 const UNDONE: usize = 32;
 /// So many deeds are offered again.
 const RECENT: usize = 4;
-
-/// What would take something back: for each target what it was before.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Undo {
-    /// What was done, in words.
-    pub name: String,
-    /// What to do to whom.
-    pub back: Vec<(Target, Deed)>,
-}
-
-/// Who acts here, and what can be taken back.
-#[derive(Clone, Debug, Default)]
-pub struct Deeds {
-    /// The user.
-    pub user: String,
-    /// PID of this program, where it runs on the machine that is acted on.
-    pub pid: Option<i64>,
-    /// What can be taken back, the newest last.
-    pub undo: Vec<Undo>,
-    /// Those that were still there after a signal that should have ended them.
-    pub still: Vec<ProcessKey>,
-    /// What was done lately, the newest first.
-    pub recent: Vec<Deed>,
-    /// What undoing is under way takes nothing on the list again.
-    pub undoing: usize,
-}
 
 impl State {
     /// Who acts here, and what can be taken back.

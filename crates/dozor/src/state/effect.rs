@@ -1,22 +1,12 @@
 //! What must be done outside of the state.
 
+use crate::machine::Sought;
 use crate::settings::file::Change;
 use dozor_core::deed::{Deed, Target};
 use dozor_core::inside::Subject;
 use dozor_core::reading::ProcessKey;
 use dozor_core::recording::Mark;
 use std::time::Duration;
-
-/// What is looked for among all that is open.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Sought {
-    /// Everything with a name.
-    All,
-    /// Removed files.
-    Removed,
-    /// What a path means: a file, a folder, a mount point, a device.
-    Path(String),
-}
 
 /// What must be done outside of the state.
 #[derive(Debug, PartialEq)]

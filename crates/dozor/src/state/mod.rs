@@ -3,7 +3,7 @@
 pub mod axis;
 mod change;
 pub mod data;
-pub mod deeds;
+mod deeds;
 pub mod effect;
 mod lanes;
 pub mod moment;
@@ -24,8 +24,7 @@ use crate::look::layout::{Layout, SMALLEST, Wish};
 use crate::look::symbols::Symbols;
 use crate::look::theme::{Depth, Theme};
 use crate::settings::values::Values;
-use data::{Lanes, Moment, Rows, Selection, Session, Time};
-use deeds::Deeds;
+use data::{Deeds, Lanes, Moment, Rows, Selection, Session, Time};
 use dozor_core::expr::Expression;
 use dozor_core::parts::PartId;
 use dozor_core::rank::{Arrange, Order};

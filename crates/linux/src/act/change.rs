@@ -3,9 +3,11 @@
 //!
 //! The kernel keeps niceness, scheduling, cores and disk priority for each thread; a process is changed with all of them.
 
-use super::{Held, refused};
+use super::refusal::refused;
+use super::signal::Held;
 use crate::Roots;
 use crate::inside::{Inside, online};
+use crate::ioprio::{io_priority, set_io_priority};
 use crate::proc::{number, pid_stat, read_file, words};
 use dozor_core::cores::CoreSet;
 use dozor_core::deed::{Account, Deed, Outcome, Resource};
@@ -18,23 +20,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write as _;
 use std::time::{Duration, Instant};
 
-/// `IOPRIO_WHO_PROCESS`; linux/ioprio.h.
-const WHO_PROCESS: libc::c_int = 1;
 /// New threads are looked for so often at most.
 const ROUNDS: usize = 16;
-
-/// I/O priority as ioprio_get(2) gives it.
-pub fn io_priority(tid: i64) -> Raw {
-    // SAFETY: the call takes two numbers and touches no memory.
-    let value = unsafe { libc::syscall(libc::SYS_ioprio_get, WHO_PROCESS, tid as libc::c_int) };
-    if value >= 0 {
-        return Raw::new(value);
-    }
-    match std::io::Error::last_os_error().kind() {
-        std::io::ErrorKind::PermissionDenied => Raw::DENIED,
-        _ => Raw::ABSENT,
-    }
-}
 
 fn last_error() -> Errno {
     Errno::from_raw_os_error(std::io::Error::last_os_error().raw_os_error().unwrap_or(0))
@@ -69,17 +56,11 @@ fn set_policy(tid: i64, policy: i32, priority: i32) -> Result<(), Errno> {
     if status == 0 { Ok(()) } else { Err(last_error()) }
 }
 
-fn set_io(tid: i64, value: i32) -> Result<(), Errno> {
-    // SAFETY: the call takes three numbers and touches no memory.
-    let status = unsafe { libc::syscall(libc::SYS_ioprio_set, WHO_PROCESS, tid as libc::c_int, value) };
-    if status == 0 { Ok(()) } else { Err(last_error()) }
-}
-
 fn set_of_thread(tid: i64, deed: &Deed) -> Result<(), Errno> {
     match deed {
         Deed::Nice(nice) => setpriority_process(Some(pid_of(tid)?), *nice),
         Deed::Policy(policy, priority) => set_policy(tid, *policy, *priority),
-        Deed::Io(value) => set_io(tid, *value),
+        Deed::Io(value) => set_io_priority(tid, *value),
         Deed::Cores(cores) => set_cores(tid, cores),
         Deed::Signal(_) | Deed::Freeze | Deed::Thaw | Deed::Oom(_) | Deed::Limit(..) => Err(Errno::INVAL),
     }

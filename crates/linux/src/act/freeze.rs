@@ -1,6 +1,8 @@
 //! Freezing and thawing: through the control group where all that is in it shall be frozen, else by STOP and CONT.
 
-use super::{Held, present, refused};
+use super::present::present;
+use super::refusal::refused;
+use super::signal::Held;
 use crate::proc::read_file;
 use crate::sys::freezer::{self, Group};
 use dozor_core::deed::{Account, Deed, Outcome};

@@ -3,7 +3,8 @@
 //! The descriptor is opened first and the start time is compared afterwards: from then on the descriptor means
 //! that very process, whatever becomes of the PID.
 
-use super::{Gone, name_of, refused, uncollected};
+use super::refusal::refused;
+use super::table::{Gone, name_of, uncollected};
 use crate::inside::Inside;
 use crate::proc::{pid_stat, read_file};
 use crate::{Roots, clock};
@@ -174,4 +175,14 @@ fn still(facts: &Facts, inside: &Inside, number: i32) -> Still {
         Some(Treatment::Blocked) => Still::HoldsBack,
         Some(Treatment::Usual) | None => Still::Unknown,
     }
+}
+
+/// Sends a signal to exactly this process.
+///
+/// # Errors
+/// What became of it where it could not be sent: it was gone, a zombie, somebody else's.
+pub fn send(key: ProcessKey, number: i32) -> Result<Held, Outcome> {
+    let mut held = Held::open(key)?;
+    held.signal(number)?;
+    Ok(held)
 }

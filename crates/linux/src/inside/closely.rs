@@ -1,7 +1,9 @@
 //! A close look: states, system calls and waits of the threads of one process many times a second; `proc_pid_syscall(5)`,
 //! `proc_pid_wchan(5)`, `proc_pid_stack(5)`.
 
-use super::{Inside, Peers, channel, told_apart};
+use super::facts::channel;
+use super::process::{Inside, told_apart};
+use super::sockets::Peers;
 use crate::Roots;
 use crate::proc::{lines, number, pid_stat, read_file};
 use dozor_core::inside::close::CloseLook;

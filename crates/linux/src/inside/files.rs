@@ -1,10 +1,10 @@
 //! Open files of a process; `proc_pid_fd(5)`, `proc_pid_fdinfo(5)`.
 
-use super::{Inside, Peers, REMOVED, told_apart};
+use super::process::{Inside, REMOVED, socket_inode, told_apart};
 use crate::proc::{lines, number, words};
 use dozor_core::inside::{FileKind, OpenFile};
 use dozor_core::known::{Known, Raw};
-use dozor_core::text::{Text, clean};
+use dozor_core::text::clean;
 use rustix::fs::{
     AtFlags, CWD, Dir, DirEntry, FileType, Mode, OFlags, Statx, StatxFlags, makedev, open, openat,
     readlinkat, statx,
@@ -37,23 +37,6 @@ impl Inside {
             },
         )
     }
-
-    /// What a descriptor leads to, in a word for people: the path of a file, the other side of a connection.
-    pub(super) fn name_of_descriptor(&self, descriptor: i64, peers: &mut Peers) -> Option<Text> {
-        let path = self.at(&format!("fd/{descriptor}")).ok()?;
-        let target = std::fs::read_link(path).ok()?;
-        let target = target.as_os_str().as_encoded_bytes();
-        match kind_by_name(target) {
-            Some(FileKind::Socket(inode)) => Some(peers.name(self, inode)),
-            Some(FileKind::Pipe) => Some("a pipe".into()),
-            Some(FileKind::Kernel) => {
-                let name = clean(target);
-                let name = name.strip_prefix("anon_inode:").unwrap_or(&name);
-                Some(name.trim_matches(['[', ']']).into())
-            }
-            _ => Some(clean(target.strip_suffix(REMOVED).unwrap_or(target)).into()),
-        }
-    }
 }
 
 /// One descriptor, by the open folders of links and of their accounts: ways that the kernel does not have to walk anew for
@@ -67,14 +50,8 @@ fn one_of(links: &OwnedFd, infos: &OwnedFd, name: &CStr, buffer: &mut [u8]) -> O
     Some(with_info(file, &buffer[..length]))
 }
 
-/// The inode of a socket from what its link says: `socket:[123]`.
-pub fn socket_inode(target: &[u8]) -> Option<u64> {
-    let inode = number(target.strip_prefix(b"socket:[")?.strip_suffix(b"]")?)?;
-    u64::try_from(inode).ok()
-}
-
 /// The kind as far as the link says it.
-fn kind_by_name(target: &[u8]) -> Option<FileKind> {
+pub(super) fn kind_by_name(target: &[u8]) -> Option<FileKind> {
     if let Some(inode) = socket_inode(target) {
         Some(FileKind::Socket(inode))
     } else if target.starts_with(b"pipe:[") {

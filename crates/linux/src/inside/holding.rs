@@ -1,7 +1,7 @@
 //! Who has what open: a walk over all processes; `proc_pid_fd(5)`, `proc_pid_cwd(5)`, `proc_pid_maps(5)`.
 
-use super::Inside;
 use super::files::{described, open_file};
+use super::process::{Inside, REMOVED, told_apart};
 use crate::Roots;
 use crate::proc::{lines, number, pid_stat, pid_status, read_file, words};
 use crate::users::Users;
@@ -95,7 +95,7 @@ fn who(folder: &Path, pid: i64) -> Option<(ProcessKey, Text)> {
 type Found = (Way, OpenFile, Raw, u64);
 
 fn of_process(inside: &Inside, place: &Place) -> Known<Vec<Found>> {
-    let entries = match super::told_apart(inside.at("fd").and_then(std::fs::read_dir)) {
+    let entries = match told_apart(inside.at("fd").and_then(std::fs::read_dir)) {
         Known::Value(entries) => entries,
         Known::Denied => return Known::Denied,
         Known::Absent => return Known::Absent,
@@ -175,7 +175,7 @@ fn mapped(maps: &[u8]) -> Vec<OpenFile> {
         if identity.1 == 0 || !seen.insert(identity) {
             return None;
         }
-        let kept = path.strip_suffix(super::REMOVED);
+        let kept = path.strip_suffix(REMOVED);
         Some(OpenFile {
             descriptor: -1,
             target: clean(kept.unwrap_or(path)),

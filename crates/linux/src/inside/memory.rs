@@ -1,6 +1,6 @@
 //! Memory of a process by kind and by what it is mapped from; `proc_pid_status(5)`, `proc_pid_smaps(5)`.
 
-use super::{Inside, REMOVED};
+use super::process::{Inside, REMOVED};
 use crate::proc::{lines, next, number, scaled, words};
 use dozor_core::inside::{Mapping, Memory};
 use dozor_core::known::Raw;

@@ -3,10 +3,11 @@
 //! Those of our own network namespace are asked for over netlink, which gives bytes. Those of another are read from the
 //! process's own `net`, where the kernel gives queues and states, but no bytes.
 
-use super::{Inside, told_apart};
+use super::files::kind_by_name;
+use super::process::{Inside, REMOVED, socket_inode, told_apart};
 use crate::netlink::sockets::{Diagnostics, InetSocket, Protocol};
 use crate::proc::{lines, number, read_file, words};
-use dozor_core::inside::Connection;
+use dozor_core::inside::{Connection, FileKind};
 use dozor_core::known::{Known, Raw};
 use dozor_core::text::{Text, clean};
 use std::collections::HashMap;
@@ -200,6 +201,23 @@ fn unix(line: &[u8]) -> Option<(u64, Connection)> {
 }
 
 impl Inside {
+    /// What a descriptor leads to, in a word for people: the path of a file, the other side of a connection.
+    pub(super) fn name_of_descriptor(&self, descriptor: i64, peers: &mut Peers) -> Option<Text> {
+        let path = self.at(&format!("fd/{descriptor}")).ok()?;
+        let target = std::fs::read_link(path).ok()?;
+        let target = target.as_os_str().as_encoded_bytes();
+        match kind_by_name(target) {
+            Some(FileKind::Socket(inode)) => Some(peers.name(self, inode)),
+            Some(FileKind::Pipe) => Some("a pipe".into()),
+            Some(FileKind::Kernel) => {
+                let name = clean(target);
+                let name = name.strip_prefix("anon_inode:").unwrap_or(&name);
+                Some(name.trim_matches(['[', ']']).into())
+            }
+            _ => Some(clean(target.strip_suffix(REMOVED).unwrap_or(target)).into()),
+        }
+    }
+
     /// Number of its network namespace, 0 where that is not known; network_namespaces(7).
     fn namespace(&self) -> u64 {
         let link = self.at("ns/net").and_then(std::fs::read_link).ok();
@@ -227,8 +245,7 @@ impl Inside {
                 return Known::Denied;
             }
             let target = target.ok();
-            let inode =
-                target.and_then(|target| super::files::socket_inode(target.as_os_str().as_encoded_bytes()));
+            let inode = target.and_then(|target| socket_inode(target.as_os_str().as_encoded_bytes()));
             if let (Some(descriptor), Some(inode)) = (descriptor, inode) {
                 let lowest = held.entry(inode).or_insert(descriptor);
                 *lowest = descriptor.min(*lowest);

@@ -2,8 +2,9 @@
 
 use super::Desk;
 use crate::look::action::key_of;
+use crate::machine::Sought;
 use crate::screen::Event;
-use crate::state::effect::{Effect, Sought};
+use crate::state::effect::Effect;
 use dozor_core::deed::{Account, Deed, Outcome, Still};
 use dozor_core::inside::close::CloseLook;
 use dozor_core::inside::holders::Place;

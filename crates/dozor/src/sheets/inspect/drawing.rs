@@ -1,8 +1,8 @@
 //! How the inspector is drawn, and what is where.
 
 use super::head::{self, Line};
+use super::inspector::{Inspector, Page};
 use super::pages::{files_told, looked_at, table as page_table};
-use super::{Inspector, Page};
 use crate::draw::{put, put_right, wrapped};
 use crate::look::theme::Role;
 use crate::panes::{cell, lanes};

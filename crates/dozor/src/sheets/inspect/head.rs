@@ -1,6 +1,6 @@
 //! Who a process is and how it is, in a few lines.
 
-use super::Inspector;
+use super::inspector::Inspector;
 use crate::look::theme::Role;
 use crate::panes::cell;
 use crate::state::State;

@@ -1,7 +1,7 @@
 //! The pages of the inspector as tables.
 
+use super::inspector::{Inspector, Page};
 use super::table::{Column, Table, maybe, number, quiet, raw, strong, value, word, words};
-use super::{Inspector, Page};
 use crate::state::State;
 use dozor_core::inside::close::CloseLook;
 use dozor_core::inside::files::{FileKind, OpenFile, held_by_removed, progress, speeds};
