@@ -169,6 +169,8 @@ fn the_demo_obeys_signals_too() {
     terminal.keys("/");
     terminal.text("domectl");
     terminal.keys("Enter Home x Enter");
+    terminal.wait_for("it belongs to somebody else");
+    terminal.keys("y");
     terminal.wait_for("not permitted; run dozor as root");
 }
 

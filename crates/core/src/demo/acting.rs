@@ -146,7 +146,7 @@ mod tests {
     #[test]
     fn what_is_changed_is_read_back_and_a_real_kernels_refusals_are_its_own() {
         let mut machine = SimulatedMachine::new(1);
-        let key = key_of(&mut machine, "starfit");
+        let key = key_of(&mut machine, "archived");
         let account = machine.act(key, &Deed::Nice(12));
         assert_eq!(account.outcome, Outcome::Changed);
         let row = machine.reading().processes.iter().find(|row| row.key() == key).cloned().expect("it");

@@ -5,7 +5,7 @@
 
 use super::refusal::refused;
 use super::table::{Gone, name_of, uncollected};
-use crate::inside::Inside;
+use crate::inside::{Inside, Looker};
 use crate::proc::{pid_stat, read_file};
 use crate::{Roots, clock};
 use dozor_core::deed::{Deed, Left, Outcome, Still};
@@ -149,11 +149,19 @@ pub fn left_behind(group: i64, since: i64, but: i64) -> Vec<Left> {
 
 /// Why a process is still there after a signal.
 pub fn why_still(key: ProcessKey, number: i32) -> Still {
-    let Told::Facts(facts) = crate::inside::Looker::new(Roots::default()).look(key, Subject::Facts) else {
-        return Still::Unknown;
-    };
-    let inside = Inside::of(&Roots::default(), key);
-    still(&facts, &inside, number)
+    const LOOKS: usize = 5;
+    let mut looker = Looker::new(Roots::default());
+    let mut found = Still::Unknown;
+    for _ in 0..LOOKS {
+        let Told::Facts(facts) = looker.look(key, Subject::Facts) else { return Still::Unknown };
+        found = still(&facts, &Inside::of(&Roots::default(), key), number);
+        // Programs hold signals back for a moment while they start others.
+        if found != Still::HoldsBack {
+            break;
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    found
 }
 
 fn still(facts: &Facts, inside: &Inside, number: i32) -> Still {

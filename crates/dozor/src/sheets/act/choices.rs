@@ -55,7 +55,12 @@ fn choice(group: &'static str, name: &str, words: impl Into<String>, deed: Deed)
 pub fn all(facts: Option<&Facts>, recent: &[Deed]) -> Vec<Choice> {
     let mut list: Vec<Choice> = STOPS.iter().filter_map(|number| signal("stop it", *number)).collect();
     let lately = recent.iter().filter(|deed| **deed != Deed::Signal(signals::TERM));
-    list.splice(1..1, lately.map(|deed| choice("lately", &deed.name(), "as you did before", deed.clone())));
+    // Behind the stops: what `enter` and one key down do stays what it was.
+    let behind = list.len();
+    list.splice(
+        behind..behind,
+        lately.map(|deed| choice("lately", &deed.name(), "as you did before", deed.clone())),
+    );
     list.push(choice("pause", "freeze", "It does nothing until it is thawed: through its control group where it is alone there, else by a pause", Deed::Freeze));
     list.push(choice("pause", "thaw", "It goes on", Deed::Thaw));
     list.extend(PAUSES.iter().filter_map(|number| signal("pause", *number)));
@@ -221,9 +226,10 @@ mod tests {
     }
 
     #[test]
-    fn what_was_done_lately_stands_second_so_that_the_polite_stop_stays_first() {
+    fn what_was_done_lately_stands_behind_the_stops() {
         let list = all(None, &[Deed::Nice(7), Deed::Signal(15)]);
         assert_eq!(list[0].what, What::Do(Deed::Signal(15)));
-        assert_eq!((list[1].group, &list[1].what), ("lately", &What::Do(Deed::Nice(7))));
+        assert_eq!(list[1].what, What::Do(Deed::Signal(9)));
+        assert_eq!((list[4].group, &list[4].what), ("lately", &What::Do(Deed::Nice(7))));
     }
 }
