@@ -6,6 +6,7 @@ use dozor_core::inside::close::CloseLook;
 use dozor_core::inside::holders::{Holders, Place};
 use dozor_core::inside::{Subject, Told};
 use dozor_core::reading::ProcessKey;
+use dozor_core::signals;
 use dozor_linux::Roots;
 use dozor_linux::act::{self, Ending, Held};
 use dozor_linux::inside::Looker;
@@ -15,6 +16,9 @@ use std::path::Path;
 use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
+
+/// Signals that pause: STOP and TSTP; signal(7).
+const PAUSES: [i32; 2] = [signals::STOP, 20];
 
 /// What is looked for among all that is open.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -41,6 +45,21 @@ pub enum Machine {
 impl Machine {
     /// Does something to all targets; waits up to `patience` for those that should end by it. Accounts in their order.
     pub fn act(&self, targets: &[Target], deed: &Deed, patience: Duration) -> Vec<Account> {
+        if !matches!(deed, Deed::Signal(number) if PAUSES.contains(number)) {
+            return self.act_plainly(targets, deed, patience);
+        }
+        // A pause by a signal can be taken back like one by other means.
+        let present = |target: &Target| self.present(target.key, &Deed::Freeze);
+        let before: Vec<Option<Deed>> = targets.iter().map(present).collect();
+        let accounts = self.act_plainly(targets, deed, patience);
+        let with = |((target, before), account): ((&Target, Option<Deed>), Account)| match account.outcome {
+            Outcome::Sent => Account { before, after: present(target), ..account },
+            _ => account,
+        };
+        targets.iter().zip(before).zip(accounts).map(with).collect()
+    }
+
+    fn act_plainly(&self, targets: &[Target], deed: &Deed, patience: Duration) -> Vec<Account> {
         match (self, deed) {
             (Machine::Here(_), Deed::Signal(number)) => signal_here(targets, *number, deed.ends(), patience),
             (Machine::Here(_), Deed::Freeze | Deed::Thaw) => {

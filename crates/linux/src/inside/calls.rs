@@ -123,6 +123,17 @@ pub fn name(number: i64) -> Option<&'static str> {
     NAMES.get(&number).copied()
 }
 
+/// Which argument of a call is the path that it is about.
+pub fn path_argument(name: &str) -> Option<usize> {
+    match name {
+        "open" | "creat" | "stat" | "lstat" | "access" | "execve" | "unlink" | "rename" | "mkdir"
+        | "rmdir" | "readlink" | "chdir" | "truncate" | "statfs" | "umount2" | "getxattr" => Some(0),
+        "openat" | "openat2" | "newfstatat" | "faccessat" | "faccessat2" | "execveat" | "unlinkat"
+        | "renameat" | "renameat2" | "mkdirat" | "readlinkat" | "statx" | "mount" => Some(1),
+        _ => None,
+    }
+}
+
 /// Whether the first argument of a call is a descriptor.
 pub fn takes_descriptor(name: &str) -> bool {
     const TAKE: [&str; 62] = [

@@ -10,6 +10,7 @@ use dozor_core::inside::{Doing, Facts, Scheduling, Thread};
 use dozor_core::known::{Known, Raw};
 use dozor_core::row::Row;
 use dozor_core::text::{Text, clean};
+use std::os::unix::fs::FileExt as _;
 use std::path::PathBuf;
 
 impl Inside {
@@ -111,16 +112,38 @@ impl Inside {
         Known::from(call(text).map(|call| match call {
             Call::Running => Doing::Running,
             Call::None => Doing::Kernel,
-            Call::In { number, first } => {
+            Call::In { number, arguments } => {
                 let name = calls::name(number);
-                let on = name.filter(|name| calls::takes_descriptor(name)).and_then(|_| {
+                let on = name.and_then(|name| match calls::path_argument(name) {
+                    Some(place) => self.path_at(arguments[place]),
                     // A descriptor is an int, whatever stands in the upper half of the register.
-                    self.name_of_descriptor(i64::from(first as i32), peers)
+                    None if calls::takes_descriptor(name) => {
+                        self.name_of_descriptor(i64::from(arguments[0] as i32), peers)
+                    }
+                    None => None,
                 });
                 let name = name.map_or_else(|| Text::from(format!("call {number}")), Text::from);
                 Doing::Call { name, on }
             }
         }))
+    }
+
+    /// A path in the memory of the process, where that may be read; `proc_pid_mem(5)`.
+    fn path_at(&self, address: u64) -> Option<Text> {
+        const LONGEST: usize = 512;
+        let memory = std::fs::File::open(self.at("mem").ok()?).ok()?;
+        let mut bytes = [0; LONGEST];
+        // Behind the page there may be nothing.
+        let within = LONGEST.min(4096 - (address % 4096) as usize);
+        let first = memory.read_at(&mut bytes[..within], address).ok()?;
+        let more = if first == within && !bytes[..first].contains(&0) {
+            memory.read_at(&mut bytes[within..], address + within as u64).unwrap_or(0)
+        } else {
+            0
+        };
+        let read = &bytes[..first + more];
+        let end = read.iter().position(|byte| *byte == 0)?;
+        (end > 0).then(|| clean(&read[..end]).into())
     }
 
     /// Its threads by number.
@@ -173,7 +196,7 @@ pub(super) fn channel(text: Known<Vec<u8>>) -> Known<String> {
 enum Call {
     Running,
     None,
-    In { number: i64, first: u64 },
+    In { number: i64, arguments: [u64; 6] },
 }
 
 fn call(text: &[u8]) -> Option<Call> {
@@ -186,6 +209,10 @@ fn call(text: &[u8]) -> Option<Call> {
     if number < 0 {
         return Some(Call::None);
     }
-    let argument = std::str::from_utf8(words.next()?.strip_prefix(b"0x")?).ok()?;
-    Some(Call::In { number, first: u64::from_str_radix(argument, 16).ok()? })
+    let mut arguments = [0; 6];
+    for argument in &mut arguments {
+        let digits = std::str::from_utf8(words.next()?.strip_prefix(b"0x")?).ok()?;
+        *argument = u64::from_str_radix(digits, 16).ok()?;
+    }
+    Some(Call::In { number, arguments })
 }

@@ -166,6 +166,7 @@ fn what_a_process_waits_for_is_said_with_its_file() {
     let opening = Shell::start(&format!("exec 3< {}", fifo.display()));
     let said = until("opening", || doing(opening.key()), |said| said.contains("open"));
     assert!(said.contains("for the other end of a FIFO") || said.contains("for a file to open"), "{said}");
+    assert!(said.ends_with(&format!("of {}", fifo.display())), "{said}");
     let reading = Shell::ready(&format!("exec 3<> {}; echo r; exec cat <&3", fifo.display()));
     let said = until("reading", || doing(reading.key()), |said| said.contains("night"));
     assert_eq!(said, format!("waits for data, in read of {}", fifo.display()));

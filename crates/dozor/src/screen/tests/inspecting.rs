@@ -380,3 +380,21 @@ fn a_recording_is_looked_into_but_nothing_is_done_there() {
         desk.screen()
     );
 }
+
+#[test]
+fn a_pause_by_a_signal_is_taken_back_like_any_other() {
+    let mut desk = at_program("archived", (140, 40));
+    let key = key_of_process(&desk, "archived");
+    let machine = crate::machine::Machine::Simulated(std::sync::Arc::new(std::sync::Mutex::new(
+        dozor_core::demo::SimulatedMachine::new(1),
+    )));
+    let target = desk.state.target(key).expect("it is there");
+    let accounts = machine.act(&[target.clone()], &Deed::Signal(19), Duration::ZERO);
+    assert_eq!((&accounts[0].outcome, accounts[0].undo()), (&Outcome::Sent, Some(Deed::Thaw)));
+    desk.event(Event::Acted(Deed::Signal(19), vec![target.clone()], accounts, None));
+    assert!(desk.screen().contains("u undoes it"), "{}", desk.screen());
+    let effects = desk.press("u");
+    assert!(matches!(&effects[..], [Effect::Act(Deed::Thaw, ..)]), "{effects:?}");
+    let again = machine.act(&[target], &Deed::Signal(19), Duration::ZERO);
+    assert_eq!(again[0].undo(), None, "it was paused already");
+}

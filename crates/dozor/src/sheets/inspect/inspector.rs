@@ -14,10 +14,12 @@ use dozor_core::row::Row as _;
 use dozor_core::sample::ProcessView;
 use dozor_core::text::Text;
 use std::collections::{HashMap, HashSet};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// Times of a close look; each press of its key while it goes on asks for the next.
 const LOOKS: [u64; 3] = [5, 30, 120];
+/// Mappings are asked for again after this time.
+const MEMORY_REST: Duration = Duration::from_secs(10);
 /// With more threads the first page shows none of them.
 const MOST_THREADS: i64 = 64;
 
@@ -135,6 +137,8 @@ pub struct Inspector {
     pub(super) files: Two<Vec<OpenFile>>,
     pub(super) sockets: Two<Vec<Connection>>,
     pub(super) memory: Option<Box<Memory>>,
+    /// When that may be asked again.
+    pub(super) memory_due: Option<Instant>,
     pub(super) environment: Option<Known<Vec<(String, String)>>>,
     pub(super) closely: Option<Closely>,
 }
@@ -171,6 +175,7 @@ impl Inspector {
             files: (None, None),
             sockets: (None, None),
             memory: None,
+            memory_due: None,
             environment: None,
             closely: None,
         };
@@ -242,6 +247,13 @@ impl Inspector {
             }
         }
         for subject in wanted {
+            // The kernel walks over all of the memory: seconds for a large process.
+            if subject == Subject::Memory {
+                if self.memory_due.is_some_and(|due| state.now < due) {
+                    continue;
+                }
+                self.memory_due = Some(state.now + MEMORY_REST);
+            }
             if self.asked.insert(subject) {
                 state.outbox.push(Effect::Look(self.key, subject));
             }
@@ -322,6 +334,7 @@ impl Inspector {
         self.facts = None;
         (self.threads, self.files, self.sockets) = ((None, None), (None, None), (None, None));
         (self.memory, self.environment, self.closely) = (None, None, None);
+        self.memory_due = None;
         self.said_gone = false;
         let text = format!("{before} is gone; this is its next life, {}", self.label());
         if let Some(wall) = state.newest_wall() {
