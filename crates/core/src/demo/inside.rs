@@ -11,8 +11,8 @@ use crate::cores::CoreSet;
 use crate::deed::Resource;
 use crate::inside::holders::{Hold, Holders, Place, Way};
 use crate::inside::{
-    Connection, CorePlace, Doing, Facts, FileKind, Sighting, Limit, Look, Mapping, Memory, OpenFile, Package,
-    Scheduling, Signals, Subject, Thread, Told,
+    Connection, CorePlace, Doing, Facts, FileKind, Limit, Look, Mapping, Memory, OpenFile, Package,
+    Scheduling, Sighting, Signals, Subject, Thread, Told,
 };
 use crate::known::{Known, Raw};
 use crate::reading::{ProcessKey, raw};

@@ -140,7 +140,8 @@ impl CloseLook {
         for sighting in sightings {
             let place = Place::of(sighting);
             if !sighting.stack.is_empty() {
-                *self.stacks.entry(place.clone()).or_default().entry(sighting.stack.clone()).or_default() += 1;
+                *self.stacks.entry(place.clone()).or_default().entry(sighting.stack.clone()).or_default() +=
+                    1;
             }
             let seen = self.threads.entry(sighting.tid).or_default();
             seen.name = Some(sighting.name.clone());

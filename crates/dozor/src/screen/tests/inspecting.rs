@@ -389,7 +389,7 @@ fn a_pause_by_a_signal_is_taken_back_like_any_other() {
         dozor_core::demo::SimulatedMachine::new(1),
     )));
     let target = desk.state.target(key).expect("it is there");
-    let accounts = machine.act(&[target.clone()], &Deed::Signal(19), Duration::ZERO);
+    let accounts = machine.act(std::slice::from_ref(&target), &Deed::Signal(19), Duration::ZERO);
     assert_eq!((&accounts[0].outcome, accounts[0].undo()), (&Outcome::Sent, Some(Deed::Thaw)));
     desk.event(Event::Acted(Deed::Signal(19), vec![target.clone()], accounts, None));
     assert!(desk.screen().contains("u undoes it"), "{}", desk.screen());
