@@ -16,6 +16,7 @@ use dozor_core::text::clean;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::io::Errno;
 use rustix::process::{Pid, PidfdFlags, pidfd_open};
+use std::collections::HashSet;
 use std::os::fd::{AsRawFd as _, OwnedFd};
 use std::path::Path;
 use std::time::{Duration, Instant};
@@ -132,19 +133,29 @@ impl Held {
     }
 }
 
-/// Processes of a process group that were started at a tick or later, and live; one of them is left out.
+/// Processes of a process group that were started at a tick or later, and live; one of them is left out. Those whose parent
+/// was there before and lives are its own doing, not what somebody left behind.
 pub fn left_behind(group: i64, since: i64, but: i64) -> Vec<Left> {
     let Ok(entries) = std::fs::read_dir("/proc") else { return vec![] };
-    let one = |entry: std::fs::DirEntry| {
-        let pid = crate::proc::number(entry.file_name().as_encoded_bytes())?;
-        let stat = read_file(&entry.path().join("stat")).ok()?;
-        let stat = pid_stat::parse(&stat, 1)?;
-        let later = stat.group.value() == Some(group) && stat.start_ticks >= since && pid != but;
-        let lives = stat.state.value() != Some(i64::from(b'Z'));
-        let key = ProcessKey { pid, start: stat.start_ticks };
-        (later && lives).then(|| Left { key, name: clean(stat.name).into() })
-    };
-    entries.flatten().filter_map(one).collect()
+    let (mut old, mut fresh) = (HashSet::new(), vec![]);
+    for entry in entries.flatten() {
+        let Some(pid) = crate::proc::number(entry.file_name().as_encoded_bytes()) else { continue };
+        let Ok(text) = read_file(&entry.path().join("stat")) else { continue };
+        let Some(stat) = pid_stat::parse(&text, 1).filter(|stat| stat.group.value() == Some(group)) else {
+            continue;
+        };
+        if pid == but || stat.state.value() == Some(i64::from(b'Z')) {
+            continue;
+        }
+        if stat.start_ticks < since {
+            old.insert(pid);
+        } else {
+            let key = ProcessKey { pid, start: stat.start_ticks };
+            fresh.push((Left { key, name: clean(stat.name).into() }, stat.ppid.value()));
+        }
+    }
+    let is_left = |parent: &Option<i64>| parent.is_none_or(|parent| !old.contains(&parent));
+    fresh.into_iter().filter(|(_, parent)| is_left(parent)).map(|(left, _)| left).collect()
 }
 
 /// Why a process is still there after a signal.

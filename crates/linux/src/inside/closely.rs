@@ -83,6 +83,10 @@ impl Inside {
             .filter_map(|entry| {
                 let folder = entry.path();
                 let tid = number(folder.file_name()?.as_encoded_bytes())?;
+                // Who looks at itself always finds the thread that looks at work.
+                if tid == i64::from(rustix::thread::gettid().as_raw_nonzero().get()) {
+                    return None;
+                }
                 let stat = read_file(&folder.join("stat")).ok()?;
                 let stat = pid_stat::parse(&stat, 1)?;
                 let state = char::from(u8::try_from(stat.state.value()?).ok()?);

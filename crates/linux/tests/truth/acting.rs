@@ -111,6 +111,19 @@ fn why_a_process_is_still_there_is_said_right() {
     assert!(!matches!(sent.wait_gone(Duration::from_secs(5)), Ending::StillThere));
 }
 
+/// What a neighbour in the process group starts meanwhile is nobody's heir.
+#[test]
+fn who_is_left_behind_is_told_apart_from_what_others_start() {
+    let since = act::now_ticks() - 1;
+    let busy = Shell::ready("echo r; while :; do sleep 0.05; done");
+    let group = busy.key().pid;
+    std::thread::sleep(Duration::from_millis(200));
+    assert!(!act::left_behind(group, since, 0).is_empty(), "all of them are new");
+    let now = act::now_ticks();
+    std::thread::sleep(Duration::from_millis(200));
+    assert_eq!(act::left_behind(group, now, 0), [], "its shell was there before");
+}
+
 /// The parent of a vfork is blocked in the kernel until its child goes on; one that handles TERM does not take it there.
 #[test]
 fn who_is_blocked_in_the_kernel_takes_no_signal_and_that_is_said() {

@@ -371,10 +371,7 @@ fn body(inspector: &Inspector, state: &State) -> Vec<Body> {
             });
         }
         if idle > 0 {
-            lines.push(Body::Text(
-                format!("{idle} threads did nothing but wait and are not counted above"),
-                Role::Quiet,
-            ));
+            lines.push(Body::Text(idle_words(idle), Role::Quiet));
         }
         if look.is_denied() {
             let text = "× system calls may not be seen: run dozor as its user or as root".to_owned();
@@ -482,6 +479,13 @@ fn excerpt(inspector: &Inspector, state: &State, page: Page, title: &str, width:
     }
     lines.push(Body::Text(String::new(), Role::Quiet));
     lines
+}
+
+fn idle_words(idle: usize) -> String {
+    match idle {
+        1 => "1 thread did nothing but wait and is not counted above".to_owned(),
+        many => format!("{many} threads did nothing but wait and are not counted above"),
+    }
 }
 
 /// Lines of the first page.
