@@ -12,7 +12,7 @@ pub mod typed;
 pub use account::{Account, Left, Outcome, Still, summary};
 pub use journal::Record;
 pub use reasons::{Me, Reason, reasons};
-pub use scope::{Scope, descendants, of_scope, target};
+pub use scope::{Scope, descendants, of_scope, target, targets};
 
 use crate::cores::CoreSet;
 use crate::inside::words;

@@ -29,18 +29,29 @@ impl Scope {
 
 /// A process as a target; none where it is not there or is no process.
 pub fn target(sample: &Sample, key: ProcessKey) -> Option<Target> {
-    let row = &sample.now.processes[sample.find(key)?];
-    row.pid.value()?;
-    let is_child = |other: &&Arc<ProcessRow>| other.ppid.value() == Some(key.pid);
-    Some(Target {
-        key,
-        name: row.name.clone(),
-        user: row.user.clone(),
-        command: row.command.clone(),
-        service: row.service.clone(),
-        children: sample.now.processes.iter().filter(is_child).count(),
-        kernel: row.kernel.value() == Some(1),
-    })
+    targets(sample, &[key]).pop()
+}
+
+/// Processes as targets, without those that are not there.
+pub fn targets(sample: &Sample, keys: &[ProcessKey]) -> Vec<Target> {
+    let mut children: HashMap<i64, usize> = HashMap::new();
+    for parent in sample.now.processes.iter().filter_map(|row| row.ppid.value()) {
+        *children.entry(parent).or_default() += 1;
+    }
+    let of = |key: &ProcessKey| {
+        let row = &sample.now.processes[sample.find(*key)?];
+        row.pid.value()?;
+        Some(Target {
+            key: *key,
+            name: row.name.clone(),
+            user: row.user.clone(),
+            command: row.command.clone(),
+            service: row.service.clone(),
+            children: children.get(&key.pid).copied().unwrap_or(0),
+            kernel: row.kernel.value() == Some(1),
+        })
+    };
+    keys.iter().filter_map(of).collect()
 }
 
 /// Some processes and all below them, parents before their children; each once.
@@ -82,7 +93,7 @@ pub fn of_scope(
         Scope::Marked => marked.to_vec(),
         Scope::Shown => shown.to_vec(),
     };
-    keys.into_iter().filter_map(|key| target(sample, key)).collect()
+    targets(sample, &keys)
 }
 
 #[cfg(test)]

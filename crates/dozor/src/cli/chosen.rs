@@ -2,7 +2,7 @@
 
 use super::options::{Kept, KernelFiles, Misuse, pid};
 use clap::Args;
-use dozor_core::deed::{Target, descendants, target};
+use dozor_core::deed::{Target, descendants, targets};
 use dozor_core::rank::Narrowing;
 use dozor_core::reading::{HostFacts, ProcessKey};
 use dozor_core::row::Row as _;
@@ -111,7 +111,7 @@ impl Chosen {
         }
         let mut seen = std::collections::HashSet::new();
         keys.retain(|key| seen.insert(*key));
-        let targets = keys.into_iter().filter_map(|key| target(&sample, key)).collect();
+        let targets = targets(&sample, &keys);
         Ok(Choice { sample, targets, missing })
     }
 }

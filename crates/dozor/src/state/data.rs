@@ -277,6 +277,6 @@ pub struct Deeds {
     pub still: Vec<ProcessKey>,
     /// What was done lately, the newest first.
     pub recent: Vec<Deed>,
-    /// What undoing is under way takes nothing on the list again.
-    pub undoing: usize,
+    /// What is being taken back: what is done, and the first of those that it is done to.
+    pub undoing: Vec<(Deed, ProcessKey)>,
 }

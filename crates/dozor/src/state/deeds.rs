@@ -6,12 +6,13 @@ use super::effect::Effect;
 use crate::look::action::Action;
 use dozor_core::deed::{
     Account, Deed, Me, Outcome, Reason, Record, Scope, Target, descendants, of_scope, reasons, summary,
-    target,
+    targets as as_targets,
 };
 use dozor_core::lane::Severity;
 use dozor_core::reading::ProcessKey;
 use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::text::Text;
+use std::collections::HashSet;
 
 /// So many deeds can be undone.
 const UNDONE: usize = 32;
@@ -40,25 +41,25 @@ impl State {
     pub fn scopes(&self, targets: Vec<Target>) -> Vec<(Scope, Vec<Target>)> {
         let Some(sample) = self.moment.sample.clone() else { return vec![(Scope::This, targets)] };
         let keys: Vec<ProcessKey> = targets.iter().map(|target| target.key).collect();
-        let as_targets = |keys: Vec<ProcessKey>| {
-            keys.into_iter().filter_map(|key| target(&sample, key)).collect::<Vec<_>>()
-        };
         let marked: Vec<ProcessKey> = self.selection.marked.iter().copied().collect();
         let mut scopes: Vec<(Scope, Vec<Target>)> = vec![];
+        let mut seen: Vec<HashSet<ProcessKey>> = vec![];
         for scope in Scope::ALL {
             let found = match (scope, &keys[..]) {
                 (Scope::This, _) if keys == marked && keys.len() > 1 => continue,
                 (Scope::This, _) => targets.clone(),
-                (Scope::Descendants, _) => as_targets(descendants(&sample, &keys)),
+                (Scope::Descendants, _) => as_targets(&sample, &descendants(&sample, &keys)),
                 (Scope::Named, [one]) => of_scope(&sample, scope, *one, &[], &[]),
                 (Scope::Named, _) => continue,
-                (Scope::Marked, _) => as_targets(marked.clone()),
-                (Scope::Shown, _) => as_targets(self.shown_processes().into_iter().collect()),
+                (Scope::Marked, _) => as_targets(&sample, &marked),
+                (Scope::Shown, _) => {
+                    let shown: Vec<ProcessKey> = self.shown_processes().into_iter().collect();
+                    as_targets(&sample, &shown)
+                }
             };
-            let known = |(_, others): &(Scope, Vec<Target>)| {
-                others.len() == found.len() && found.iter().all(|it| others.contains(it))
-            };
-            if !found.is_empty() && !scopes.iter().any(known) {
+            let these: HashSet<ProcessKey> = found.iter().map(|target| target.key).collect();
+            if !these.is_empty() && !seen.contains(&these) {
+                seen.push(these);
                 scopes.push((scope, found));
             }
         }
@@ -99,15 +100,16 @@ impl State {
             .zip(accounts)
             .filter_map(|(target, account)| Some((target.clone(), account.undo()?)))
             .collect();
-        if !back.is_empty() {
-            if self.deeds.undoing > 0 {
-                self.deeds.undoing -= 1;
-            } else {
-                text.push_str(&format!(" · {} undoes it", self.key(Action::Undo)));
-                self.deeds.undo.push(Undo { name: deed.name(), back });
-                let too_many = self.deeds.undo.len().saturating_sub(UNDONE);
-                self.deeds.undo.drain(..too_many);
-            }
+        let first = targets.first().map(|target| target.key);
+        let undoing = &mut self.deeds.undoing;
+        let pending = undoing.iter().position(|(other, key)| other == deed && Some(*key) == first);
+        // What takes something back is not taken back itself.
+        let is_undo = pending.map(|at| undoing.remove(at)).is_some();
+        if !back.is_empty() && !is_undo {
+            text.push_str(&format!(" · {} undoes it", self.key(Action::Undo)));
+            self.deeds.undo.push(Undo { name: deed.name(), back });
+            let too_many = self.deeds.undo.len().saturating_sub(UNDONE);
+            self.deeds.undo.drain(..too_many);
         }
         self.say_for(severity, text, Stay::Long);
         self.keep_deed(deed, targets, accounts, wall_ns);
@@ -145,7 +147,8 @@ impl State {
             }
         }
         let wall = self.newest_wall();
-        self.deeds.undoing += groups.len();
+        let begun = groups.iter().filter_map(|(deed, targets)| Some((deed.clone(), targets.first()?.key)));
+        self.deeds.undoing.extend(begun);
         self.say_for(Severity::Fine, format!("undoing {} …", undo.name), Stay::UntilKey);
         for (deed, targets) in groups {
             self.outbox.push(Effect::Act(deed, targets, wall));

@@ -3,7 +3,7 @@
 use super::State;
 use super::effect::Effect;
 use crate::look::action::{Action, Move};
-use dozor_core::deed::{Target, target};
+use dozor_core::deed::{Target, target, targets};
 use dozor_core::exited::is_gathered;
 use dozor_core::expr::Expression;
 use dozor_core::lane::Severity;
@@ -256,7 +256,7 @@ impl State {
         } else {
             self.selection.marked.iter().copied().collect()
         };
-        keys.into_iter().filter_map(|key| self.target(key)).collect()
+        self.moment.sample.as_ref().map_or(vec![], |sample| targets(sample, &keys))
     }
 
     /// The marked processes, or else the selected one; where there is none that can be acted on, says so.

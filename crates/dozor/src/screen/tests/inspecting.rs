@@ -200,6 +200,25 @@ fn what_is_done_is_read_back_said_undone_and_kept() {
     assert!(desk.screen().contains("FROZEN"), "it goes to that time");
 }
 
+/// An undo that fails takes nothing from the next deed.
+#[test]
+fn an_undo_that_fails_does_not_count_for_the_next_deed() {
+    let mut desk = at_program("archived", (160, 40));
+    for (typed, failing) in [("oom 300", true), ("nice 12", false)] {
+        desk.press("x");
+        desk.types(typed);
+        let effects = desk.press("enter");
+        desk.carry_out(effects);
+        assert!(desk.screen().contains("u undoes it"), "{typed}: {}", desk.screen());
+        if failing {
+            let effects = desk.press("u");
+            let [Effect::Act(deed, targets, _)] = &effects[..] else { panic!("{effects:?}") };
+            let refused = Account::from(Outcome::NotPermitted("run dozor as root".to_owned()));
+            desk.event(Event::Acted(deed.clone(), targets.clone(), vec![refused], None));
+        }
+    }
+}
+
 #[test]
 fn to_whom_comes_first_and_each_scope_names_its_targets() {
     let mut desk = at_program("nightqueue", (160, 48));
