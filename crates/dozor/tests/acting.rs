@@ -273,7 +273,7 @@ fn bytes_orphans_and_statuses_of_a_command_are_its_own() {
     let place = folder.path().display().to_string();
     // A grandchild that loses its parent and writes; what it writes is counted, once.
     let script = format!(
-        "(sh -c 'dd if=/dev/zero of={place}/a bs=4096 count=512 2>/dev/null; sync {place}/a' &) ; sleep 0.8; exit 7"
+        "(sh -c 'dd if=/dev/zero of={place}/a bs=4096 count=512 status=none; sync {place}/a' &) ; sleep 0.8; exit 7"
     );
     let recording = format!("{place}/run.dozor");
     let output =
