@@ -2,7 +2,7 @@
 
 use super::head::{self, Line};
 use super::inspector::{Inspector, Page};
-use super::pages::{files_told, looked_at, table as page_table};
+use super::pages::{denied, files_told, looked_at, table as page_table};
 use crate::draw::{put, put_right, wrapped};
 use crate::look::theme::Role;
 use crate::panes::{cell, lanes};
@@ -205,7 +205,7 @@ fn draw_head(inspector: &Inspector, state: &State, buffer: &mut Buffer, plan: &P
         let lines = if area.height < 5 {
             vec![path, doing, who]
         } else {
-            let second = [scheduling, limits].concat();
+            let second = [scheduling, vec![("   ".to_owned(), Role::Quiet)], limits].concat();
             vec![path, doing, who, origin, second]
         };
         for (y, line) in (area.top()..area.bottom()).zip(lines) {
@@ -306,7 +306,10 @@ fn moving_files(inspector: &Inspector, state: &State, width: u16) -> Vec<Body> {
     let Some((seen, moved)) = files_told(inspector, state) else { return vec![] };
     let list = match seen {
         Known::Value(list) => list,
-        Known::Denied => return vec![Body::Text("× not permitted".to_owned(), Role::Quiet)],
+        Known::Denied => {
+            let said = denied(state, "open files").notes.into_iter();
+            return said.map(|note| Body::Text(note, Role::Quiet)).collect();
+        }
         Known::Absent => return vec![],
     };
     let speed = |file: &OpenFile| moved.get(&file.descriptor).copied().unwrap_or(0.0);

@@ -21,7 +21,8 @@ const TICKS: f64 = 100.0;
 /// What is hidden.
 const HIDDEN: &str = "******  (s shows it)";
 
-fn denied(state: &State, what: &str) -> Table {
+/// What to say where this user may not see it: once, with what would help.
+pub fn denied(state: &State, what: &str) -> Table {
     let user = state.deeds().user.clone();
     let who = if user == "root" {
         "the kernel forbids it even to root here".to_owned()
