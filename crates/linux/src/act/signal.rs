@@ -166,8 +166,8 @@ pub fn why_still(key: ProcessKey, number: i32) -> Still {
     for _ in 0..LOOKS {
         let Told::Facts(facts) = looker.look(key, Subject::Facts) else { return Still::Unknown };
         found = still(&facts, &Inside::of(&Roots::default(), key), number);
-        // Programs hold signals back for a moment while they start others.
-        if found != Still::HoldsBack {
+        // Programs hold signals back, and are blocked, for a moment while they start others; what lasts is the reason.
+        if !matches!(found, Still::HoldsBack | Still::Blocked(_)) {
             break;
         }
         std::thread::sleep(Duration::from_millis(20));
