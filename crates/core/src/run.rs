@@ -13,8 +13,6 @@ use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fmt::Write as _;
 
-/// Ticks of CPU time in microseconds; USER_HZ is 100.
-const TICK_US: i64 = 10_000;
 /// Columns of a chart.
 const CHART: usize = 24;
 /// Programs that are named.
@@ -133,6 +131,8 @@ struct Member {
 pub struct Family {
     /// PID of who starts the command and takes over what loses its parent.
     root: i64,
+    /// A tick of CPU time in microseconds.
+    tick_us: i64,
     members: BTreeMap<(i64, i64), Member>,
     /// PIDs of all who ever belonged to it.
     pids: HashSet<i64>,
@@ -142,6 +142,8 @@ pub struct Family {
     /// Time since the start, and the CPU time that each process used since the reading before: under the name that it has at
     /// the end, since a shell often becomes the program that it starts.
     history: Vec<(i64, Vec<Used>)>,
+    /// Those of whom something came since the last reading.
+    touched: Vec<(i64, i64)>,
     /// CPU time of each process up to the last reading.
     counted: HashMap<(i64, i64), i64>,
     /// Ends that no reading has shown get starts of their own, below all real ones.
@@ -161,8 +163,9 @@ pub fn bytes_written(dirtied: Raw, cancelled: Raw, handed: Raw) -> Option<i64> {
 
 impl Family {
     /// Of what this process starts.
-    pub fn new(root: i64) -> Family {
-        Family { root, ..Family::default() }
+    pub fn new(root: i64, ticks_per_second: u32) -> Family {
+        let tick_us = 1_000_000 / i64::from(ticks_per_second.max(1));
+        Family { root, tick_us, ..Family::default() }
     }
 
     /// Rows of a reading that belong to the family: descendants, and whoever did before.
@@ -201,6 +204,7 @@ impl Family {
         for row in &rows {
             let key = row.key();
             self.pids.insert(key.pid);
+            self.touched.push((key.pid, key.start));
             let zombie = row.state.value() == Some(i64::from(b'Z'));
             let rss = row.rss_bytes.value().unwrap_or(0);
             if !zombie {
@@ -218,7 +222,7 @@ impl Family {
                 .user_ticks
                 .value()
                 .zip(row.system_ticks.value())
-                .map(|(user, system)| (user + system) * TICK_US);
+                .map(|(user, system)| (user + system) * self.tick_us);
             let fine = row.run_ns.value().map(|ns| ns / 1_000);
             member.cpu_us = fine.or(ticks).unwrap_or(0).max(member.cpu_us);
             member.peak_rss = member.peak_rss.max(rss);
@@ -244,10 +248,12 @@ impl Family {
             }
         }
         let mut used = vec![];
-        for (key, member) in &self.members {
-            let before = self.counted.insert(*key, member.cpu_us).unwrap_or(0);
-            if member.cpu_us > before {
-                used.push((*key, member.cpu_us - before));
+        // Only those of this reading: of a hundred thousand that have ended nothing changes any more.
+        for key in std::mem::take(&mut self.touched) {
+            let now = self.members.get(&key).map_or(0, |member| member.cpu_us);
+            let before = self.counted.insert(key, now).unwrap_or(0);
+            if now > before {
+                used.push((key, now - before));
             }
         }
         self.history.push((since_ns, used));
@@ -257,7 +263,8 @@ impl Family {
     fn take_end(&mut self, row: &EndedRow) -> bool {
         let (Some(pid), parent) = (row.pid.value(), row.ppid.value()) else { return false };
         let ours = parent.is_some_and(|parent| parent == self.root || self.pids.contains(&parent));
-        let shown = self.members.iter().rev().find(|((other, _), member)| *other == pid && !member.told);
+        let of_pid = (pid, i64::MIN)..=(pid, i64::MAX);
+        let shown = self.members.range(of_pid).rev().find(|(_, member)| !member.told);
         let key = match shown.map(|(key, _)| *key) {
             Some(key) => key,
             None if ours => {
@@ -267,6 +274,7 @@ impl Family {
             None => return false,
         };
         self.pids.insert(pid);
+        self.touched.push(key);
         let member = self.members.entry(key).or_default();
         member.name = row.name.to_string();
         if let Some((user, system)) = row.user.value().zip(row.system.value()) {
@@ -298,6 +306,7 @@ impl Family {
         account.processes += 1;
         self.pids.insert(reaped.pid);
         // What it used itself, where nobody tells it better.
+        self.touched.push((reaped.pid, reaped.start));
         let member = self.members.entry((reaped.pid, reaped.start)).or_default();
         if !member.told {
             member.name.clone_from(&reaped.name);
@@ -311,7 +320,8 @@ impl Family {
         let keys: HashSet<ProcessKey> = self.rows(reading).iter().map(|row| row.key()).collect();
         let mut only = reading.clone();
         only.processes.retain(|row| keys.contains(&row.key()));
-        let ours = |pid: Raw| pid.value().is_some_and(|pid| keys.iter().any(|key| key.pid == pid));
+        let pids: HashSet<i64> = keys.iter().map(|key| key.pid).collect();
+        let ours = |pid: Raw| pid.value().is_some_and(|pid| pids.contains(&pid));
         only.connections.retain(|row| ours(row.pid));
         only.listeners.retain(|row| ours(row.pid));
         only.threads.retain(|row| ours(row.pid));
@@ -639,7 +649,7 @@ mod tests {
 
     #[test]
     fn the_whole_family_counts_once_and_nobody_else() {
-        let mut family = Family::new(100);
+        let mut family = Family::new(100, 100);
         let first = Reading {
             processes: vec![
                 process(7, 1, "other", 900),

@@ -89,7 +89,7 @@ pub fn reap(at_once: bool) -> io::Result<Option<End>> {
             pid: i64::from(pid),
             name: stat.as_ref().map_or_else(String::new, |stat| clean(stat.name)),
             start: stat.as_ref().map_or(-1, |stat| stat.start_ticks),
-            own_us: own.unwrap_or(0) * 10_000,
+            own_us: own.unwrap_or(0) * (1_000_000 / (rustix::param::clock_ticks_per_second() as i64).max(1)),
             user_us: us(usage.ru_utime),
             system_us: us(usage.ru_stime),
             switches_wait: usage.ru_nvcsw,

@@ -8,8 +8,6 @@ use crate::units::long_bytes;
 
 /// From this part of a limit on it is said.
 const NEARLY: f64 = 0.8;
-/// CPU time is counted in hundredths of a second; `proc_pid_stat(5)`.
-const TICKS_A_SECOND: i64 = 100;
 
 /// Niceness in words; sched(7). Plus is less CPU, which confuses everyone.
 pub fn nice(nice: i64) -> &'static str {
@@ -116,23 +114,23 @@ pub fn limit_value(limit: &Limit, value: Option<i64>) -> String {
 }
 
 /// How much of a limit is used, as far as that is known: descriptors, address space, CPU time.
-fn used(limit: &Limit, facts: &Facts, row: &ProcessRow) -> Option<i64> {
+fn used(limit: &Limit, facts: &Facts, row: &ProcessRow, ticks_per_second: u32) -> Option<i64> {
     match limit.name.as_str() {
         "Max open files" => facts.descriptors.value(),
         "Max address space" => row.virtual_bytes.value(),
         "Max cpu time" => {
             let ticks = row.user_ticks.value()?.checked_add(row.system_ticks.value()?)?;
-            Some(ticks / TICKS_A_SECOND)
+            Some(ticks / i64::from(ticks_per_second.max(1)))
         }
         _ => None,
     }
 }
 
 /// Limits that are nearly used up, in words.
-pub fn limits_nearly_used(facts: &Facts, row: &ProcessRow) -> Vec<String> {
+pub fn limits_nearly_used(facts: &Facts, row: &ProcessRow, ticks_per_second: u32) -> Vec<String> {
     let Known::Value(limits) = &facts.limits else { return vec![] };
     let nearly = |limit: &Limit| {
-        let (most, used) = (limit.soft?, used(limit, facts, row)?);
+        let (most, used) = (limit.soft?, used(limit, facts, row, ticks_per_second)?);
         (most > 0 && used as f64 >= most as f64 * NEARLY).then(|| {
             let used = if limit.unit == "bytes" { long_bytes(used as f64) } else { used.to_string() };
             format!("{}: {used} of {}", limit.name.trim_start_matches("Max "), limit_value(limit, Some(most)))
@@ -217,11 +215,14 @@ mod tests {
         };
         let row =
             ProcessRow { user_ticks: Raw::new(5_500), system_ticks: Raw::new(0), ..ProcessRow::default() };
-        assert_eq!(limits_nearly_used(&facts(Some(1024), 1000), &row), ["open files: 1000 of 1024 files"]);
-        assert!(limits_nearly_used(&facts(Some(1024), 100), &row).is_empty());
-        assert!(limits_nearly_used(&facts(None, 100_000), &row).is_empty());
+        assert_eq!(
+            limits_nearly_used(&facts(Some(1024), 1000), &row, 100),
+            ["open files: 1000 of 1024 files"]
+        );
+        assert!(limits_nearly_used(&facts(Some(1024), 100), &row, 100).is_empty());
+        assert!(limits_nearly_used(&facts(None, 100_000), &row, 100).is_empty());
         let cpu = Limit { name: "Max cpu time".into(), soft: Some(60), hard: None, unit: "seconds".into() };
         let facts = Facts { limits: Known::Value(vec![cpu]), ..Facts::default() };
-        assert_eq!(limits_nearly_used(&facts, &row), ["cpu time: 55 of 60 seconds"]);
+        assert_eq!(limits_nearly_used(&facts, &row, 100), ["cpu time: 55 of 60 seconds"]);
     }
 }

@@ -85,6 +85,7 @@ impl Run {
         let mut source = LiveSource::open(Roots::default())?;
         source.want(self.wanted());
         let host = Arc::new(source.host());
+        let ticks = host.ticks_per_second;
         // The first reading also begins to listen to ends.
         let mut reading = Arc::new(source.read());
         let mut recorder = match &self.output {
@@ -113,7 +114,7 @@ impl Run {
                 let _ = sender.send(Event::Ended(end));
             }
         });
-        let mut family = Family::new(i64::from(std::process::id()));
+        let mut family = Family::new(i64::from(std::process::id()), ticks);
         let mut due = begin + self.every.min(Duration::from_millis(50));
         let mut status: Option<(ExitStatus, Duration)> = None;
         while status.is_none() {

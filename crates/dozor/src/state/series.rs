@@ -121,12 +121,12 @@ impl Series {
             });
     }
 
-    /// The bars of a strip, by its place among [`STRIPS`].
-    pub fn bars(&self, state: &State, strip: usize) -> Vec<Bar> {
-        let Some(axis) = state.lanes().strips.axis else { return vec![] };
+    /// The bars of all strips, in the order of [`STRIPS`].
+    pub fn bars(&self, state: &State) -> [Vec<Bar>; 4] {
+        let Some(axis) = state.lanes().strips.axis else { return Default::default() };
         let mean = state.lanes().zoom.mean;
         let columns = by_column(&state.time().timeline, &axis);
-        columns.iter().map(|moments| self.bar(moments, strip, mean)).collect()
+        std::array::from_fn(|strip| columns.iter().map(|moments| self.bar(moments, strip, mean)).collect())
     }
 
     fn bar(&self, moments: &[&Moment], strip: usize, mean: bool) -> Bar {

@@ -42,9 +42,10 @@ pub struct Held {
     since: i64,
 }
 
-/// Ticks since boot now, as start times are counted; USER_HZ is 100 on all architectures that Dozor runs on.
+/// Ticks since boot now, as start times are counted; `proc_pid_stat(5)` starttime.
 pub fn now_ticks() -> i64 {
-    clock::now().boot / 10_000_000
+    let per_second = rustix::param::clock_ticks_per_second() as i64;
+    clock::now().boot / (1_000_000_000 / per_second.max(1))
 }
 
 impl Held {

@@ -259,6 +259,7 @@ fn draw_strips(inspector: &Inspector, state: &State, buffer: &mut Buffer, plan: 
     }
     lanes::draw_axis(state, buffer, Rect { x: 0, ..plan.axis }, &layout, &axis);
     let view = inspector.view(state);
+    let bars = inspector.series.bars(state);
     for (number, (lane, alias)) in STRIPS.iter().enumerate() {
         let area = plan.strips[number];
         if area.height == 0 {
@@ -280,7 +281,7 @@ fn draw_strips(inspector: &Inspector, state: &State, buffer: &mut Buffer, plan: 
         );
         put_right(buffer, layout.strip_x - 1, area.y, 8, &value, theme.role(Role::Strong));
         let place = Rect { x: layout.strip_x, width: layout.strip_width, ..area };
-        lanes::strip(theme, buffer, place, *lane, &inspector.series.bars(state, number));
+        lanes::strip(theme, buffer, place, *lane, &bars[number]);
         let x = layout.facts_x();
         let width = area.right().saturating_sub(x);
         put(buffer, x, area.y, width, &strip_facts(inspector, state, number), theme.role(Role::Text));

@@ -226,7 +226,9 @@ pub fn limits(facts: Option<&Facts>, view: &ProcessView<'_>) -> Line {
             line.push((text, Role::Severity(dozor_core::lane::Severity::Warning)));
         }
     }
-    for nearly in facts.map_or(vec![], |facts| words::limits_nearly_used(facts, row)) {
+    for nearly in
+        facts.map_or(vec![], |facts| words::limits_nearly_used(facts, row, view.sample.host.ticks_per_second))
+    {
         line.push((
             format!("   nearly used up: {nearly}"),
             Role::Severity(dozor_core::lane::Severity::Warning),

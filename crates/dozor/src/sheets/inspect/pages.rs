@@ -15,8 +15,10 @@ use dozor_core::signals;
 use dozor_core::units::{long_bytes, share, short_bytes, short_count, short_duration, short_wait};
 use std::collections::HashMap;
 
-/// Ticks of CPU time a second, as `proc_pid_stat(5)` counts.
-const TICKS: f64 = 100.0;
+/// Ticks of CPU time a second on the machine that is looked at.
+fn ticks_per_second(state: &State) -> f64 {
+    f64::from(state.time().timeline.host().ticks_per_second.max(1))
+}
 
 /// What is hidden.
 const HIDDEN: &str = "******  (s shows it)";
@@ -80,13 +82,14 @@ fn thread_columns() -> Vec<Column> {
 }
 
 /// CPU time of a thread in seconds, as fine as the kernel tells it.
-fn cpu_seconds(row: &ThreadRow) -> Option<f64> {
+fn cpu_seconds(row: &ThreadRow, ticks_per_second: f64) -> Option<f64> {
     let ticks = row.user_ticks.value().zip(row.system_ticks.value());
     let run = row.run_ns.value().map(|ns| ns as f64 / 1e9);
-    run.or(ticks.map(|(user, system)| (user + system) as f64 / TICKS))
+    run.or(ticks.map(|(user, system)| (user + system) as f64 / ticks_per_second))
 }
 
 fn threads(inspector: &Inspector, state: &State) -> Table {
+    let ticks = ticks_per_second(state);
     let (now, before): (Vec<Thread>, HashMap<(i64, i64), f64>);
     let seconds;
     if Inspector::asks(state) {
@@ -99,7 +102,7 @@ fn threads(inspector: &Inspector, state: &State) -> Table {
         let earlier = inspector.threads.0.as_ref();
         seconds = earlier.and_then(|earlier| look.seconds_since(earlier));
         let rows = earlier.and_then(|earlier| earlier.seen.clone().value()).unwrap_or_default();
-        before = rows.iter().filter_map(|it| Some((it.row.key(), cpu_seconds(&it.row)?))).collect();
+        before = rows.iter().filter_map(|it| Some((it.row.key(), cpu_seconds(&it.row, ticks)?))).collect();
     } else {
         let Some(sample) = &state.moment().sample else { return nothing(inspector, state, "threads") };
         let of = |row: &&ThreadRow| row.pid.value() == Some(inspector.key.pid);
@@ -111,11 +114,12 @@ fn threads(inspector: &Inspector, state: &State) -> Table {
         }
         seconds = sample.seconds();
         let rows = sample.before.as_ref().map_or(&[][..], |before| &before.threads[..]);
-        before = rows.iter().filter(of).filter_map(|row| Some((row.key(), cpu_seconds(row)?))).collect();
+        before =
+            rows.iter().filter(of).filter_map(|row| Some((row.key(), cpu_seconds(row, ticks)?))).collect();
     }
     let row = |thread: &Thread| {
         let it = &thread.row;
-        let used = cpu_seconds(it);
+        let used = cpu_seconds(it, ticks);
         let percent = used
             .zip(before.get(&it.key()).copied())
             .zip(seconds)
@@ -444,7 +448,7 @@ fn ended(inspector: &Inspector, state: &State) -> Table {
     let count: u64 = by_program.values().map(|sum| sum.0).sum();
     let reaped = inspector.row(state).and_then(|row| {
         let ticks = row.children_user_ticks.value()?.checked_add(row.children_system_ticks.value()?)?;
-        Some(ticks as f64 / TICKS)
+        Some(ticks as f64 / ticks_per_second(state))
     });
     let reaped = reaped.map_or_else(String::new, |seconds| {
         format!(
