@@ -72,6 +72,20 @@ impl Terminal {
     pub fn keys(&self, keys: &str) {
         let keys: Vec<&str> = keys.split(' ').collect();
         self.tmux(&[&["send-keys"][..], &keys].concat());
+        if keys.last() == Some(&"Escape") {
+            self.taken();
+        }
+    }
+
+    /// Waits until the program has taken what was typed: an escape that is read together with what comes next is another key.
+    fn taken(&self) {
+        let tty = self.tmux(&["display-message", "-p", "#{pane_tty}"]);
+        let tty = std::fs::File::open(tty.trim()).expect("the terminal of the pane");
+        let begin = Instant::now();
+        while rustix::io::ioctl_fionread(&tty).expect("a terminal counts what waits") > 0 {
+            assert!(begin.elapsed() < PATIENCE, "what was typed is not read; the screen is\n{}", self.screen());
+            std::thread::sleep(Duration::from_millis(2));
+        }
     }
 
     pub fn text(&self, text: &str) {
