@@ -7,6 +7,8 @@
 #![forbid(unsafe_code)]
 
 pub mod catalogue;
+pub mod chart;
+pub mod clock;
 pub mod compare;
 pub mod cores;
 pub mod deed;

@@ -9,7 +9,7 @@ use crate::reading::ProcessKey;
 use crate::recording::{ReadError, has_peaks};
 use crate::sample::Sample;
 use crate::text::Text;
-use crate::timeline::Timeline;
+use crate::timeline::{Reach, Timeline};
 use crate::units::NANOS;
 use crate::wanted::Demand;
 use std::collections::BTreeMap;
@@ -209,15 +209,10 @@ impl Query {
             }
         }
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
-        let parts = timeline.fold(
-            numbers,
-            threads,
-            self.is_light(),
-            Collected::default,
-            |collected, _, sample| {
+        let parts =
+            timeline.fold(numbers, threads, self.reach(), Collected::default, |collected, _, sample| {
                 self.collect(collected, sample);
-            },
-        )?;
+            })?;
         let mut whole = Collected::default();
         for part in parts {
             whole.held.extend(part.held);
@@ -233,10 +228,14 @@ impl Query {
         Ok(Answer { lines, spans: spans(&whole.held), undecided })
     }
 
-    /// Whether it is about processes alone.
-    fn is_light(&self) -> bool {
+    /// What it is about.
+    fn reach(&self) -> Reach {
         let of_expressions = [&self.whom, &self.when].into_iter().flatten().flat_map(Expression::metrics);
-        self.metrics.iter().map(|asked| asked.metric).chain(of_expressions).all(is_light)
+        let all = self.metrics.iter().map(|asked| asked.metric).chain(of_expressions);
+        // A condition is decided for processes.
+        all.map(Reach::of)
+            .reduce(Reach::and)
+            .map_or(Reach::All, |reach| if self.when.is_some() { reach.and(Reach::Processes) } else { reach })
     }
 
     fn collect(&self, collected: &mut Collected, sample: &Sample) {
@@ -403,15 +402,20 @@ fn peak(metric: &'static Metric, timeline: &Timeline, numbers: Range<usize>) -> 
             }
             None => {
                 let start = || (0, None);
-                let parts =
-                    timeline.fold(block.numbers, threads, true, start, |(known, best), number, sample| {
+                let parts = timeline.fold(
+                    block.numbers,
+                    threads,
+                    Reach::Processes,
+                    start,
+                    |(known, best), number, sample| {
                         let (_, most, _) = alone.of_processes(metric, sample, None);
                         let Some((value, who)) = most else { return };
                         *known += 1;
                         if best.as_ref().is_none_or(|(before, ..): &(f64, i64, Who)| value > *before) {
                             *best = Some((value, wall(number), who));
                         }
-                    })?;
+                    },
+                )?;
                 known += parts.iter().map(|(known, _)| known).sum::<usize>();
                 parts.into_iter().filter_map(|(_, best)| best).collect()
             }
@@ -440,12 +444,32 @@ fn peak(metric: &'static Metric, timeline: &Timeline, numbers: Range<usize>) -> 
     })
 }
 
-/// Whether a metric needs nothing of cores, devices, sensors and interrupts.
-pub fn is_light(metric: &Metric) -> bool {
-    // What was written is held against what the devices took.
-    const HEAVY: [&str; 4] = ["core_temp", "write", "write_by", "disk"];
-    let of_group = metric.needs == Some(Demand::ControlGroup) && metric.kind != Kind::Label;
-    matches!(metric.eval, Eval::Process(_)) && !of_group && !HEAVY.contains(&metric.alias)
+/// Metrics of the machine that are counted from its processes.
+const COUNTED: [&str; 5] = ["tasks.total", "tasks.blocked", "unaccounted", "ended", "ended.unseen"];
+
+impl Reach {
+    /// What a metric needs.
+    pub fn of(metric: &Metric) -> Reach {
+        // What was written is held against what the devices took.
+        const HEAVY: [&str; 4] = ["core_temp", "write", "write_by", "disk"];
+        let of_group = metric.needs == Some(Demand::ControlGroup) && metric.kind != Kind::Label;
+        match metric.eval {
+            Eval::System(_) if COUNTED.contains(&metric.alias) => Reach::All,
+            Eval::System(_) => Reach::Machine,
+            Eval::Process(_) if of_group || HEAVY.contains(&metric.alias) => Reach::All,
+            Eval::Process(_) => Reach::Processes,
+        }
+    }
+
+    /// What two of them need together.
+    #[must_use]
+    pub fn and(self, other: Reach) -> Reach {
+        if self == other { self } else { Reach::All }
+    }
+}
+
+fn is_light(metric: &Metric) -> bool {
+    Reach::of(metric) == Reach::Processes
 }
 
 fn is_known(value: &Value) -> bool {

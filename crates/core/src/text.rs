@@ -101,6 +101,14 @@ pub fn no_text() -> Text {
     EMPTY.clone()
 }
 
+/// One of our own words as a text; each is made once for a thread.
+pub fn word(word: &'static str) -> Text {
+    thread_local! {
+        static WORDS: std::cell::RefCell<std::collections::HashMap<&'static str, Text>> = std::cell::RefCell::default();
+    }
+    WORDS.with_borrow_mut(|words| words.entry(word).or_insert_with(|| Text::from(word)).clone())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -104,7 +104,13 @@ fn read_all(bytes: Vec<u8>) -> usize {
         for number in (timeline.first()..timeline.end()).rev() {
             let _ = timeline.sample(number);
         }
-        let _ = timeline.fold(0..timeline.end(), 1, false, || 0, |count, _, _| *count += 1);
+        let _ = timeline.fold(
+            0..timeline.end(),
+            1,
+            dozor_core::timeline::Reach::All,
+            || 0,
+            |count, _, _| *count += 1,
+        );
         let _ = (timeline.damages(), timeline.marks());
     }
     readings

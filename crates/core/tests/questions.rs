@@ -1,13 +1,13 @@
 //! Questions to a timeline, answered in other ways as well: sample by sample, through the index, by hand.
 
-use dozor_core::catalogue::{PROCESS_METRICS, Value};
+use dozor_core::catalogue::{Instances, PROCESS_METRICS, SYSTEM_METRICS, Value};
 use dozor_core::compare::{Presence, Side, compare};
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::expr::Expression;
-use dozor_core::query::{Asked, Query, Stat, is_light};
+use dozor_core::query::{Asked, Query, Stat};
 use dozor_core::reading::Reading;
 use dozor_core::recording::{Mark, MarkKind, Writer, has_peaks};
-use dozor_core::timeline::Timeline;
+use dozor_core::timeline::{Reach, Timeline};
 use std::sync::{Arc, LazyLock};
 use std::time::Duration;
 
@@ -46,7 +46,7 @@ fn folding_gives_the_same_samples_as_looking_at_each() {
     let mut timeline = night();
     for threads in [1, 3] {
         let parts = timeline
-            .fold(10..560, threads, false, Vec::new, |seen, number, sample| {
+            .fold(10..560, threads, Reach::All, Vec::new, |seen, number, sample| {
                 let rates: Vec<Value> = (0..sample.now.processes.len())
                     .map(|at| PROCESS_METRICS[8].of(&sample.process(at)))
                     .collect();
@@ -70,22 +70,42 @@ fn folding_gives_the_same_samples_as_looking_at_each() {
 #[test]
 fn metrics_of_processes_need_nothing_of_cores_and_devices() {
     let timeline = night();
-    let values = |light: bool| {
+    let values = |reach: Reach| {
         let all = |seen: &mut Vec<Vec<Value>>, _: usize, sample: &dozor_core::sample::Sample| {
-            for metric in PROCESS_METRICS.iter().filter(|metric| is_light(metric)) {
+            for metric in PROCESS_METRICS.iter().filter(|metric| Reach::of(metric) == Reach::Processes) {
                 let processes = 0..sample.now.processes.len();
                 seen.push(processes.map(|at| metric.of(&sample.process(at))).collect());
             }
         };
-        timeline.fold(150..260, 1, light, Vec::new, all).expect("readable")
+        timeline.fold(150..260, 1, reach, Vec::new, all).expect("readable")
     };
-    assert_eq!(values(true), values(false));
+    assert_eq!(values(Reach::Processes), values(Reach::All));
+}
+
+#[test]
+fn metrics_of_the_machine_need_nothing_of_processes() {
+    let timeline = night();
+    let values = |reach: Reach| {
+        let all =
+            |seen: &mut Vec<(&'static str, Instances)>, _: usize, sample: &dozor_core::sample::Sample| {
+                for metric in SYSTEM_METRICS.iter().filter(|metric| Reach::of(metric) == Reach::Machine) {
+                    seen.push((metric.alias, metric.of_system(sample)));
+                }
+            };
+        let whole = timeline.fold(150..260, 1, reach, Vec::new, all).expect("readable");
+        whole.into_iter().flatten().collect::<Vec<_>>()
+    };
+    for (alone, whole) in values(Reach::Machine).into_iter().zip(values(Reach::All)) {
+        assert_eq!(alone, whole);
+    }
 }
 
 #[test]
 fn peaks_from_the_index_are_those_that_a_walk_finds() {
     let timeline = night();
-    for metric in PROCESS_METRICS.iter().filter(|metric| has_peaks(metric) && is_light(metric)) {
+    for metric in
+        PROCESS_METRICS.iter().filter(|metric| has_peaks(metric) && Reach::of(metric) == Reach::Processes)
+    {
         for numbers in [0..570, 30..400, 61..119] {
             let query = Query { metrics: asked(metric.alias), stat: Some(Stat::Max), ..Query::default() };
             // An expression that holds for everybody forbids the short way.

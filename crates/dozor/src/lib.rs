@@ -4,7 +4,6 @@
 #![forbid(unsafe_code)]
 
 pub mod cli;
-mod comparison;
 mod draw;
 pub mod feed;
 pub mod look;

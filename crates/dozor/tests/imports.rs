@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::Path;
 
 /// Rooms of the program, from top to bottom; each may import from those below it.
-const ROOMS: [&str; 14] = [
+const ROOMS: [&str; 13] = [
     "cli",
     "run",
     "screen",
@@ -16,7 +16,6 @@ const ROOMS: [&str; 14] = [
     "recorder",
     "recordings",
     "machine",
-    "comparison",
     "draw",
     "settings",
     "look",

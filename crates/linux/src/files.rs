@@ -141,29 +141,55 @@ pub fn give_to_group(file: &File, group: Option<u32>) {
 /// Writes a file as a whole: a crash leaves the old one or the new one. It is made under a name that nobody can foresee; a
 /// link of one's own is followed, what others could have put there is not.
 pub fn replace(path: &Path, bytes: &[u8]) -> io::Result<()> {
-    let path = own_target(path)?;
-    let folder = path.parent().ok_or_else(|| refused("it is no file"))?;
-    // Before anything is made: not even a folder in somebody else's home.
-    if let Some(reason) = changed_by_others(folder) {
-        return Err(refused(reason));
-    }
-    create_folder(folder)?;
-    let mode = match fs::symlink_metadata(&path) {
-        Ok(data) => {
-            regular(&data)?;
-            if data.uid() != me() {
-                return Err(refused("it belongs to another user: it is not written into"));
-            }
-            data.mode() & 0o777
+    let mut beside = Beside::create(path)?;
+    beside.temporary.write_all(bytes)?;
+    beside.finish()
+}
+
+/// A file that takes the place of another one when it is whole; else it goes.
+pub struct Beside {
+    temporary: tempfile::NamedTempFile,
+    path: PathBuf,
+    mode: u32,
+}
+
+impl Beside {
+    /// Begins one for a path; see [`replace`].
+    pub fn create(path: &Path) -> io::Result<Beside> {
+        let path = own_target(path)?;
+        let folder = path.parent().ok_or_else(|| refused("it is no file"))?;
+        let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
+        // Before anything is made: not even a folder in somebody else's home.
+        if let Some(reason) = changed_by_others(folder) {
+            return Err(refused(reason));
         }
-        Err(_) => PRIVATE,
-    };
-    let mut beside = tempfile::Builder::new().prefix(".dozor-").tempfile_in(folder)?;
-    beside.write_all(bytes)?;
-    beside.as_file().set_permissions(Permissions::from_mode(mode))?;
-    beside.as_file().sync_all()?;
-    beside.persist(&path).map_err(|error| error.error)?;
-    Ok(())
+        create_folder(folder)?;
+        let mode = match fs::symlink_metadata(&path) {
+            Ok(data) => {
+                regular(&data)?;
+                if data.uid() != me() {
+                    return Err(refused("it belongs to another user: it is not written into"));
+                }
+                data.mode() & 0o777
+            }
+            Err(_) => PRIVATE,
+        };
+        let temporary = tempfile::Builder::new().prefix(".dozor-").tempfile_in(folder)?;
+        Ok(Beside { temporary, path, mode })
+    }
+
+    /// What is written into.
+    pub fn file(&self) -> &File {
+        self.temporary.as_file()
+    }
+
+    /// It is whole: it takes its place.
+    pub fn finish(self) -> io::Result<()> {
+        self.temporary.as_file().set_permissions(Permissions::from_mode(self.mode))?;
+        self.temporary.as_file().sync_all()?;
+        self.temporary.persist(&self.path).map_err(|error| error.error)?;
+        Ok(())
+    }
 }
 
 /// Where a path leads to: itself, or through a link of root's or one's own. One of somebody else is an error.

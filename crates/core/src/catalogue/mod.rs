@@ -104,7 +104,8 @@ pub type Several = fn(&ProcessView<'_>) -> Option<Vec<f64>>;
 pub struct Metric {
     /// Short name in expressions, options and machine output.
     pub alias: &'static str,
-    /// Name in the style of the OpenTelemetry semantic conventions.
+    /// Name by the OpenTelemetry semantic conventions where those have one, else in their style. Attributes follow in braces;
+    /// that of the instance has a star for its value: `system.disk.io{system.device=*,disk.io.direction=read}`.
     pub name: &'static str,
     /// Heading of its column.
     pub heading: &'static str,
@@ -132,6 +133,38 @@ pub struct Metric {
 }
 
 impl Metric {
+    /// Its name without attributes.
+    pub fn base(&self) -> &'static str {
+        self.name.split('{').next().unwrap_or(self.name)
+    }
+
+    /// The attributes of its name, without that of the instance.
+    pub fn attributes(&self) -> impl Iterator<Item = (&'static str, &'static str)> {
+        self.pairs().filter(|(_, value)| *value != "*")
+    }
+
+    /// The attribute that says which instance a value is of.
+    pub fn instance_attribute(&self) -> Option<&'static str> {
+        self.pairs().find(|(_, value)| *value == "*").map(|(key, _)| key)
+    }
+
+    fn pairs(&self) -> impl Iterator<Item = (&'static str, &'static str)> {
+        let inside =
+            self.name.split_once('{').and_then(|(_, rest)| rest.strip_suffix('}')).unwrap_or_default();
+        inside.split(',').filter_map(|pair| pair.split_once('='))
+    }
+
+    /// Whether its values are whole numbers.
+    pub fn is_whole(&self) -> bool {
+        match self.unit {
+            Unit::Bytes => self.kind == Kind::Level && !matches!(self.alias, "disk.request"),
+            Unit::Number => {
+                !matches!(self.alias, "load.1" | "load.5" | "load.15" | "disk.queue" | "wifi.quality")
+            }
+            _ => false,
+        }
+    }
+
     /// What fills a drawing at least where nothing says what is full: a value far below is drawn as little as it is.
     pub fn least_scale(&self) -> f64 {
         match self.unit {
@@ -273,6 +306,10 @@ mod tests {
         for metric in all() {
             assert!(seen.insert(metric.alias), "{} stands twice", metric.alias);
             assert!(metric.name.contains('.'), "{}: name {:?}", metric.alias, metric.name);
+            let rest = metric.name.strip_prefix(metric.base()).unwrap_or_default();
+            let attributes: Vec<_> = metric.attributes().collect();
+            let count = attributes.len() + usize::from(metric.instance_attribute().is_some());
+            assert_eq!(rest.matches('=').count(), count, "{}: name {:?}", metric.alias, metric.name);
             assert!(metric.help.ends_with('.'), "{}: help is a sentence", metric.alias);
             assert!(!metric.source.is_empty(), "{}: source", metric.alias);
         }

@@ -104,6 +104,25 @@ impl Unit {
         matches!(self, Unit::Text)
     }
 
+    /// A number with its unit, for a text: `181 MiB/s`, `41 ms`, `92 %`.
+    pub fn long(self, value: f64) -> String {
+        let spaced = |prefixed: String, word: &str| match prefixed.split_once(' ') {
+            Some((number, prefix)) => format!("{number} {prefix}{word}"),
+            None => format!("{prefixed} {word}"),
+        };
+        match self {
+            Unit::Text | Unit::Number | Unit::Time => self.short(value),
+            Unit::Bytes => units::long_bytes(value),
+            Unit::BytesPerSecond => format!("{}/s", units::long_bytes(value)),
+            Unit::PerSecond => format!("{}/s", units::short_count(value)),
+            Unit::BitsPerSecond | Unit::Hertz => spaced(units::short_count(value), self.word()),
+            Unit::Seconds => units::long_duration(value),
+            Unit::Delay => units::short_wait(value),
+            Unit::PercentOfCore => format!("{} %", units::share(value)),
+            _ => format!("{} {}", self.short(value), self.word()),
+        }
+    }
+
     /// A number of this unit for a table cell.
     pub fn short(self, value: f64) -> String {
         match self {

@@ -63,6 +63,17 @@ pub struct Timeline {
     newest: Option<Arc<Reading>>,
 }
 
+/// Which part of the readings is decoded when a timeline is gone through.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Reach {
+    /// All of it.
+    All,
+    /// Processes and the machine's own counters: no cores, devices, sensors and interrupts.
+    Processes,
+    /// The machine with its cores, devices and sensors, without processes.
+    Machine,
+}
+
 /// Samples whose index tells what processes had most of a metric, or of which nothing is known.
 #[derive(Clone, Debug)]
 pub struct Block {
@@ -442,13 +453,12 @@ impl Timeline {
     }
 
     /// Goes through samples in order, each reading decoded once, on several threads at a time: every thread has a part of
-    /// the range and a result of its own, which `start` gives. The results come in the order of time. What is `light` has
-    /// no cores, devices, sensors and interrupts.
+    /// the range and a result of its own, which `start` gives. The results come in the order of time.
     pub fn fold<T: Send>(
         &self,
         numbers: Range<usize>,
         threads: usize,
-        light: bool,
+        reach: Reach,
         start: impl Fn() -> T + Sync,
         each: impl Fn(&mut T, usize, &Sample) + Sync,
     ) -> Result<Vec<T>, ReadError> {
@@ -461,7 +471,7 @@ impl Timeline {
             let run = |part: Range<usize>| {
                 move || {
                     let mut result = start();
-                    self.fold_part(part, light, &mut result, each).map(|()| result)
+                    self.fold_part(part, reach, &mut result, each).map(|()| result)
                 }
             };
             let others: Vec<_> = parts.iter().skip(1).map(|part| scope.spawn(run(part.clone()))).collect();
@@ -478,11 +488,24 @@ impl Timeline {
 
     fn fold_part<T>(
         &self,
-        numbers: Range<usize>,
-        light: bool,
+        part: Range<usize>,
+        reach: Reach,
         result: &mut T,
         each: impl Fn(&mut T, usize, &Sample),
     ) -> Result<(), ReadError> {
+        self.walk(part, reach, |number, sample| {
+            each(result, number, sample);
+            Ok(())
+        })
+    }
+
+    /// Goes through samples in order, each reading decoded once, until something goes wrong.
+    pub fn walk<E: From<ReadError>>(
+        &self,
+        numbers: Range<usize>,
+        reach: Reach,
+        mut each: impl FnMut(usize, &Sample) -> Result<(), E>,
+    ) -> Result<(), E> {
         let mut decoder: Option<(Spot, Decoder)> = None;
         let mut before: Option<(Spot, Arc<Reading>)> = None;
         for number in numbers {
@@ -496,13 +519,17 @@ impl Timeline {
                     key.1 = key.1.checked_sub(1).ok_or(ReadError::Empty)?;
                 }
                 let fresh = self.past.get(key.0).map_or_else(|| self.fresh.anew(), Segment::decoder);
-                decoder = Some((key, if light { fresh.light() } else { fresh }));
+                decoder = Some((key, if reach == Reach::Processes { fresh.light() } else { fresh }));
             }
             let Some((next, decoder)) = &mut decoder else { continue };
             let mut now = None;
             while *next <= spot {
                 let (entry, frames) = self.find(*next)?;
-                decoder.load(frames, entry)?;
+                if reach == Reach::Machine {
+                    decoder.load_system(frames, entry)?;
+                } else {
+                    decoder.load(frames, entry)?;
+                }
                 if *next >= needed {
                     let reading = Arc::new(decoder.reading().clone());
                     if *next == spot {
@@ -516,7 +543,7 @@ impl Timeline {
             let Some(now) = now else { continue };
             let host = self.past.get(spot.0).map_or(&self.host, Segment::host).clone();
             let earlier = before.take().filter(|_| !lost).map(|(_, reading)| reading);
-            each(result, number, &Sample::new(host, earlier, now.clone()));
+            each(number, &Sample::new(host, earlier, now.clone()))?;
             before = Some((spot, now));
         }
         Ok(())

@@ -14,6 +14,14 @@ pub struct Cells {
 }
 
 impl Cells {
+    /// For a spreadsheet.
+    pub const PROTECTED: Cells = Cells { spreadsheet: true };
+
+    /// Whether a spreadsheet will open it.
+    pub fn spreadsheet(self) -> bool {
+        self.spreadsheet
+    }
+
     /// Refuses to protect what is no CSV.
     pub fn check(self, is_csv: bool) -> Result<(), Misuse> {
         if self.spreadsheet && !is_csv {

@@ -3,11 +3,11 @@
 use super::options::Misuse;
 use super::query::{at_time, standpoint};
 use super::snapshot::json_value;
-use crate::comparison::{cells, changes, label, presence_words, span, who};
 use crate::look::clock::Zone;
 use crate::recordings;
 use clap::{Args, ValueEnum};
 use dozor_core::catalogue::Value;
+use dozor_core::compare::words::{cells, changes, label, presence_words, span, who};
 use dozor_core::compare::{COMPARED, Compared, Comparison, Pair, Presence, Side, compare};
 use dozor_core::timeline::Timeline;
 use dozor_core::when::When;

@@ -10,6 +10,7 @@ mod chosen;
 mod compare;
 mod demo;
 mod end;
+mod export;
 mod files;
 mod metrics;
 mod note;
@@ -19,6 +20,7 @@ mod problem;
 mod query;
 mod record;
 mod replay;
+mod report;
 mod run;
 mod settings;
 mod show;
@@ -78,6 +80,16 @@ enum Command {
     /// Print the processes and the state of the machine, as text or for other programs.
     #[command(after_help = "Example: dozor snapshot --format json --order rss --limit 10")]
     Snapshot(snapshot::Snapshot),
+    /// Draw charts of a recording or of this machine, for reports.
+    #[command(
+        after_help = "Examples: dozor export night.dozor --chart 'disk.busy{nvme0n1}' write@stacker -o disk.svg\n          dozor export night.dozor --lanes --from 02:00 --to 03:00 -o night.pdf\n          dozor export --live 60s --chart cpu --form heat -o cpu.svg"
+    )]
+    Export(export::Export),
+    /// Write the report of an incident: what stood out, charts, who used what, what differed, what was done.
+    #[command(
+        after_help = "Examples: dozor report night.dozor --from 02:00 --to 03:00 -o incident.pdf\n          dozor report /var/log/dozor --from 'yesterday 14:00' -o incident.html"
+    )]
+    Report(report::Report),
     /// Say who has what open: files, folders, what is on a mount point, removed files that still take room.
     #[command(
         after_help = "Examples: dozor files /mnt/vault\n          dozor files --removed\n          dozor files --where 'user = astro' --kind file --format json\n\nExit status: 0 somebody was found, 1 nobody, 2 wrong usage"
@@ -161,6 +173,8 @@ fn run(cli: Cli) -> anyhow::Result<End> {
         Some(Command::Metrics(metrics)) => metrics.run(),
         Some(Command::Settings(settings)) => settings.run(),
         Some(Command::Access(access)) => access.run(),
+        Some(Command::Export(export)) => export.run(),
+        Some(Command::Report(report)) => report.run(),
         Some(Command::Files(files)) => return files.run(),
         Some(Command::Ports(ports)) => return ports.run(),
         Some(Command::Signal(signal)) => return signal.run(),
@@ -212,6 +226,7 @@ mod tests {
         is_current("cli.md", &markdown());
         is_current("keys.md", &crate::look::action::markdown());
         is_current("metrics.md", &dozor_core::catalogue::markdown());
+        is_current("output.md", &dozor_export::table::markdown());
         is_current("settings.md", &settings::markdown());
     }
 

@@ -2,6 +2,7 @@
 //! without any colour.
 
 use dozor_core::lane::{Lane, Severity};
+use dozor_export::hues::{self, Pair};
 use ratatui::style::{Color, Modifier, Style};
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -130,7 +131,7 @@ struct Paint {
     ansi: [Color; 2],
 }
 
-const fn paint(dark: u32, light: u32, ansi: [Color; 2]) -> Paint {
+const fn paint([dark, light]: Pair, ansi: [Color; 2]) -> Paint {
     Paint { dark, light, ansi }
 }
 
@@ -140,22 +141,29 @@ const USUAL: [Color; 2] = [Color::Reset; 2];
 fn role_paint(role: Role) -> Paint {
     // Bright colours on dark ground, dark ones on light ground; where no dark one can be read, the usual colour.
     match role {
-        Role::Text => paint(0x00c8_d0d8, 0x002b_3138, USUAL),
-        Role::Strong => paint(0x00f2_f5f7, 0x0010_1418, USUAL),
-        Role::Quiet => paint(0x0090_9ba6, 0x0059_626c, USUAL),
-        Role::Line => paint(0x003a_434c, 0x00c3_c9cf, USUAL),
-        Role::Accent => paint(0x00e6_ad52, 0x0085_5200, [Color::LightYellow, Color::Blue]),
-        Role::Lane(Lane::Cpu) => paint(0x005a_c4b4, 0x0004_695c, [Color::LightCyan, Color::Reset]),
-        Role::Lane(Lane::Memory) => paint(0x00a9_8be0, 0x0066_43ad, [Color::LightMagenta, Color::Reset]),
-        Role::Lane(Lane::Disk) => paint(0x00e0_a848, 0x0084_5400, [Color::LightYellow, Color::Reset]),
-        Role::Lane(Lane::Network) => paint(0x0064_9fe0, 0x001c_5aa8, [Color::LightGreen, Color::Blue]),
-        Role::Lane(Lane::Heat) => paint(0x00e0_7380, 0x00a8_2c40, [Color::LightRed, Color::Red]),
-        Role::Severity(Severity::Fine) => paint(0x0090_9ba6, 0x0059_626c, USUAL),
-        Role::Severity(Severity::Notice) => paint(0x00b9_c46a, 0x005a_6100, USUAL),
-        Role::Severity(Severity::Warning) => {
-            paint(0x00f2_9a4a, 0x0098_4700, [Color::LightYellow, Color::Red])
+        Role::Text => paint(hues::TEXT, USUAL),
+        Role::Strong => paint(hues::STRONG, USUAL),
+        Role::Quiet => paint(hues::QUIET, USUAL),
+        Role::Line => paint(hues::LINE, USUAL),
+        Role::Accent => paint(hues::ACCENT, [Color::LightYellow, Color::Blue]),
+        Role::Lane(lane) => {
+            let ansi = match lane {
+                Lane::Cpu => [Color::LightCyan, Color::Reset],
+                Lane::Memory => [Color::LightMagenta, Color::Reset],
+                Lane::Disk => [Color::LightYellow, Color::Reset],
+                Lane::Network => [Color::LightGreen, Color::Blue],
+                Lane::Heat => [Color::LightRed, Color::Red],
+            };
+            paint(hues::lane(lane), ansi)
         }
-        Role::Severity(Severity::Critical) => paint(0x00ff_6b6b, 0x00b8_1c1c, [Color::LightRed, Color::Red]),
+        Role::Severity(severity) => {
+            let ansi = match severity {
+                Severity::Fine | Severity::Notice => USUAL,
+                Severity::Warning => [Color::LightYellow, Color::Red],
+                Severity::Critical => [Color::LightRed, Color::Red],
+            };
+            paint(hues::severity(severity), ansi)
+        }
     }
 }
 
@@ -170,12 +178,13 @@ fn ground_indexed(ground: Ground) -> [u8; 2] {
 }
 
 fn ground_paint(ground: Ground) -> (u32, u32) {
-    match ground {
-        Ground::Screen => (0x0010_1418, 0x00fa_f9f6),
-        Ground::Panel => (0x001a_2129, 0x00ec_ebe6),
-        Ground::Selected => (0x0033_2b1d, 0x00f3_e3c2),
-        Ground::Ordered => (0x0020_1d18, 0x00f5_efe0),
-    }
+    let [dark, light] = match ground {
+        Ground::Screen => hues::SCREEN,
+        Ground::Panel => hues::PANEL,
+        Ground::Selected => hues::SELECTED,
+        Ground::Ordered => hues::ORDERED,
+    };
+    (dark, light)
 }
 
 impl Found {

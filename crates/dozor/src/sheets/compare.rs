@@ -1,12 +1,12 @@
 //! Comparing two moments: the first is remembered, the second opens the sheet.
 
 use super::{After, List, Room, Sheet, more_below, moves, moving, seen};
-use crate::comparison::{cells, changes, label, presence_words, span, who};
 use crate::draw::{put, put_right};
 use crate::look::action::Action;
 use crate::look::theme::Role;
 use crate::state::State;
 use crate::state::data::Stay;
+use dozor_core::compare::words::{cells, changes, label, presence_words, span, who};
 use dozor_core::compare::{Compared, Comparison, Pair, Presence, Side, compare};
 use dozor_core::lane::Severity;
 use dozor_core::recording::ReadError;

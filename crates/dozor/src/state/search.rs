@@ -2,10 +2,9 @@
 //! not stand still; where indexes tell what any process had most, the blocks that cannot hold it are left out.
 
 use dozor_core::catalogue::Metric;
-use dozor_core::query::is_light;
 use dozor_core::reading::ProcessKey;
 use dozor_core::recording::ReadError;
-use dozor_core::timeline::Timeline;
+use dozor_core::timeline::{Reach, Timeline};
 use std::ops::Range;
 
 /// Samples that are looked at between two frames, at least.
@@ -66,7 +65,7 @@ impl Search {
             let parts = timeline.fold(
                 numbers,
                 threads,
-                is_light(metric),
+                Reach::of(metric),
                 start,
                 |best: &mut Option<(f64, usize)>, number, sample| {
                     let value = sample.find(key).and_then(|at| metric.of(&sample.process(at)).number());

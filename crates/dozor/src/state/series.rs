@@ -9,7 +9,7 @@ use dozor_core::lane::{Lane, Severity};
 use dozor_core::reading::ProcessKey;
 use dozor_core::sample::Sample;
 use dozor_core::text::Text;
-use dozor_core::timeline::{Moment, Timeline};
+use dozor_core::timeline::{Moment, Reach, Timeline};
 use std::collections::BTreeMap;
 use std::ops::Range;
 
@@ -100,9 +100,10 @@ impl Series {
         let first = (first..=last).rev().take_while(|number| !known(*number)).last().unwrap_or(last);
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
         let keys = &self.keys;
-        let found = timeline.fold(first..last + 1, threads, true, Vec::new, |points, _, sample| {
-            points.push((sample.now.wall_ns(), point(sample, keys)));
-        });
+        let found =
+            timeline.fold(first..last + 1, threads, Reach::Processes, Vec::new, |points, _, sample| {
+                points.push((sample.now.wall_ns(), point(sample, keys)));
+            });
         // What cannot be read is said where it is shown; here it is nothing.
         for (wall, point) in found.into_iter().flatten().flatten() {
             self.points.insert(wall, point);

@@ -6,7 +6,7 @@ use super::effect::Effect;
 use super::search::Search;
 use crate::feed::Delivery;
 use crate::look::action::Action;
-use crate::look::clock::Zone;
+use crate::look::clock::{Zone, of_this_machine};
 use crate::look::columns;
 use dozor_core::compare::Side;
 use dozor_core::lane::{Lane, Severity};
@@ -307,7 +307,7 @@ impl State {
     pub fn change_zone(&mut self) {
         self.time.own_zone = !self.time.own_zone;
         self.time.zone = if self.time.own_zone {
-            Zone::of_this_machine()
+            of_this_machine()
         } else {
             Zone::named(&self.time.timeline.host().time_zone)
         };

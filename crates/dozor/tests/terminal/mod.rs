@@ -83,7 +83,11 @@ impl Terminal {
         let tty = std::fs::File::open(tty.trim()).expect("the terminal of the pane");
         let begin = Instant::now();
         while rustix::io::ioctl_fionread(&tty).expect("a terminal counts what waits") > 0 {
-            assert!(begin.elapsed() < PATIENCE, "what was typed is not read; the screen is\n{}", self.screen());
+            assert!(
+                begin.elapsed() < PATIENCE,
+                "what was typed is not read; the screen is\n{}",
+                self.screen()
+            );
             std::thread::sleep(Duration::from_millis(2));
         }
     }

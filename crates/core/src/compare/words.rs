@@ -1,7 +1,7 @@
 //! The words of a comparison, on the screen and on the command line alike.
 
-use crate::look::clock::Zone;
-use dozor_core::compare::{Compared, Pair, Presence, Side};
+use super::{Compared, Pair, Presence, Side};
+use crate::clock::Zone;
 
 /// A moment or a span in words.
 pub fn span(side: &Side, zone: &Zone) -> String {

@@ -1,5 +1,7 @@
 //! Two moments or spans side by side: what differs, most first, with both values, and what appeared or vanished.
 
+pub mod words;
+
 use crate::catalogue::{Eval, Instances, Metric, SYSTEM_METRICS, Unit, Value, listed};
 use crate::rank::{Total, total};
 use crate::reading::{HostFacts, Reading};

@@ -1,0 +1,171 @@
+//! What happened in a span of time: how bad it was with each resource and since when, what stood out then in words, what
+//! was done, what somebody noted.
+
+use crate::exited::exited;
+use crate::lane::{Lane, Severity, sentences};
+use crate::rank::Population;
+use crate::recording::{MarkKind, ReadError};
+use crate::timeline::Timeline;
+use crate::units::NANOS;
+use std::collections::HashMap;
+use std::ops::Range;
+
+/// A time in which a resource was not fine.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Band {
+    /// The resource.
+    pub lane: Lane,
+    /// How bad it was at worst.
+    pub severity: Severity,
+    /// Where the first sample begins.
+    pub from_ns: i64,
+    /// The instant of the last.
+    pub until_ns: i64,
+    /// The sample in which it was worst.
+    pub worst: usize,
+}
+
+/// Something that is worth a sign on the axis and a line of text.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Happening {
+    /// When it began.
+    pub from_ns: i64,
+    /// When it ended; the same for an instant.
+    pub until_ns: i64,
+    /// How bad it is; none of an action or a note.
+    pub severity: Option<(Severity, Lane)>,
+    /// Of an action or a note: which of them.
+    pub mark: Option<MarkKind>,
+    /// How often it was so.
+    pub times: usize,
+    /// In words.
+    pub text: String,
+}
+
+impl Happening {
+    /// Its sign, as on the screen.
+    pub fn sign(&self) -> char {
+        match (self.severity, self.mark) {
+            (Some((severity, _)), _) => severity.sign(),
+            (None, Some(MarkKind::Action)) => '⚑',
+            (None, Some(MarkKind::Lost)) => '≈',
+            _ => '✎',
+        }
+    }
+}
+
+/// All that happened.
+#[derive(Clone, Debug, Default)]
+pub struct Happenings {
+    /// Times that were not fine, lane by lane.
+    pub bands: Vec<Band>,
+    /// What stood out, was done and was noted, in the order of time.
+    pub list: Vec<Happening>,
+    /// How many more stood out that have no line.
+    pub more: usize,
+}
+
+/// Two times of trouble with less than this between them are one, or less than a part of the whole span.
+const TOGETHER: i64 = 10 * NANOS;
+const TOGETHER_PART: i64 = 60;
+
+/// What happened in a range of samples: of what stood out at most so many, the worst and longest of them.
+pub fn happenings(
+    timeline: &mut Timeline,
+    numbers: Range<usize>,
+    most: usize,
+) -> Result<Happenings, ReadError> {
+    let Some(last) = timeline.moment(numbers.end.saturating_sub(1)) else { return Ok(Happenings::default()) };
+    let until = last.wall_ns;
+    let from = timeline
+        .moment(numbers.start)
+        .map_or(until, |moment| moment.wall_ns - (moment.seconds.unwrap_or(0.0) * NANOS as f64) as i64);
+    let together = TOGETHER.max((until - from) / TOGETHER_PART);
+    let mut bands = vec![];
+    for lane in Lane::ALL {
+        bands.extend(bands_of(timeline, numbers.clone(), lane, together));
+    }
+    // The worst first, then the longest.
+    let mut ranked: Vec<&Band> = bands.iter().filter(|band| band.severity >= Severity::Notice).collect();
+    ranked.sort_by_key(|band| std::cmp::Reverse((band.severity, band.until_ns - band.from_ns)));
+    let mut list: Vec<Happening> = vec![];
+    let mut seen: HashMap<String, usize> = HashMap::new();
+    let mut more = 0;
+    for band in ranked {
+        if list.len() >= most {
+            more += 1;
+            continue;
+        }
+        let sample = timeline.sample(band.worst)?;
+        let gone = exited(&sample);
+        let all = sentences(&Population::new(&sample, &gone));
+        let found = all.into_iter().find(|(_, lane, _)| *lane == band.lane);
+        let Some((severity, lane, text)) = found else { continue };
+        // What is said of several times with the same words is one line.
+        let words: String = text.chars().filter(|letter| !letter.is_ascii_digit()).collect();
+        if let Some(at) = seen.get(&words) {
+            let before = &mut list[*at];
+            before.times += 1;
+            before.from_ns = before.from_ns.min(band.from_ns);
+            before.until_ns = before.until_ns.max(band.until_ns);
+            continue;
+        }
+        seen.insert(words, list.len());
+        list.push(Happening {
+            from_ns: band.from_ns,
+            until_ns: band.until_ns,
+            severity: Some((severity, lane)),
+            mark: None,
+            times: 1,
+            text,
+        });
+    }
+    for mark in timeline.marks().into_iter().filter(|mark| mark.wall_ns >= from && mark.wall_ns <= until) {
+        let texts = if mark.deeds.is_empty() {
+            vec![mark.text.clone()]
+        } else {
+            mark.deeds.iter().map(crate::deed::Record::words).collect()
+        };
+        for text in texts.into_iter().filter(|text| !text.is_empty()) {
+            list.push(Happening {
+                from_ns: mark.wall_ns,
+                until_ns: mark.wall_ns,
+                severity: None,
+                mark: Some(mark.kind),
+                times: 1,
+                text,
+            });
+        }
+    }
+    list.sort_by_key(|happening| happening.from_ns);
+    Ok(Happenings { bands, list, more })
+}
+
+/// Times in which a lane was not fine; short times between them are part of them.
+fn bands_of(timeline: &Timeline, numbers: Range<usize>, lane: Lane, together: i64) -> Vec<Band> {
+    let mut bands: Vec<Band> = vec![];
+    let mut worst_value = 0.0;
+    for number in numbers {
+        let Some(moment) = timeline.moment(number) else { break };
+        let point = moment.peak(lane);
+        if point.severity == Severity::Fine {
+            continue;
+        }
+        let from_ns = moment.wall_ns - (moment.seconds.unwrap_or(0.0) * NANOS as f64) as i64;
+        let value = point.value.value().unwrap_or(0.0);
+        match bands.last_mut() {
+            Some(band) if from_ns - band.until_ns <= together => {
+                band.until_ns = moment.wall_ns;
+                if (point.severity, value) > (band.severity, worst_value) {
+                    (band.severity, band.worst, worst_value) = (point.severity, number, value);
+                }
+            }
+            _ => {
+                worst_value = value;
+                let (severity, until_ns) = (point.severity, moment.wall_ns);
+                bands.push(Band { lane, severity, from_ns, until_ns, worst: number });
+            }
+        }
+    }
+    bands
+}

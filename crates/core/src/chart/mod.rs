@@ -1,0 +1,13 @@
+//! What charts are made of, without any drawing: which values over time ([`Wish`], [`gather`]), ticks that people read
+//! ([`number_ticks`], [`time_ticks`]), and what happened meanwhile ([`happenings`]). The screen's charts and those in files
+//! are made of the same.
+
+mod gather;
+mod happening;
+mod ticks;
+mod wish;
+
+pub use gather::{Gathered, Point, Series, gather, lane_series};
+pub use happening::{Band, Happening, Happenings, happenings};
+pub use ticks::{Ticks, number_ticks, time_ticks};
+pub use wish::{Of, Wish};
