@@ -13,6 +13,7 @@ mod recorder;
 mod recordings;
 pub mod run;
 pub mod screen;
+mod serve;
 mod settings;
 mod sheets;
 pub mod state;

@@ -7,9 +7,11 @@
 pub mod chart;
 pub mod font;
 pub mod hues;
+pub mod open;
 pub mod pdf;
 mod plot;
 pub mod report;
+pub mod sample;
 pub mod scene;
 pub mod svg;
 pub mod table;

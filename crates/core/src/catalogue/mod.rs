@@ -3,11 +3,13 @@
 //! Columns, ordering, snapshots and documents are all read from it; adding a metric is adding one entry in
 //! `process.rs` or `system.rs`. Aliases are part of the interface: scripts rely on them.
 
+mod counters;
 mod document;
 mod process;
 mod system;
 mod value;
 
+pub use counters::{COUNTERS, Counter, CounterOf};
 pub use document::markdown;
 pub use process::{PROCESS_METRICS, core_temperature};
 pub use system::{
@@ -100,6 +102,26 @@ pub enum Eval {
 /// All values that a process has of a metric at once; nothing where they are not known.
 pub type Several = fn(&ProcessView<'_>) -> Option<Vec<f64>>;
 
+/// A name without its attributes.
+pub fn base(name: &'static str) -> &'static str {
+    name.split('{').next().unwrap_or(name)
+}
+
+/// The attributes of a name, without that of the instance.
+pub fn attributes(name: &'static str) -> impl Iterator<Item = (&'static str, &'static str)> {
+    pairs(name).filter(|(_, value)| *value != "*")
+}
+
+/// The attribute of a name that says which instance a value is of.
+pub fn instance_attribute(name: &'static str) -> Option<&'static str> {
+    pairs(name).find(|(_, value)| *value == "*").map(|(key, _)| key)
+}
+
+fn pairs(name: &'static str) -> impl Iterator<Item = (&'static str, &'static str)> {
+    let inside = name.split_once('{').and_then(|(_, rest)| rest.strip_suffix('}')).unwrap_or_default();
+    inside.split(',').filter_map(|pair| pair.split_once('='))
+}
+
 /// One entry of the catalogue.
 pub struct Metric {
     /// Short name in expressions, options and machine output.
@@ -135,23 +157,17 @@ pub struct Metric {
 impl Metric {
     /// Its name without attributes.
     pub fn base(&self) -> &'static str {
-        self.name.split('{').next().unwrap_or(self.name)
+        base(self.name)
     }
 
     /// The attributes of its name, without that of the instance.
-    pub fn attributes(&self) -> impl Iterator<Item = (&'static str, &'static str)> {
-        self.pairs().filter(|(_, value)| *value != "*")
+    pub fn attributes(&self) -> impl Iterator<Item = (&'static str, &'static str)> + use<> {
+        attributes(self.name)
     }
 
     /// The attribute that says which instance a value is of.
     pub fn instance_attribute(&self) -> Option<&'static str> {
-        self.pairs().find(|(_, value)| *value == "*").map(|(key, _)| key)
-    }
-
-    fn pairs(&self) -> impl Iterator<Item = (&'static str, &'static str)> {
-        let inside =
-            self.name.split_once('{').and_then(|(_, rest)| rest.strip_suffix('}')).unwrap_or_default();
-        inside.split(',').filter_map(|pair| pair.split_once('='))
+        instance_attribute(self.name)
     }
 
     /// Whether its values are whole numbers.

@@ -114,7 +114,7 @@ pub fn memory_used(sample: &Sample) -> Known<f64> {
     s.mem_total.float().zip(s.mem_available.float()).map(|(total, available)| (total - available).max(0.0))
 }
 
-fn one(value: Known<f64>) -> Instances {
+pub(super) fn one(value: Known<f64>) -> Instances {
     Instances::One(value.into())
 }
 

@@ -2,7 +2,6 @@
 
 use super::options::Misuse;
 use super::query::{at_time, standpoint};
-use super::snapshot::json_value;
 use crate::look::clock::Zone;
 use crate::recordings;
 use clap::{Args, ValueEnum};
@@ -11,6 +10,7 @@ use dozor_core::compare::words::{cells, changes, label, presence_words, span, wh
 use dozor_core::compare::{COMPARED, Compared, Comparison, Pair, Presence, Side, compare};
 use dozor_core::timeline::Timeline;
 use dozor_core::when::When;
+use dozor_export::sample::json_value;
 use serde_json::{Value as Json, json};
 use std::io::{self, Write};
 use std::path::PathBuf;

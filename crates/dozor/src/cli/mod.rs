@@ -22,6 +22,8 @@ mod record;
 mod replay;
 mod report;
 mod run;
+mod selection;
+mod serve;
 mod settings;
 mod show;
 mod snapshot;
@@ -90,6 +92,11 @@ enum Command {
         after_help = "Examples: dozor report night.dozor --from 02:00 --to 03:00 -o incident.pdf\n          dozor report /var/log/dozor --from 'yesterday 14:00' -o incident.html"
     )]
     Report(report::Report),
+    /// Serve what is watched here over HTTP, read-only: a live page, metrics for collectors, samples, recordings.
+    #[command(
+        after_help = "Examples: dozor serve\n          dozor serve --recordings /var/log/dozor --unix /run/dozor.sock\n          dozor serve --listen 0.0.0.0:7373 --token-file /etc/dozor/token\n          dozor serve --push http://127.0.0.1:4318 --every 15s"
+    )]
+    Serve(serve::Serve),
     /// Say who has what open: files, folders, what is on a mount point, removed files that still take room.
     #[command(
         after_help = "Examples: dozor files /mnt/vault\n          dozor files --removed\n          dozor files --where 'user = astro' --kind file --format json\n\nExit status: 0 somebody was found, 1 nobody, 2 wrong usage"
@@ -175,6 +182,7 @@ fn run(cli: Cli) -> anyhow::Result<End> {
         Some(Command::Access(access)) => access.run(),
         Some(Command::Export(export)) => export.run(),
         Some(Command::Report(report)) => report.run(),
+        Some(Command::Serve(serve)) => serve.run(),
         Some(Command::Files(files)) => return files.run(),
         Some(Command::Ports(ports)) => return ports.run(),
         Some(Command::Signal(signal)) => return signal.run(),

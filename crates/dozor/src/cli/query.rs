@@ -2,7 +2,6 @@
 
 use super::cells::Cells;
 use super::options::{Misuse, duration};
-use super::snapshot::json_value;
 use crate::look::clock::Zone;
 use crate::recordings::{self, Opened};
 use anyhow::Context as _;
@@ -16,6 +15,7 @@ use dozor_core::text::Text;
 use dozor_core::timeline::Timeline;
 use dozor_core::units::{NANOS, long_duration};
 use dozor_core::when::{Standpoint, When};
+use dozor_export::sample::json_value;
 use serde_json::{Map, Value as Json, json};
 use std::io::{self, Write};
 use std::ops::Range;

@@ -2,21 +2,18 @@
 
 use super::options::{KernelFiles, Misuse, Whom, duration, interval, positive};
 use super::problem;
+use super::selection::Selection;
 use crate::recorder::{Bounds, RecordError, Recorder, SMALLEST_LIMIT, Written};
 use clap::Args;
 use dozor_core::catalogue::{self, Metric, Unit};
 use dozor_core::expr::amount;
-use dozor_core::rank::Narrowing;
-use dozor_core::reading::{HostFacts, ProcessKey, Reading};
+use dozor_core::reading::HostFacts;
 use dozor_core::recording::{Mark, MarkKind};
-use dozor_core::row::Row as _;
-use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
 use dozor_core::units::long_duration;
 use dozor_core::wanted::{Demand, Wanted};
 use dozor_linux::LiveSource;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
-use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::mpsc::{RecvTimeoutError, channel};
@@ -155,40 +152,5 @@ fn tell(written: &Written) {
             problem::say(&format!("recording again; {missing} readings are missing: {reason}"));
         }
         Written::Done | Written::Lost(_, false) => {}
-    }
-}
-
-/// The processes that a recording holds. Whoever was meant once stays in it until its end, so that a replay does not show
-/// it coming and going.
-struct Selection {
-    narrowing: Narrowing,
-    meant: HashSet<ProcessKey>,
-    before: Option<Arc<Reading>>,
-}
-
-impl Selection {
-    fn new(narrowing: Narrowing) -> Selection {
-        Selection { narrowing, meant: HashSet::new(), before: None }
-    }
-
-    /// The reading with those processes alone, and what belongs to them.
-    fn of(&mut self, host: &Arc<HostFacts>, reading: Arc<Reading>) -> Arc<Reading> {
-        if self.narrowing.is_empty() {
-            return reading;
-        }
-        let sample = Sample::new(host.clone(), self.before.replace(reading.clone()), reading.clone());
-        self.narrowing.follow(&sample);
-        self.meant.retain(|key| sample.find(*key).is_some());
-        let filter = self.narrowing.at(&sample);
-        let now = (0..reading.processes.len()).map(|at| sample.process(at));
-        self.meant.extend(now.filter(|view| filter.matches(view) == Some(true)).map(|view| view.now.key()));
-        let mut only = (*reading).clone();
-        only.processes.retain(|row| self.meant.contains(&row.key()));
-        let pids: HashSet<_> = only.processes.iter().map(|row| row.pid).collect();
-        only.connections.retain(|row| pids.contains(&row.pid));
-        only.listeners.retain(|row| pids.contains(&row.pid));
-        only.threads.retain(|row| pids.contains(&row.pid));
-        only.ended.retain(|row| pids.contains(&row.ppid));
-        Arc::new(only)
     }
 }

@@ -3,7 +3,7 @@
 mod chart;
 mod table;
 
-pub use table::{Rows, which};
+pub use table::{Format, Rows, sink, which};
 
 use super::options::{KernelFiles, Misuse, duration, interval};
 use super::query::range;

@@ -1,0 +1,24 @@
+//! What is watched here for others: a read-only endpoint over HTTP, and pushing to a collector.
+//!
+//! One thread samples ([`sampling`]), one serves ([`server`]: a small event loop, so a slow reader costs no thread), one pushes
+//! ([`push`]). What is served is made once for each sample and shared by all who ask ([`current`]); a client that does not read
+//! what it asked for is dropped, never waited for.
+
+mod answer;
+mod current;
+mod guard;
+mod past;
+pub mod push;
+mod sampling;
+pub mod server;
+mod steady;
+
+pub use answer::{FOLLOWERS, Service};
+
+pub use guard::{Guard, SHORTEST as SHORTEST_TOKEN};
+pub use past::Past;
+pub use sampling::{Sampling, sample_on};
+pub use server::{Listen, Server};
+
+/// The live page, all in one file.
+pub const PAGE: &str = include_str!("page.html");

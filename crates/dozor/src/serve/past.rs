@@ -1,0 +1,118 @@
+//! Recordings of a folder for those who ask: which there are, their bytes, what their lanes show, and what was at a time.
+
+use super::current::{LanePoint, glance, lanes_json};
+use crate::recordings::{Recorded, in_folder};
+use dozor_core::recording::MarkKind;
+use dozor_core::timeline::Timeline;
+use dozor_linux::files::open_no_link;
+use serde_json::{Value as Json, json};
+use std::fs::File;
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
+
+/// Recordings of a folder.
+pub struct Past {
+    folder: PathBuf,
+    /// Processes at a glance at most.
+    most: usize,
+    /// The one that was asked for last, opened, and how long it was then.
+    opened: Mutex<Option<(String, u64, Timeline)>>,
+}
+
+/// Columns of lanes at most.
+const COLUMNS: usize = 2_000;
+
+impl Past {
+    /// Those of a folder.
+    pub fn new(folder: PathBuf, most: usize) -> Past {
+        Past { folder, most, opened: Mutex::new(None) }
+    }
+
+    /// Which there are.
+    pub fn list(&self) -> Json {
+        let files = in_folder(&self.folder).unwrap_or_default();
+        let all: Vec<Json> = files
+            .iter()
+            .filter_map(|path| {
+                let name = path.file_name()?.to_str()?;
+                let data = std::fs::symlink_metadata(path).ok().filter(std::fs::Metadata::is_file)?;
+                Some(json!({"name": name, "bytes": data.len()}))
+            })
+            .collect();
+        json!({"recordings": all})
+    }
+
+    /// The file of this name; none where a name is none of the folder's.
+    pub fn file(&self, name: &str) -> Option<File> {
+        let is_plain = !name.contains(['/', '\0'])
+            && !name.starts_with('.')
+            && Path::new(name).extension().is_some_and(|end| end == "dozor");
+        if !is_plain {
+            return None;
+        }
+        let file = open_no_link(&self.folder.join(name)).ok()?;
+        file.metadata().ok().filter(std::fs::Metadata::is_file)?;
+        Some(file)
+    }
+
+    fn with<T>(&self, name: &str, what: impl FnOnce(&mut Timeline) -> T) -> Option<T> {
+        let file = self.file(name)?;
+        let length = file.metadata().ok()?.len();
+        let mut opened = self.opened.lock().unwrap_or_else(PoisonError::into_inner);
+        let is_same = opened.as_ref().is_some_and(|(other, before, _)| other == name && *before == length);
+        if !is_same {
+            *opened = Some((name.to_owned(), length, Timeline::open(Recorded(file)).ok()?));
+        }
+        let (.., timeline) = opened.as_mut()?;
+        (!timeline.is_empty()).then(|| what(timeline))
+    }
+
+    /// What its lanes show, in so many columns, with what was done and noted.
+    pub fn lanes(&self, name: &str, columns: usize) -> Option<Json> {
+        self.with(name, |timeline| {
+            let all: Vec<LanePoint> = thinned(timeline, columns.clamp(10, COLUMNS));
+            let mut object = lanes_json(&all);
+            let marks = timeline.marks().into_iter().filter(|mark| mark.kind != MarkKind::Lost);
+            let told = marks.map(|mark| {
+                let text = match mark.deeds.first() {
+                    Some(deed) => deed.words(),
+                    None => mark.text.clone(),
+                };
+                json!({"wall": mark.wall_ns / 1_000_000, "kind": mark.kind.word(), "text": text})
+            });
+            object["marks"] = told.collect();
+            object["host"] = json!(timeline.host().name);
+            object["zone"] = json!(timeline.host().time_zone);
+            object
+        })
+    }
+
+    /// What was at a time, in milliseconds since 1970.
+    pub fn at(&self, name: &str, wall_ms: i64) -> Option<Json> {
+        self.with(name, |timeline| {
+            let number = timeline.at(wall_ms.saturating_mul(1_000_000).saturating_add(999_999));
+            let sample = timeline.sample(number).ok()?;
+            Some(glance(&sample, self.most))
+        })?
+    }
+}
+
+/// Moments of a timeline: of several that share a column the last, with the highest points of all.
+fn thinned(timeline: &Timeline, columns: usize) -> Vec<LanePoint> {
+    let (first, end) = (timeline.first(), timeline.end());
+    let each = (end - first).div_ceil(columns).max(1);
+    (first..end)
+        .step_by(each)
+        .filter_map(|begin| {
+            let moments: Vec<_> =
+                (begin..(begin + each).min(end)).filter_map(|number| timeline.moment(number)).collect();
+            let last = moments.last()?;
+            let others: Vec<_> = moments.iter().map(|moment| (*moment).clone()).collect();
+            let mut whole = (*last).clone().standing_for(&others);
+            if moments.iter().any(|moment| moment.seconds.is_none()) {
+                whole.seconds = None;
+            }
+            Some(LanePoint::of_moment(&whole))
+        })
+        .collect()
+}
