@@ -1,6 +1,6 @@
 //! `dozor` and `dozor watch`: this machine, live.
 
-use super::options::{KernelFiles, Look, Pids, duration, interval, need_terminal};
+use super::options::{KernelFiles, Look, Misuse, Pids, duration, interval, need_terminal, pid};
 use super::show::{plain_theme, show};
 use crate::feed;
 use crate::machine::Machine;
@@ -10,6 +10,7 @@ use crate::run::Connections;
 use crate::state::State;
 use clap::Args;
 use dozor_core::reading::HostFacts;
+use dozor_core::recording::StreamReader;
 use dozor_core::source::Source as _;
 use dozor_core::text::without_number;
 use dozor_core::timeline::Timeline;
@@ -39,16 +40,65 @@ pub struct Watch {
     /// Begin now: nothing of the time before
     #[arg(long)]
     no_history: bool,
-    #[command(flatten)]
-    pids: Pids,
+    /// Only these processes; or the address of a `dozor serve` whose machine is watched instead of this one
+    #[arg(value_name = "PID|URL", value_parser = target)]
+    targets: Vec<Target>,
+    /// With the PIDs: also all that descend from them
+    #[arg(long, requires = "targets")]
+    descendants: bool,
+    /// With an address: the token that it asks for, in this file
+    #[arg(long, value_name = "FILE", requires = "targets")]
+    token_file: Option<PathBuf>,
     #[command(flatten)]
     look: Look,
     #[command(flatten)]
     files: KernelFiles,
 }
 
+/// Whom or what to watch.
+#[derive(Clone)]
+enum Target {
+    Pid(i64),
+    Elsewhere(String),
+}
+
+fn target(text: &str) -> Result<Target, String> {
+    if text.starts_with("https://") {
+        return Err("TLS is left to a proxy; its address begins with http://".to_owned());
+    }
+    if text.starts_with("http://") {
+        return Ok(Target::Elsewhere(text.trim_end_matches('/').to_owned()));
+    }
+    pid(text).map(Target::Pid).map_err(|error| format!("{error} and no address such as http://host:7373"))
+}
+
+/// What nothing can be done to from here.
+const FAR: &str = "these processes run elsewhere: nothing can be done to them from here";
+/// Time until somebody answers.
+const PATIENCE: Duration = Duration::from_secs(10);
+
 impl Watch {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
+        let pids = Pids {
+            pids: self
+                .targets
+                .iter()
+                .filter_map(|target| match target {
+                    Target::Pid(pid) => Some(*pid),
+                    Target::Elsewhere(_) => None,
+                })
+                .collect(),
+            descendants: self.descendants,
+        };
+        let mut urls = self.targets.iter().filter_map(|target| match target {
+            Target::Elsewhere(url) => Some(url),
+            Target::Pid(_) => None,
+        });
+        match (urls.next(), urls.next()) {
+            (Some(url), None) => return self.elsewhere(url, &pids),
+            (Some(_), Some(_)) => return Err(Misuse("one machine is watched at a time".to_owned()).into()),
+            _ => {}
+        }
         self.look.kept.check_users()?;
         need_terminal()?;
         let roots = self.files.roots();
@@ -59,10 +109,46 @@ impl Watch {
         let mut state = State::new(timeline, plain_theme(), EVERY, (0, 0));
         state.values.configured.problems.extend(problem);
         state.act_as(&own::user(), Some(i64::from(std::process::id())));
-        show(&self.look, &self.pids, state, "watch", self.every, |state| {
+        show(&self.look, &pids, state, "watch", self.every, |state| {
             let (sender, incoming) = channel();
             let pace = feed::start(Box::new(source), state.values.every, vec![], sender.clone());
             Connections { machine: Machine::Here(roots), notes, pace: Some(pace), incoming, sender }
+        })
+    }
+
+    /// The same screen on another machine, which serves its readings.
+    fn elsewhere(&self, url: &str, pids: &Pids) -> anyhow::Result<Option<i32>> {
+        let agent: ureq::Agent = ureq::Agent::config_builder()
+            .timeout_connect(Some(PATIENCE))
+            .timeout_recv_response(Some(PATIENCE))
+            .http_status_as_error(false)
+            .build()
+            .into();
+        let mut request = agent.get(format!("{url}/stream"));
+        if let Some(path) = &self.token_file {
+            let text = trusted::read_text(path, 4_096).map_err(|why| anyhow::anyhow!("{}: {why}", path.display()))?;
+            request = request.header("authorization", format!("Bearer {}", text.unwrap_or_default().trim()));
+        }
+        let answer = request.call().map_err(|error| anyhow::anyhow!("{url}: {error}"))?;
+        let status = answer.status();
+        if status == 401 {
+            return Err(Misuse(format!("{url} asks for a token: --token-file FILE")).into());
+        }
+        anyhow::ensure!(status.is_success(), "{url} answers {status}");
+        let stream = StreamReader::open(answer.into_body().into_reader(), true)
+            .map_err(|error| anyhow::anyhow!("{url}: {error}"))?;
+        need_terminal()?;
+        let every = Duration::from_secs_f64(stream.every().unwrap_or(1.0).clamp(0.05, 86_400.0));
+        let mut state = State::new(Timeline::live(stream.host().clone()), plain_theme(), every, (0, 0));
+        state.refuse_actions(FAR);
+        let (sender, incoming) = channel();
+        feed::follow(stream, sender.clone());
+        show(&self.look, pids, state, "watch", Some(every), |_| Connections {
+            machine: Machine::Elsewhere(FAR),
+            notes: None,
+            pace: None,
+            incoming,
+            sender,
         })
     }
 
