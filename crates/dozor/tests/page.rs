@@ -1,11 +1,11 @@
 //! The live page in a real browser: headless Chromium, driven by the W3C WebDriver protocol with real clicks and keys.
 
 mod browser;
-mod serving;
+mod served;
 
 use browser::Browser;
 use serde_json::json;
-use serving::{Serving, recorded};
+use served::{Serving, recorded};
 use std::time::Duration;
 
 const WIDE: (u32, u32) = (1280, 900);

@@ -1,6 +1,5 @@
 //! The endpoint: what it answers, to whom, and what it bears.
 
-#[path = "serving/mod.rs"]
 mod served;
 mod terminal;
 
@@ -27,9 +26,12 @@ fn raw(serving: &Serving, bytes: &[u8]) -> String {
 /// Asks for a path, with more lines of the head.
 fn ask(serving: &Serving, path: &str, more: &str) -> (u16, String, String) {
     let host = serving.address();
-    let answer =
-        raw(serving, format!("GET {path} HTTP/1.1\r\nhost: {host}\r\nconnection: close\r\n{more}\r\n").as_bytes());
-    let (head, body) = answer.split_once("\r\n\r\n").unwrap_or_else(|| panic!("no answer to {path}: {answer}"));
+    let answer = raw(
+        serving,
+        format!("GET {path} HTTP/1.1\r\nhost: {host}\r\nconnection: close\r\n{more}\r\n").as_bytes(),
+    );
+    let (head, body) =
+        answer.split_once("\r\n\r\n").unwrap_or_else(|| panic!("no answer to {path}: {answer}"));
     let status = head.split(' ').nth(1).and_then(|text| text.parse().ok()).expect("a status");
     (status, head.to_lowercase(), body.to_owned())
 }
@@ -57,7 +59,12 @@ fn samples_are_those_of_the_kernel_and_well_formed() {
     assert!(status == 200 && head.contains("content-type: application/json"), "{head}");
     let sample: Value = serde_json::from_str(&body).expect("JSON");
     let pid = u64::from(serving.pid());
-    let own = sample["processes"].as_array().expect("processes").iter().find(|row| row["pid"] == pid).expect("it sees itself");
+    let own = sample["processes"]
+        .as_array()
+        .expect("processes")
+        .iter()
+        .find(|row| row["pid"] == pid)
+        .expect("it sees itself");
     assert_eq!(own["name"], "dozor");
     let total = std::fs::read_to_string("/proc/meminfo").expect("memory");
     let total: u64 = total.split_whitespace().nth(1).and_then(|text| text.parse().ok()).expect("a number");
@@ -70,9 +77,17 @@ fn samples_are_those_of_the_kernel_and_well_formed() {
 fn collectors_get_the_format_they_ask_for_and_a_bounded_number_of_series() {
     let serving = Serving::start(&["--every", "200ms", "--processes", "10"]);
     ready(&serving);
-    let (_, head, open) = ask(&serving, "/metrics", "accept: application/openmetrics-text; version=1.0.0\r\n");
-    assert!(head.contains("content-type: application/openmetrics-text; version=1.0.0; charset=utf-8"), "{head}");
-    assert!(open.ends_with("# EOF\n") && open.contains("# UNIT system_disk_io_bytes bytes\n") || open.contains("# UNIT system_cpu_time_seconds seconds\n"), "{open}");
+    let (_, head, open) =
+        ask(&serving, "/metrics", "accept: application/openmetrics-text; version=1.0.0\r\n");
+    assert!(
+        head.contains("content-type: application/openmetrics-text; version=1.0.0; charset=utf-8"),
+        "{head}"
+    );
+    assert!(
+        open.ends_with("# EOF\n") && open.contains("# UNIT system_disk_io_bytes bytes\n")
+            || open.contains("# UNIT system_cpu_time_seconds seconds\n"),
+        "{open}"
+    );
     assert!(ask(&serving, "/metrics", "").1.contains("text/plain; version=0.0.4"));
     // A family's lines stand together, and totals end as totals.
     let mut seen = std::collections::HashSet::new();
@@ -150,7 +165,8 @@ fn broken_slow_huge_and_pipelined_requests_do_no_harm() {
         &[0; 5000],
     ] {
         let answer = raw(&serving, broken);
-        let is_refused = answer.is_empty() || answer.starts_with("HTTP/1.1 4") || answer.starts_with("HTTP/1.0 4");
+        let is_refused =
+            answer.is_empty() || answer.starts_with("HTTP/1.1 4") || answer.starts_with("HTTP/1.0 4");
         assert!(is_refused, "{:?}: {answer}", String::from_utf8_lossy(broken));
     }
     let huge = format!("GET / HTTP/1.1\r\nhost: localhost\r\nx: {}\r\n\r\n", "y".repeat(1 << 20));
@@ -233,7 +249,8 @@ fn a_socket_in_the_file_system_is_for_oneself() {
     child.wait().expect("it ends");
     // What it left behind gives way; what is no socket does not.
     std::fs::write(folder.path().join("file"), "").expect("a file");
-    let other = Command::new(served::DOZOR).args(["serve", "--unix"]).arg(folder.path().join("file")).output();
+    let other =
+        Command::new(served::DOZOR).args(["serve", "--unix"]).arg(folder.path().join("file")).output();
     assert!(String::from_utf8_lossy(&other.expect("it runs").stderr).contains("something else"));
 }
 
@@ -247,14 +264,18 @@ fn recordings_are_given_whole_and_in_ranges() {
     assert_eq!(list["recordings"], serde_json::json!([{"name": "night.dozor", "bytes": file.len()}]));
     assert_eq!(ask(&serving, "/recordings/link.dozor", "").0, 404);
     let fetched = |range: &str| {
-        let mut answer = ureq::get(serving.url("/recordings/night.dozor")).header("range", range).call().expect("an answer");
+        let mut answer = ureq::get(serving.url("/recordings/night.dozor"))
+            .header("range", range)
+            .call()
+            .expect("an answer");
         (answer.status().as_u16(), answer.body_mut().read_to_vec().expect("bytes"))
     };
     assert_eq!(fetched("bytes=100-299"), (206, file[100..300].to_vec()));
     assert_eq!(fetched("bytes=-77"), (206, file[file.len() - 77..].to_vec()));
     assert_eq!(fetched("lines=1-2"), (200, file.clone()));
     assert_eq!(ask(&serving, "/recordings/night.dozor", &format!("range: bytes={}-\r\n", file.len())).0, 416);
-    let lanes: Value = serde_json::from_str(&ask(&serving, "/recordings/night.dozor/lanes?columns=50", "").2).expect("JSON");
+    let lanes: Value =
+        serde_json::from_str(&ask(&serving, "/recordings/night.dozor/lanes?columns=50", "").2).expect("JSON");
     assert!(lanes["times"].as_array().expect("times").len() <= 50);
     assert!(lanes["marks"].to_string().contains("the dome opens"));
 }
@@ -305,14 +326,18 @@ fn what_is_pushed_is_tried_again_and_says_whose_it_is() {
         .spawn()
         .expect("it starts");
     let (head, first) = pushed(&listener, "503 Service Unavailable");
-    assert!(head.starts_with("POST /v1/metrics HTTP/1.1") && head.contains("content-type: application/json"), "{head}");
+    assert!(
+        head.starts_with("POST /v1/metrics HTTP/1.1") && head.contains("content-type: application/json"),
+        "{head}"
+    );
     let (_, again) = pushed(&listener, "200 OK");
     assert_eq!(first, again, "the same once more");
     let request: Value = serde_json::from_slice(&again).expect("JSON");
     let resource = &request["resourceMetrics"][0];
     assert!(resource["resource"]["attributes"].to_string().contains("\"host.name\""), "{resource}");
     let metrics = resource["scopeMetrics"][0]["metrics"].as_array().expect("metrics");
-    let io = metrics.iter().find(|metric| metric["name"] == "system.cpu.time").expect("a metric of the standard");
+    let io =
+        metrics.iter().find(|metric| metric["name"] == "system.cpu.time").expect("a metric of the standard");
     assert!(io["sum"]["isMonotonic"] == true && io["unit"] == "s", "{io}");
     child.kill().expect("it is ours");
     child.wait().expect("it ends");

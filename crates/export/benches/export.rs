@@ -72,7 +72,7 @@ fn main() {
         let sink = move || -> Result<Box<dyn Sink + '_>, WriteError> {
             Ok(Box::new(Parquet::begin(out, which, keys, of)?))
         };
-        stream(&timeline, all.clone(), table, sink, &mut |_| {}).expect("written");
+        stream(&timeline, all.clone(), (table, false), sink, &mut |_| {}).expect("written");
         let seconds = begin.elapsed().as_secs_f64();
         let budget = if which == Which::Processes { " (budget 20 s)" } else { "" };
         println!("  {} to Parquet {seconds:.1} s{budget}", which.name());

@@ -17,6 +17,9 @@ impl Cells {
     /// For a spreadsheet.
     pub const PROTECTED: Cells = Cells { spreadsheet: true };
 
+    /// The data as it is.
+    pub const PLAIN: Cells = Cells { spreadsheet: false };
+
     /// Whether a spreadsheet will open it.
     pub fn spreadsheet(self) -> bool {
         self.spreadsheet

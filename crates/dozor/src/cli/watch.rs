@@ -126,7 +126,8 @@ impl Watch {
             .into();
         let mut request = agent.get(format!("{url}/stream"));
         if let Some(path) = &self.token_file {
-            let text = trusted::read_text(path, 4_096).map_err(|why| anyhow::anyhow!("{}: {why}", path.display()))?;
+            let text = trusted::read_text(path, 4_096)
+                .map_err(|why| anyhow::anyhow!("{}: {why}", path.display()))?;
             request = request.header("authorization", format!("Bearer {}", text.unwrap_or_default().trim()));
         }
         let answer = request.call().map_err(|error| anyhow::anyhow!("{url}: {error}"))?;

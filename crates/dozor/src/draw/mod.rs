@@ -1,6 +1,7 @@
 //! Drawing on cells: texts, rules, paragraphs. It knows colours, not the state.
 
 pub mod list;
+pub mod picture;
 
 use crate::look::theme::{Depth, Role, Theme};
 use ratatui::buffer::Buffer;

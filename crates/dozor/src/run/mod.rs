@@ -10,17 +10,20 @@ pub mod terminal;
 
 pub use incoming::Incoming;
 
+use crate::draw::picture::picture;
 use crate::feed::{Delivery, Request};
 use crate::machine::Machine;
 use crate::recorder::Notes;
 use crate::screen::{Event, Screen};
 use crate::settings;
+use crate::state::State;
 use crate::state::data::Stay;
 use crate::state::effect::Effect;
 use anyhow::Context as _;
 use dozor_core::lane::Severity;
 use dozor_core::recording::Mark;
 use dozor_core::wanted::Wanted;
+use dozor_linux::files as trusted;
 use looking::Looking;
 use recording::Recording;
 use rustix::process::Signal;
@@ -209,6 +212,12 @@ impl Session {
                     screen.state.say_for(Severity::Warning, format!("not kept: {problem}"), Stay::Long);
                 }
             }
+            Effect::Save(name, bytes) => save(state, &name, &bytes),
+            Effect::SaveScreen(ending) => {
+                if let Err(problem) = save_screen(screen, console, ending) {
+                    screen.state.say_for(Severity::Warning, format!("not saved: {problem}"), Stay::Long);
+                }
+            }
             Effect::GrowOn => self.grow_on = true,
             Effect::Record => {
                 let out = self.connections.sender.clone();
@@ -228,4 +237,37 @@ impl Session {
             (None, _) | (_, None) => Ok(()),
         }
     }
+}
+
+/// Saves a file in the folder that Dozor was started in, under a name that is free, and says where.
+fn save(state: &mut State, name: &str, bytes: &[u8]) {
+    let (stem, ending) = name.rsplit_once('.').unwrap_or((name, ""));
+    let free = (1..1_000)
+        .map(|number| if number == 1 { name.to_owned() } else { format!("{stem}-{number}.{ending}") })
+        .find(|name| std::fs::symlink_metadata(name).is_err());
+    let folder = std::env::current_dir().unwrap_or_default();
+    let path = folder.join(free.unwrap_or_else(|| name.to_owned()));
+    match trusted::replace(&path, bytes) {
+        Ok(()) => state.say_for(Severity::Fine, format!("saved {}", path.display()), Stay::Long),
+        Err(error) => {
+            let why = dozor_core::text::without_number(&error);
+            state.say_for(Severity::Warning, format!("not saved: {}: {why}", path.display()), Stay::Long);
+        }
+    }
+}
+
+/// Saves a picture of the screen as it is.
+fn save_screen(screen: &mut Screen, console: &Console, ending: &str) -> Result<(), String> {
+    let (width, height) = console.size().map_err(|error| error.to_string())?;
+    let mut canvas = ratatui::Terminal::new(ratatui::backend::TestBackend::new(width, height))
+        .map_err(|error| error.to_string())?;
+    canvas.draw(|frame| screen.draw(frame, Instant::now())).map_err(|error| error.to_string())?;
+    let state = &mut screen.state;
+    let host = state.time().timeline.host().name.clone();
+    let wall = state.moment().sample.as_ref().map_or(0, |sample| sample.now.wall_ns());
+    let title = format!("{host}, {}", state.time().zone.date_time(wall));
+    let picture = picture(canvas.backend().buffer(), &state.theme, &title);
+    let bytes = crate::sheets::export::file(&picture, &host, ending)?;
+    state.save(ending, bytes);
+    Ok(())
 }

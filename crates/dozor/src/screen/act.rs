@@ -6,8 +6,10 @@ use crate::panes::hints::now_word;
 use crate::settings::configured::Origin;
 use crate::settings::table::{setting, theme_names};
 use crate::sheets::act::ActSheet;
+use crate::sheets::charts::ChartSheet;
 use crate::sheets::columns::ColumnsSheet;
 use crate::sheets::compare::CompareSheet;
+use crate::sheets::export::ExportSheet;
 use crate::sheets::holders::HoldersSheet;
 use crate::sheets::inspect::Inspector;
 use crate::sheets::journal::JournalSheet;
@@ -49,6 +51,13 @@ impl Screen {
                 let sheet = JournalSheet::open(state);
                 self.open(sheet);
             }
+            Action::Charts => {
+                let sheet = ChartSheet::open(state);
+                self.open(sheet);
+            }
+            Action::Export => self.open(Some(ExportSheet::default())),
+            Action::SaveScreen => state.outbox.push(Effect::SaveScreen("svg")),
+            Action::SaveScreenPdf => state.outbox.push(Effect::SaveScreen("pdf")),
             Action::Difference => {
                 let sheet = CompareSheet::open(state);
                 self.open(sheet);

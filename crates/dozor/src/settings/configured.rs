@@ -70,6 +70,8 @@ pub struct Configured {
     pub before_views: Option<View>,
     /// Sets of columns by name.
     pub column_sets: BTreeMap<String, String>,
+    /// Sets of charts by name.
+    pub charts: BTreeMap<String, String>,
     /// Columns that the command line gave, for one time.
     pub given_columns: Option<(Option<Lane>, ColumnSet)>,
     /// What the file says of the columns of lanes, by their names.
@@ -94,6 +96,7 @@ impl Default for Configured {
             views: view::shipped(),
             before_views: None,
             column_sets: BTreeMap::new(),
+            charts: BTreeMap::new(),
             given_columns: None,
             lane_columns: BTreeMap::new(),
         }

@@ -23,7 +23,7 @@ pub fn from_home(path: &Path) -> String {
 }
 
 /// Tables of the file.
-const TABLES: [&str; 3] = ["columns", "views", "keys"];
+const TABLES: [&str; 4] = ["columns", "charts", "views", "keys"];
 
 /// Where files are.
 #[derive(Clone, Debug, Default)]
@@ -110,6 +110,15 @@ pub fn apply(values: &mut Values, text: &str) {
     }
     if let Some(sets) = document.get("columns") {
         read_columns(values, sets, text, &mut problems);
+    }
+    for (name, item) in
+        document.get("charts").and_then(Item::as_table_like).map(TableLike::iter).into_iter().flatten()
+    {
+        // What is wrong in a set is said when it is opened: it may name what another machine has.
+        match plain(item) {
+            Some(text) => drop(values.configured.charts.insert(name.to_owned(), text)),
+            None => problems.push((line_of(item), format!("charts {name}: it is a text"))),
+        }
     }
     if let Some(keys) = document.get("keys") {
         read_keys(values, keys, text, &mut problems);
@@ -218,6 +227,8 @@ pub enum Change {
     View(Box<View>),
     /// A set of columns under a name.
     Columns(String, String),
+    /// A set of charts under a name.
+    Charts(String, String),
 }
 
 /// Makes a change in a text of settings and leaves everything else as it is.
@@ -241,10 +252,11 @@ pub fn changed(text: &str, change: &Change) -> Result<String, String> {
     match change {
         Change::Setting(name, None) => drop(document.remove(name)),
         Change::Setting(name, Some(value)) => put(document.as_table_mut(), name, value),
-        Change::Columns(name, columns) => {
-            table(&mut document, "columns")?;
-            if let Some(table) = document["columns"].as_table_like_mut() {
-                put(table, name, columns);
+        Change::Columns(name, text) | Change::Charts(name, text) => {
+            let of = if matches!(change, Change::Columns(..)) { "columns" } else { "charts" };
+            table(&mut document, of)?;
+            if let Some(table) = document[of].as_table_like_mut() {
+                put(table, name, text);
             }
         }
         Change::View(view) => {

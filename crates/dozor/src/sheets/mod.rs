@@ -2,8 +2,10 @@
 //! wants to know of it, the trait says.
 
 pub mod act;
+pub mod charts;
 pub mod columns;
 pub mod compare;
+pub mod export;
 pub mod holders;
 pub mod inspect;
 pub mod journal;

@@ -45,6 +45,10 @@ pub enum Effect {
     Configure(Change),
     /// Keep a sign.
     Keep(Mark),
+    /// Save a file in the folder that Dozor was started in.
+    Save(String, Vec<u8>),
+    /// Save a picture of the screen with this ending.
+    SaveScreen(&'static str),
     /// Take in more of a recording that has grown, once what was done meanwhile is drawn.
     GrowOn,
 }

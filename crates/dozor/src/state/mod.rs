@@ -59,6 +59,11 @@ pub struct State {
 }
 
 impl State {
+    /// The samples, for those who look one up.
+    pub fn timeline_mut(&mut self) -> &mut Timeline {
+        &mut self.time.timeline
+    }
+
     /// The screen before the first reading.
     pub fn new(timeline: Timeline, theme: Theme, every: Duration, size: (u16, u16)) -> State {
         State {

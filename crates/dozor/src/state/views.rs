@@ -68,6 +68,13 @@ impl State {
         self.outbox.push(Effect::Configure(Change::Columns(name.to_owned(), text)));
     }
 
+    /// Keeps charts under a name.
+    pub fn save_charts(&mut self, name: &str, text: String) {
+        self.values.configured.charts.insert(name.to_owned(), text.clone());
+        self.say(Severity::Fine, format!("the charts are kept as '{name}'; o goes through the sets"));
+        self.outbox.push(Effect::Configure(Change::Charts(name.to_owned(), text)));
+    }
+
     /// Shows a saved set of columns in this lane.
     pub fn take_columns(&mut self, name: &str) {
         let set = self.values.configured.column_sets.get(name).map(|text| ColumnSet::parse(text));

@@ -3,7 +3,6 @@
 use super::{Batch, Sink, Table, Which, WriteError};
 use dozor_core::recording::{Mark, ReadError};
 use dozor_core::timeline::Timeline;
-use dozor_core::units::NANOS;
 use std::io;
 use std::ops::Range;
 use std::sync::mpsc::sync_channel;
@@ -23,20 +22,22 @@ impl From<ReadError> for Stopped {
     }
 }
 
-/// What happened in a range of samples.
-pub fn marks_in(timeline: &Timeline, numbers: &Range<usize>) -> Vec<Mark> {
+/// What happened in a range of samples: behind the sample before it, up to its last one, so that ranges that follow each other have
+/// all of it and nothing twice. `to_end` adds what came behind the last sample of all.
+pub fn marks_in(timeline: &Timeline, numbers: &Range<usize>, to_end: bool) -> Vec<Mark> {
     let wall = |number: usize| timeline.moment(number).map_or(0, |moment| moment.wall_ns);
-    let covered = timeline.moment(numbers.start).and_then(|moment| moment.seconds).unwrap_or(0.0);
-    let from = wall(numbers.start) - (covered * NANOS as f64) as i64;
-    let until = wall(numbers.end.saturating_sub(1));
-    timeline.marks().into_iter().filter(|mark| (from..=until).contains(&mark.wall_ns)).collect()
+    let from = if numbers.start > timeline.first() { wall(numbers.start - 1) } else { i64::MIN };
+    let is_end = to_end && numbers.end >= timeline.end();
+    let until = if is_end { i64::MAX } else { wall(numbers.end.saturating_sub(1)) };
+    timeline.marks().into_iter().filter(|mark| mark.wall_ns > from && mark.wall_ns <= until).collect()
 }
 
-/// Writes the rows of a range of samples into what `begin` makes, on a thread of its own; tells after each sample how many are done.
+/// Writes the rows of a range of samples into what `begin` makes, on a thread of its own; tells after each sample how many are done. Of what
+/// happened `to_end` adds what came behind the last sample.
 pub fn stream<'a>(
     timeline: &Timeline,
     numbers: Range<usize>,
-    mut table: Table,
+    (mut table, to_end): (Table, bool),
     begin: impl FnOnce() -> Result<Box<dyn Sink + 'a>, WriteError> + Send,
     done: &mut dyn FnMut(usize),
 ) -> Result<(), WriteError> {
@@ -58,7 +59,7 @@ pub fn stream<'a>(
         });
         let mut batch = emptied.recv().unwrap_or_else(|_| Batch::new(&columns));
         let walked = if table.which() == Which::Actions {
-            Table::fill_marks(&marks_in(timeline, &numbers), &mut batch);
+            Table::fill_marks(&marks_in(timeline, &numbers, to_end), &mut batch);
             Ok(())
         } else {
             let (reach, first) = (table.reach(), numbers.start);

@@ -1,6 +1,7 @@
 //! `dozor export`: recordings, and what is live, in forms that other people and programs read.
 
 mod chart;
+mod fleet;
 mod table;
 
 pub use table::{Format, Rows, sink, which};
@@ -36,7 +37,7 @@ pub enum Theme {
 #[derive(Args)]
 pub struct Export {
     /// Recordings, or folders of segments
-    #[arg(value_name = "FILE", required_unless_present = "live")]
+    #[arg(value_name = "FILE", required_unless_present_any = ["live", "fleet"])]
     files: Vec<PathBuf>,
     /// Instead of a recording: this machine, watched for so long
     #[arg(long, value_name = "DURATION", value_parser = duration, conflicts_with = "files")]
@@ -65,6 +66,9 @@ pub struct Export {
     /// Write a table
     #[arg(long, value_name = "TABLE", value_parser = which, conflicts_with_all = ["charts", "lanes"])]
     table: Option<Which>,
+    /// Write the recordings of many machines as Parquet by host and day, only what is new: a folder with a folder for each machine
+    #[arg(long, value_name = "FOLDER", conflicts_with_all = ["files", "live", "charts", "lanes", "table"])]
+    fleet: Option<PathBuf>,
     #[command(flatten)]
     rows: Rows,
     /// From this time on, such as 02:10, 'yesterday 14:00', '2031-02-14 02:10' or '10m ago' (before its end)
@@ -73,7 +77,7 @@ pub struct Export {
     /// Until this time
     #[arg(long, value_name = "TIME", value_parser = When::parse, allow_hyphen_values = true)]
     to: Option<When>,
-    /// Where it is written; the ending says the form: .svg or .pdf of a chart; .csv, .json, .jsonl, .parquet or .txt of a table
+    /// Where it is written; the ending says the form: .svg or .pdf of a chart; .csv, .json, .jsonl, .parquet or .txt of a table; with --fleet a folder
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
     #[command(flatten)]
@@ -125,6 +129,9 @@ pub struct Source {
 
 impl Export {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
+        if let Some(folder) = &self.fleet {
+            return self.fleet(folder);
+        }
         if self.table.is_some() { self.table() } else { self.chart() }
     }
 

@@ -110,7 +110,7 @@ pub fn write<W: Write + Send>(
     let which = table.which();
     let host = timeline.host().clone();
     let mut progress = Progress::new(numbers.len());
-    stream(timeline, numbers, table, || sink(form, out, (which, &columns), &host), &mut |done| {
+    stream(timeline, numbers, (table, true), || sink(form, out, (which, &columns), &host), &mut |done| {
         progress.at(done);
     })
 }

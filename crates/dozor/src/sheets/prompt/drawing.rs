@@ -101,7 +101,13 @@ fn advice(prompt: &Prompt, state: &State) -> String {
             "02:10 · yesterday 14:00 · 2031-02-14 02:10 · -5m · 10m ago · enter goes there · esc leaves it"
                 .to_owned()
         }
-        Purpose::View | Purpose::Columns => "a name · enter keeps it · esc leaves it".to_owned(),
+        Purpose::Metric => {
+            "disk.busy · disk.wait{sda} · cpu@stacker · rss@4711, several with blanks · enter adds · esc"
+                .to_owned()
+        }
+        Purpose::View | Purpose::Columns | Purpose::Charts => {
+            "a name · enter keeps it · esc leaves it".to_owned()
+        }
         Purpose::Setting(setting) => setting.help.to_owned(),
     }
 }

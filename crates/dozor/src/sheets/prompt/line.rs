@@ -24,6 +24,10 @@ pub enum Purpose {
     View,
     /// The name of a set of columns.
     Columns,
+    /// The name of a set of charts.
+    Charts,
+    /// Metrics for a chart.
+    Metric,
     /// The value of a setting.
     Setting(&'static Setting),
 }
@@ -184,7 +188,13 @@ impl Prompt {
         match &self.purpose {
             Purpose::Narrow(before) => state.narrow(before.clone()),
             Purpose::GoTo(before) => state.look_for(before.clone()),
-            Purpose::Note(_) | Purpose::Time | Purpose::View | Purpose::Columns | Purpose::Setting(_) => {}
+            Purpose::Note(_)
+            | Purpose::Time
+            | Purpose::View
+            | Purpose::Columns
+            | Purpose::Charts
+            | Purpose::Metric
+            | Purpose::Setting(_) => {}
         }
     }
 
@@ -203,11 +213,13 @@ impl Prompt {
                 Ok(wall) => state.go_to_wall(wall),
                 Err(problem) => return self.stay(problem),
             },
-            Purpose::View | Purpose::Columns if text.is_empty() => {
+            Purpose::View | Purpose::Columns | Purpose::Charts if text.is_empty() => {
                 return self.stay("a name is missing".to_owned());
             }
             Purpose::View => state.save_view(&text),
-            Purpose::Columns | Purpose::Setting(_) => return After::Answer(text),
+            Purpose::Columns | Purpose::Charts | Purpose::Metric | Purpose::Setting(_) => {
+                return After::Answer(text);
+            }
         }
         After::Close
     }

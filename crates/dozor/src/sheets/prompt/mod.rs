@@ -25,6 +25,8 @@ impl Sheet for Prompt {
             Purpose::Time => "go to time",
             Purpose::View => "view",
             Purpose::Columns => "columns",
+            Purpose::Charts => "charts",
+            Purpose::Metric => "metric",
             Purpose::Setting(setting) => setting.name,
         }
         .to_owned()
