@@ -250,7 +250,7 @@ impl State {
     }
 
     /// The marked processes, or else the selected one.
-    fn targets(&self) -> Vec<Target> {
+    pub fn targets(&self) -> Vec<Target> {
         let keys = if self.selection.marked.is_empty() {
             self.selected_processes()
         } else {

@@ -81,11 +81,11 @@ impl Export {
         let Done { samples, files } = all.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
         let failed = failed.into_inner();
         problem::say(&format!(
-            "{} machines, {samples} new samples in {files} new files{}",
-            folders.len() - failed,
-            if failed > 0 { format!("; {failed} could not be written") } else { String::new() }
+            "{} machines, {samples} new samples in {files} new files",
+            folders.len() - failed
         ));
-        Ok((failed > 0).then_some(1))
+        anyhow::ensure!(failed == 0, "{failed} of {} machines could not be written", folders.len());
+        Ok(None)
     }
 }
 

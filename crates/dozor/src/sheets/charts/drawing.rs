@@ -14,11 +14,17 @@ use ratatui::style::{Modifier, Style};
 const SCALE: u16 = 8;
 /// Cells for names and values at the right, where there is room.
 const NAMES: u16 = 34;
+/// The same on a wide screen.
+const WIDE_NAMES: u16 = 42;
 
 /// Draws all panes over one time axis.
 pub fn draw(sheet: &ChartSheet, state: &State, buffer: &mut Buffer, place: Rect) {
     let theme = &state.theme;
-    let names = if place.width > 90 { NAMES } else { place.width / 3 };
+    let names = match place.width {
+        130.. => WIDE_NAMES,
+        91.. => NAMES,
+        narrow => narrow / 3,
+    };
     let wide = place.width.saturating_sub(SCALE + names + 1);
     if wide < 10 || place.height < 5 {
         put(
@@ -47,7 +53,7 @@ pub fn draw(sheet: &ChartSheet, state: &State, buffer: &mut Buffer, place: Rect)
     if let Some(cursor) = cursor {
         for y in field.top()..field.bottom() {
             let cell = &mut buffer[(field.x + cursor, y)];
-            if cell.symbol() == " " {
+            if matches!(cell.symbol(), " " | "┄") {
                 cell.set_symbol("┃").set_style(theme.role(Role::Accent));
             }
         }
@@ -149,6 +155,13 @@ fn draw_pane(
             (name, true) => format!("{name} before"),
             (name, false) => name.to_owned(),
         };
+        let several = pane.lines.iter().any(|other| other.series.metric != line.series.metric);
+        let name = if several && !line.series.name.is_empty() {
+            format!("{} {name}", line.series.metric.alias)
+        } else {
+            name
+        };
+        let name = if line.series.metric.unit == unit { name } else { format!("{name}, own scale") };
         put(buffer, x + 2, y, end.saturating_sub(x + 3), &name, style(theme, at, line));
     }
 }

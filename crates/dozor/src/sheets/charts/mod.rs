@@ -69,7 +69,7 @@ impl ChartSheet {
     pub fn open(state: &mut State) -> Option<ChartSheet> {
         let metric = state.values.order.first.metric;
         let metric = if metric.unit.is_text() { dozor_core::catalogue::listed("cpu") } else { metric };
-        let targets = state.targets_to_act_on().unwrap_or_default();
+        let targets = state.targets();
         let keys = targets.iter().map(|target| target.key).filter(|key| key.pid > 0);
         let mut wishes: Vec<Wish> =
             keys.take(LINES).map(|key| Wish { metric, of: Of::Process(key) }).collect();
