@@ -134,7 +134,7 @@ fn a_table_is_the_same_in_every_form() {
                     (&object[key.as_str()], line.get(key.as_str()).map_or("", String::as_str));
                 match (field, value) {
                     (Field::Null, Value::Null) => {
-                        assert!(cell.is_empty() || cell == "denied", "{key}: {cell}")
+                        assert!(cell.is_empty() || cell == "denied", "{key}: {cell}");
                     }
                     (Field::Long(number), Value::Number(other)) if key != "start" => {
                         assert_eq!(
@@ -153,7 +153,10 @@ fn a_table_is_the_same_in_every_form() {
                         assert_eq!((text, cell), (other, text.as_str()), "{key}");
                     }
                     (_, _) => {
-                        assert!(matches!(key.as_str(), "time" | "start" | "denied"), "{key}: {field} {value}")
+                        assert!(
+                            matches!(key.as_str(), "time" | "start" | "denied"),
+                            "{key}: {field} {value}"
+                        );
                     }
                 }
             }

@@ -1,17 +1,18 @@
-//! Imports of the three crates go one way: no file needs one that needs it, and the rooms of the screen know only those
+//! Imports of the four crates go one way: no file needs one that needs it, and the rooms of the screen know only those
 //! below them. `cargo test --test imports -- --nocapture` prints the layers.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::Path;
 
 /// Rooms of the program, from top to bottom; each may import from those below it.
-const ROOMS: [&str; 13] = [
+const ROOMS: [&str; 14] = [
     "cli",
     "run",
     "screen",
     "sheets",
     "panes",
     "state",
+    "serve",
     "feed",
     "recorder",
     "recordings",
@@ -185,12 +186,12 @@ fn layers(modules: &Modules, graph: &Graph) -> (Vec<Vec<String>>, BTreeSet<Strin
 
 #[test]
 fn imports_go_one_way() {
-    for name in ["core", "linux", "dozor"] {
+    for name in ["core", "linux", "export", "dozor"] {
         let mut found = Modules::new();
         modules(&Path::new(env!("CARGO_MANIFEST_DIR")).join("..").join(name).join("src"), "", &mut found);
         let graph = graph(&found);
         let imports: usize = graph.values().map(BTreeSet::len).sum();
-        assert!(found.len() > 50 && imports > 100, "{name}: {} files, {imports} imports", found.len());
+        assert!(found.len() > 25 && imports > 50, "{name}: {} files, {imports} imports", found.len());
         let (layers, round) = layers(&found, &graph);
         println!("{name}: {} files in {} layers, {imports} imports", found.len(), layers.len());
         for (number, layer) in layers.iter().enumerate() {

@@ -105,11 +105,11 @@ mod tests {
     #[test]
     fn keys_can_be_changed() {
         let (map, problems) =
-            changed(&[("act", &["ctrl-x", "x"]), ("record", &["E"]), ("save view", &["f5"])]);
+            changed(&[("act", &["ctrl-x", "x"]), ("record", &["V"]), ("save view", &["f5"])]);
         assert_eq!(problems, [] as [&str; 0]);
         let action = |key: &str| map.action(&key_of(key).expect(key));
         assert_eq!(action("ctrl-x"), Some(Action::Act));
-        assert_eq!((action("E"), action("r")), (Some(Action::Record), None));
+        assert_eq!((action("V"), action("r")), (Some(Action::Record), None));
         assert_eq!(map.key(Action::SaveView), "f5");
         assert_eq!(map.key(Action::ArrangeBy(dozor_core::rank::Arrange::User)), ":");
     }
@@ -118,8 +118,8 @@ mod tests {
     fn clashes_and_mistakes_are_reported_and_the_rest_is_used() {
         let (map, problems) = changed(&[
             ("acct", &["x"]),
-            ("record", &["ctl-r", "E"]),
-            ("order", &["E"]),
+            ("record", &["ctl-r", "V"]),
+            ("order", &["V"]),
             ("freeze", &["q"]),
             ("quit", &["B"]),
             ("threads", &["/"]),
@@ -129,12 +129,12 @@ mod tests {
             [
                 "nothing that can be done is called 'acct'; did you mean 'act'?",
                 "no key is called 'ctl-r'",
-                "the key E is given to 'record' as well, which keeps it",
+                "the key V is given to 'record' as well, which keeps it",
                 "'threads' takes the key / from 'narrow', which is left without one",
             ]
         );
         let action = |key: &str| map.action(&key_of(key).expect(key));
         assert_eq!((action("q"), action("B")), (Some(Action::Freeze), Some(Action::Quit)));
-        assert_eq!(action("E"), Some(Action::Record));
+        assert_eq!(action("V"), Some(Action::Record));
     }
 }

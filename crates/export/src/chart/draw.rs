@@ -1,33 +1,14 @@
 //! The page of a chart: title, signs of what happened, panels over one time axis, what the signs mean.
 
+use super::look::{Look, SMALL, lane_of, panel_name};
 use super::{Chart, Panel, heat, lines};
 use crate::font::{self, cut};
-use crate::hues::{self, Pair, Rgb};
+use crate::hues::{self, Rgb};
 use crate::plot::{Axes, Field};
 use crate::scene::{Anchor, Face, Paint, Scene, Shape, Stroke};
-use dozor_core::catalogue::Eval;
 use dozor_core::chart::{Happening, time_ticks};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::units::{NANOS, long_duration};
-
-/// Colours of a drawing.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Look {
-    /// For a light ground, such as paper.
-    pub light: bool,
-}
-
-impl Look {
-    /// One of two colours.
-    pub fn of(self, pair: Pair) -> Rgb {
-        pair[usize::from(self.light)]
-    }
-
-    /// The ground of a drawing: paper is white.
-    pub fn ground(self) -> Rgb {
-        if self.light { 0x00ff_ffff } else { self.of(hues::SCREEN) }
-    }
-}
 
 /// A size in which nothing can be drawn.
 #[derive(Debug, thiserror::Error)]
@@ -35,7 +16,6 @@ impl Look {
 pub struct SizeError(f64, f64, f64, f64);
 
 const MARGIN: f64 = 16.0;
-pub(super) const SMALL: f64 = 8.5;
 const LINE_HEIGHT: f64 = 12.0;
 /// Between two panels, with the heading of the lower one.
 const BETWEEN: f64 = 22.0;
@@ -158,36 +138,6 @@ fn description(chart: &Chart) -> String {
     let stood_out =
         if told.is_empty() { String::new() } else { format!(" What happened: {}", told.join(" ")) };
     format!("{}. {}.{stood_out}", subtitle(chart), panels.join("; "))
-}
-
-pub(super) fn panel_name(panel: &Panel) -> String {
-    match panel {
-        Panel::Lines(series) => {
-            let mut names: Vec<&str> = series.iter().map(|one| one.metric.alias).collect();
-            names.dedup();
-            names.join(", ")
-        }
-        Panel::Stacked { metric, parts, .. } => format!("{} by {}", metric.alias, parts_word(parts)),
-        Panel::Heat { metric, rows, .. } if matches!(metric.eval, Eval::Process(_)) => {
-            format!("{} by {}", metric.alias, parts_word(rows))
-        }
-        Panel::Heat { metric, .. } => metric.alias.to_owned(),
-        Panel::Lane(lane, _) => lane.name().to_owned(),
-    }
-}
-
-fn parts_word(parts: &[dozor_core::chart::Series]) -> &'static str {
-    if parts.iter().any(|part| part.name.ends_with(']')) { "process" } else { "program" }
-}
-
-/// The resource of a panel.
-pub(super) fn lane_of(panel: &Panel) -> Option<Lane> {
-    let of = |metric: &dozor_core::catalogue::Metric| hues::lane_of(metric.alias, metric.name);
-    match panel {
-        Panel::Lines(series) => series.first().and_then(|one| of(one.metric)),
-        Panel::Stacked { metric, .. } | Panel::Heat { metric, .. } => of(metric),
-        Panel::Lane(lane, _) => Some(*lane),
-    }
 }
 
 /// Times without readings.

@@ -1,7 +1,7 @@
 //! Rows of lightness: cores × time, programs × time. The more the farther from the ground, in grey as well.
 
 use super::Panel;
-use super::draw::{Look, SMALL, lane_of, panel_name};
+use super::look::{Look, SMALL, lane_of, panel_name};
 use crate::font::{cut, width};
 use crate::hues::{self, Rgb};
 use crate::plot::{Axes, Field};

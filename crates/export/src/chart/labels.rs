@@ -1,6 +1,6 @@
 //! Names at the right of a panel, each as near to its line as there is room.
 
-use super::draw::SMALL;
+use super::look::SMALL;
 use crate::font::cut;
 use crate::hues::Rgb;
 use crate::plot::Field;

@@ -1,8 +1,8 @@
 //! Panels of lines, of parts of a whole, and of a lane.
 
 use super::compose::axis_unit;
-use super::draw::{Look, SMALL, lane_of, panel_name};
 use super::labels::{self, Label};
+use super::look::{Look, SMALL, lane_of, panel_name};
 use super::{Chart, Panel};
 use crate::font::{cut, width};
 use crate::hues::{self, Rgb};

@@ -5,9 +5,11 @@ mod draw;
 mod heat;
 mod labels;
 mod lines;
+mod look;
 
 pub use compose::{Composing, assemble, compose};
-pub use draw::{Look, SizeError, draw, least_size};
+pub use draw::{SizeError, draw, least_size};
+pub use look::Look;
 
 use dozor_core::catalogue::Metric;
 use dozor_core::chart::{Happenings, Point, Series};

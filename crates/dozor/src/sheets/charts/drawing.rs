@@ -1,6 +1,6 @@
 //! Panes of lines in cells: two steps of height in each, and the values at the time cursor beside them.
 
-use super::{ChartSheet, Line, Pane};
+use super::model::{ChartSheet, Line, Pane};
 use crate::draw::{put, put_right};
 use crate::look::theme::{Role, Theme};
 use crate::state::State;
