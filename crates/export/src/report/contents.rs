@@ -70,20 +70,21 @@ pub(super) fn report(
         brief: true,
         title: Some(title.to_owned()),
     };
+    let bands = Happenings { list: vec![], more: 0, ..happened.clone() };
     let lanes = assemble(
         timeline,
         numbers.clone(),
         &composing(Lane::ALL.to_vec(), vec![], "All resources"),
         None,
-        happened.clone(),
+        // What stood out stands above it, in words.
+        bands.clone(),
     );
     parts.push(Part::Chart(Box::new(lanes), 400.0));
     for (place, title) in charts(&happened, &gathered) {
         let what = composing(vec![], vec![wishes[place].clone()], &title);
         let one = Gathered { series: vec![gathered.series[place].clone()], ..gathered.clone() };
-        let bands = Happenings { list: vec![], more: 0, ..happened.clone() };
-        parts
-            .push(Part::Chart(Box::new(assemble(timeline, numbers.clone(), &what, Some(one), bands)), 190.0));
+        let chart = assemble(timeline, numbers.clone(), &what, Some(one), bands.clone());
+        parts.push(Part::Chart(Box::new(chart), 190.0));
     }
     parts.push(Part::Heading("Who used what".to_owned()));
     for (place, (alias, _, title)) in USED.iter().enumerate() {
