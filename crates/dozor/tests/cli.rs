@@ -67,7 +67,7 @@ fn bad_arguments_end_with_status_2_and_one_line_that_names_the_right_word() {
         ),
         (
             &["snapshot", "--format", "jsom"],
-            "dozor: --format cannot be 'jsom'; did you mean json? (one of: table, json, jsonl, csv)",
+            "dozor: --format cannot be 'jsom'; did you mean json? (one of: table, json, jsonl, csv, parquet)",
         ),
         (&["snapshot", "--count", "0"], "dozor: --count: '0' is not a whole number from 1 on"),
         (

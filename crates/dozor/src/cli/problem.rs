@@ -74,13 +74,15 @@ fn sentence(error: &clap::Error, commands: &[String]) -> String {
             format!("{option} cannot be '{value}'{near} (one of: {valid})")
         }
         // A first word that is no PID was meant as a command.
-        ErrorKind::ValueValidation if argument.starts_with("[PID]") => {
+        ErrorKind::ValueValidation if argument.starts_with("[PID") => {
             let first = std::env::args().nth(1).is_some_and(|first| first == value);
             if first && value.starts_with(char::is_alphabetic) {
                 let near = nearest(&value, commands.iter().map(String::as_str));
                 let near =
                     near.map_or("; see dozor --help".to_owned(), |near| format!("; did you mean {near}?"));
                 format!("unknown command {value}{near}")
+            } else if value.starts_with("https://") {
+                format!("{value}: TLS is left to a proxy; the address of its other side begins with http://")
             } else {
                 format!("'{value}' is not a PID")
             }

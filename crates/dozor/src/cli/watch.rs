@@ -64,7 +64,7 @@ enum Target {
 
 fn target(text: &str) -> Result<Target, String> {
     if text.starts_with("https://") {
-        return Err("TLS is left to a proxy; its address begins with http://".to_owned());
+        return Err("TLS is left to a proxy".to_owned());
     }
     if text.starts_with("http://") {
         return Ok(Target::Elsewhere(text.trim_end_matches('/').to_owned()));
