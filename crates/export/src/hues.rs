@@ -49,6 +49,35 @@ pub const fn severity(severity: Severity) -> Pair {
     }
 }
 
+/// The colours as variables of a page's style, for light and for dark grounds, by the names that they have everywhere: `--text`, `--disk`,
+/// `--warning` and so on. Paper is white, a screen is not.
+pub fn style(light_ground: Rgb) -> String {
+    let variables = |light: usize| {
+        let roles = [
+            ("text", TEXT),
+            ("strong", STRONG),
+            ("quiet", QUIET),
+            ("line", LINE),
+            ("accent", ACCENT),
+            ("panel", PANEL),
+            ("selected", SELECTED),
+            ("ground", [SCREEN[0], light_ground]),
+            ("fine", severity(Severity::Fine)),
+            ("notice", severity(Severity::Notice)),
+            ("warning", severity(Severity::Warning)),
+            ("critical", severity(Severity::Critical)),
+        ];
+        let lanes = Lane::ALL.map(|of| (of.name(), lane(of)));
+        let all = roles.into_iter().chain(lanes);
+        all.fold(String::new(), |text, (name, pair)| format!("{text}--{name}:#{:06x};", pair[light]))
+    };
+    format!(
+        ":root{{color-scheme:light dark;{}}}\n@media(prefers-color-scheme:dark){{:root{{{}}}}}\n",
+        variables(1),
+        variables(0)
+    )
+}
+
 /// The resource that a metric belongs to, by its name; none where it is of no single one.
 pub fn lane_of(alias: &str, name: &str) -> Option<Lane> {
     let begins = |words: &[&str]| {

@@ -5,6 +5,7 @@
 #![forbid(unsafe_code)]
 
 pub mod chart;
+pub mod file;
 pub mod font;
 pub mod hues;
 pub mod open;

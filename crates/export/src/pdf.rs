@@ -3,11 +3,10 @@
 
 use crate::font::{self, drawn};
 use crate::scene::{Anchor, Face, Paint, Scene, Shape, Stroke, Words};
-use dozor_core::units::NANOS;
 use pdf_writer::types::{
     CidFontType, FontFlags, LineCapStyle, LineJoinStyle, OutlineItemFlags, SystemInfo, UnicodeCmap,
 };
-use pdf_writer::{Content, Date, Filter, Finish as _, Name, Pdf, Rect, Ref, Str, TextStr};
+use pdf_writer::{Content, Filter, Finish as _, Name, Pdf, Rect, Ref, Str, TextStr};
 use std::collections::{BTreeMap, BTreeSet};
 use subsetter::GlyphRemapper;
 
@@ -20,8 +19,6 @@ pub struct About {
     pub author: String,
     /// What it is about.
     pub subject: String,
-    /// When it was made, in nanoseconds since 1970 (UTC).
-    pub made_ns: Option<i64>,
 }
 
 /// Why a file cannot be made.
@@ -121,25 +118,12 @@ pub fn write(pages: &[Scene], about: &About) -> Result<Vec<u8>, PdfError> {
     let mut document = pdf.document_info(info);
     document.title(TextStr(&about.title)).author(TextStr(&about.author)).subject(TextStr(&about.subject));
     document.creator(TextStr("Dozor"));
-    if let Some(made) = about.made_ns.and_then(date) {
-        document.creation_date(made);
-    }
     document.finish();
     Ok(pdf.finish())
 }
 
 fn name_of(face: Face) -> String {
     format!("F{}", face as u8)
-}
-
-/// A date of a PDF out of nanoseconds since 1970, by the civil calendar.
-fn date(wall_ns: i64) -> Option<Date> {
-    let seconds = wall_ns.div_euclid(NANOS);
-    let text = dozor_core::clock::Zone::named("UTC").rfc3339(wall_ns);
-    let part = |from: usize, until: usize| text.get(from..until)?.parse::<u16>().ok();
-    let second = seconds.rem_euclid(60) as u8;
-    let date = Date::new(part(0, 4)?).month(part(5, 7)? as u8).day(part(8, 10)? as u8);
-    Some(date.hour(part(11, 13)? as u8).minute(part(14, 16)? as u8).second(second).utc_offset_hour(0))
 }
 
 /// Bookmarks of all pages.

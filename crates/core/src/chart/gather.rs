@@ -10,7 +10,7 @@ use crate::recording::ReadError;
 use crate::row::Row as _;
 use crate::sample::{ProcessView, Sample};
 use crate::text::{Text, no_text};
-use crate::timeline::{Reach, Timeline};
+use crate::timeline::{Moment, Reach, Timeline};
 use crate::units::NANOS;
 use crate::wanted::Demand;
 use std::collections::{BTreeMap, HashMap};
@@ -60,13 +60,6 @@ impl Series {
     /// The largest value.
     pub fn most(&self) -> f64 {
         self.points.iter().map(|point| point.high).fold(0.0, f64::max)
-    }
-
-    /// The mean over time.
-    pub fn mean(&self) -> Option<f64> {
-        let weight = |point: &Point| (point.until_ns - point.from_ns).max(1) as f64;
-        let all: f64 = self.points.iter().map(weight).sum();
-        (all > 0.0).then(|| self.points.iter().map(|point| point.mean * weight(point)).sum::<f64>() / all)
     }
 }
 
@@ -237,9 +230,6 @@ struct Collected {
     wishes: Vec<OfWish>,
     /// All samples of a point: where they begin and end, how long they are, how many.
     slots: Vec<(usize, (i64, i64, f64, usize))>,
-    gaps: Vec<(i64, i64)>,
-    /// The first instant and the last.
-    edge: Option<(i64, i64)>,
 }
 
 /// Values of what is wished for over a range of samples, in at most about `columns` points each. `parts` says of which
@@ -256,7 +246,7 @@ pub fn gather(
     let reach = wishes.iter().map(|wish| Reach::of(wish.metric)).reduce(Reach::and).unwrap_or(Reach::Machine);
     let threads = std::thread::available_parallelism().map_or(1, usize::from);
     let start = || Collected::new(wishes.len());
-    let found = timeline.fold(numbers, threads, reach, start, |collected, number, sample| {
+    let found = timeline.fold(numbers.clone(), threads, reach, start, |collected, number, sample| {
         let wall = sample.now.wall_ns();
         let time = slots.time(number, wall, sample.seconds());
         let is_first = collected.slots.is_empty();
@@ -273,7 +263,32 @@ pub fn gather(
         }
     })?;
     let whole = found.into_iter().reduce(Collected::after).unwrap_or_else(start);
-    Ok(whole.finished(wishes, &split, slots.first))
+    let series = whole.finished(wishes, &split);
+    let (from_ns, until_ns) = reach_of(timeline, &numbers);
+    Ok(Gathered { from_ns, until_ns, series, gaps: gaps(timeline, numbers) })
+}
+
+/// Where a sample begins and ends.
+fn span(moment: &Moment) -> (i64, i64) {
+    (moment.wall_ns - (moment.seconds.unwrap_or(0.0) * NANOS as f64) as i64, moment.wall_ns)
+}
+
+/// The first instant of a range of samples and the last.
+pub fn reach_of(timeline: &Timeline, numbers: &Range<usize>) -> (i64, i64) {
+    let first = timeline.moment(numbers.start).map_or(0, |moment| span(moment).0);
+    (first, timeline.moment(numbers.end.saturating_sub(1)).map_or(first, |moment| moment.wall_ns))
+}
+
+/// Times within a range of samples without readings.
+pub fn gaps(timeline: &Timeline, numbers: Range<usize>) -> Vec<(i64, i64)> {
+    let mut gaps = vec![];
+    let mut before: Option<i64> = None;
+    for moment in numbers.filter_map(|number| timeline.moment(number)) {
+        let (begin, end) = span(moment);
+        gaps.extend(before.filter(|before| begin - before > NANOS / 4).map(|before| (before, begin)));
+        before = Some(end);
+    }
+    gaps
 }
 
 /// Which point a sample belongs to.
@@ -414,7 +429,7 @@ fn parts_of_processes(
 impl Collected {
     fn new(wishes: usize) -> Collected {
         let wishes = std::iter::repeat_with(OfWish::default).take(wishes).collect();
-        Collected { wishes, slots: vec![], gaps: vec![], edge: None }
+        Collected { wishes, slots: vec![] }
     }
 
     fn slot(&mut self, slot: usize, (from, until, seconds, samples): (i64, i64, f64, usize)) {
@@ -428,27 +443,10 @@ impl Collected {
 
     fn pass(&mut self, time: Time) {
         self.slot(time.slot, (time.from_ns, time.until_ns, time.seconds, 1));
-        if let Some((_, before)) = self.edge
-            && time.from_ns - before > NANOS / 4
-        {
-            self.gaps.push((before, time.from_ns));
-        }
-        let begin = self.edge.map_or(time.from_ns, |(begin, _)| begin);
-        self.edge = Some((begin, time.until_ns));
     }
 
     /// What another thread gathered of the time behind it.
     fn after(mut self, later: Collected) -> Collected {
-        if let (Some((_, end)), Some((begin, _))) = (self.edge, later.edge)
-            && begin - end > NANOS / 4
-        {
-            self.gaps.push((end, begin));
-        }
-        self.edge = match (self.edge, later.edge) {
-            (Some((begin, _)), Some((_, end))) => Some((begin, end)),
-            (one, other) => one.or(other),
-        };
-        self.gaps.extend(later.gaps);
         for (slot, one) in later.slots {
             self.slot(slot, one);
         }
@@ -461,8 +459,7 @@ impl Collected {
         self
     }
 
-    fn finished(self, wishes: &[Wish], split: &[bool], first: i64) -> Gathered {
-        let (from_ns, until_ns) = self.edge.unwrap_or((first, first));
+    fn finished(self, wishes: &[Wish], split: &[bool]) -> Vec<Vec<Series>> {
         let slots: HashMap<usize, (i64, i64, f64, usize)> = self.slots.into_iter().collect();
         let mut series: Vec<Vec<Series>> = vec![];
         for ((all, wish), part_of_whole) in self.wishes.into_iter().zip(wishes).zip(split) {
@@ -482,7 +479,7 @@ impl Collected {
             found.sort_by_cached_key(|one| natural(&one.name));
             series.push(found);
         }
-        Gathered { from_ns, until_ns, series, gaps: self.gaps }
+        series
     }
 }
 

@@ -7,7 +7,7 @@ mod happening;
 mod ticks;
 mod wish;
 
-pub use gather::{Gathered, Point, Series, gather, lane_series};
+pub use gather::{Gathered, Point, Series, gaps, gather, lane_series, reach_of};
 pub use happening::{Band, Happening, Happenings, happenings};
 pub use ticks::{Ticks, number_ticks, time_ticks};
 pub use wish::{Of, Wish};

@@ -2,7 +2,7 @@
 
 use super::options::{Look, Misuse, Pids, need_terminal};
 use super::query::standpoint;
-use super::show::{plain_theme, show};
+use super::show::{followed, plain_theme, show};
 use crate::feed;
 use crate::machine::Machine;
 use crate::recorder::Notes;
@@ -43,7 +43,6 @@ pub struct Replay {
 }
 
 const TIED: &str = "this is a recording: nothing can be done to its processes";
-const FAR: &str = "these processes run elsewhere: nothing can be done to them from here";
 
 fn speed(text: &str) -> Result<f64, String> {
     let number = text.strip_suffix(['x', '×']).unwrap_or(text).parse().ok();
@@ -60,11 +59,7 @@ impl Replay {
         let mut state = if self.recordings == [Path::new("-")] {
             let stream = StreamReader::open(std::io::stdin(), true).context("standard input")?;
             need_terminal()?;
-            let every = Duration::from_secs_f64(stream.every().unwrap_or(1.0).clamp(0.05, 86_400.0));
-            let mut state = State::new(Timeline::live(stream.host().clone()), plain_theme(), every, (0, 0));
-            state.refuse_actions(FAR);
-            feed::follow(stream, sender.clone());
-            state
+            followed(stream, sender.clone())
         } else {
             if self.recordings.iter().any(|path| path == Path::new("-")) {
                 return Err(

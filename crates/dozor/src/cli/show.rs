@@ -2,8 +2,9 @@
 
 use super::options::{Look, Misuse, Pids};
 use super::problem;
+use crate::feed;
 use crate::look::theme::{Depth, Found, Theme};
-use crate::run::{Connections, run};
+use crate::run::{Connections, Incoming, run};
 use crate::screen::Screen;
 use crate::settings::configured::Origin;
 use crate::settings::file::Places;
@@ -12,7 +13,23 @@ use crate::state::State;
 use crate::state::data::Stay;
 use clap::ValueEnum as _;
 use dozor_core::lane::Severity;
+use dozor_core::recording::StreamReader;
+use dozor_core::timeline::Timeline;
+use std::io::Read;
+use std::sync::mpsc::Sender;
 use std::time::Duration;
+
+/// Why nothing can be done to processes of a machine that is watched from here.
+pub const FAR: &str = "these processes run elsewhere: nothing can be done to them from here";
+
+/// The state of a screen on readings that arrive from another machine.
+pub fn followed<R: Read + Send + 'static>(stream: StreamReader<R>, out: Sender<Incoming>) -> State {
+    let every = Duration::from_secs_f64(stream.every().unwrap_or(1.0).clamp(0.05, 86_400.0));
+    let mut state = State::new(Timeline::live(stream.host().clone()), plain_theme(), every, (0, 0));
+    state.refuse_actions(FAR);
+    feed::follow(stream, out);
+    state
+}
 
 /// Makes the screen as the settings, the last time and the options say, and runs it. `screen` names the kind of screen
 /// whose last time is meant. `every` is kept where the pace is not the settings' business.

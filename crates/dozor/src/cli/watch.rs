@@ -1,7 +1,7 @@
 //! `dozor` and `dozor watch`: this machine, live.
 
 use super::options::{KernelFiles, Look, Misuse, Pids, duration, interval, need_terminal, pid};
-use super::show::{plain_theme, show};
+use super::show::{FAR, followed, plain_theme, show};
 use crate::feed;
 use crate::machine::Machine;
 use crate::recorder::{Notes, segment_begin};
@@ -72,8 +72,6 @@ fn target(text: &str) -> Result<Target, String> {
     pid(text).map(Target::Pid).map_err(|error| format!("{error} and no address such as http://host:7373"))
 }
 
-/// What nothing can be done to from here.
-const FAR: &str = "these processes run elsewhere: nothing can be done to them from here";
 /// Time until somebody answers.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -139,11 +137,9 @@ impl Watch {
         let stream = StreamReader::open(answer.into_body().into_reader(), true)
             .map_err(|error| anyhow::anyhow!("{url}: {error}"))?;
         need_terminal()?;
-        let every = Duration::from_secs_f64(stream.every().unwrap_or(1.0).clamp(0.05, 86_400.0));
-        let mut state = State::new(Timeline::live(stream.host().clone()), plain_theme(), every, (0, 0));
-        state.refuse_actions(FAR);
         let (sender, incoming) = channel();
-        feed::follow(stream, sender.clone());
+        let state = followed(stream, sender.clone());
+        let every = state.values.every;
         show(&self.look, pids, state, "watch", Some(every), |_| Connections {
             machine: Machine::Elsewhere(FAR),
             notes: None,

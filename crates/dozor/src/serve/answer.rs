@@ -1,6 +1,5 @@
 //! What is answered to a request.
 
-use super::PAGE;
 use super::current::Shared;
 use super::guard::{Guard, Refusal};
 use super::past::Past;
@@ -304,7 +303,8 @@ pub async fn answer(service: &Arc<Service>, request: &Request<Incoming>) -> Answ
 }
 
 fn page() -> Answer {
-    let mut answer = whole(StatusCode::OK, "text/html; charset=utf-8", Bytes::from_static(PAGE.as_bytes()));
+    let mut answer =
+        whole(StatusCode::OK, "text/html; charset=utf-8", Bytes::from_static(super::page().as_bytes()));
     let policy = "default-src 'none'; style-src 'unsafe-inline'; script-src 'unsafe-inline'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
     answer.headers_mut().insert(CONTENT_SECURITY_POLICY, HeaderValue::from_static(policy));
     answer

@@ -13,6 +13,9 @@ mod sampling;
 pub mod server;
 mod steady;
 
+use dozor_export::hues;
+use std::sync::LazyLock;
+
 pub use answer::{FOLLOWERS, Service};
 
 pub use guard::{Guard, SHORTEST as SHORTEST_TOKEN};
@@ -20,5 +23,10 @@ pub use past::Past;
 pub use sampling::{Sampling, sample_on};
 pub use server::{Listen, Server};
 
-/// The live page, all in one file.
-pub const PAGE: &str = include_str!("page.html");
+/// The live page, all in one file, with the colours that everything has.
+fn page() -> &'static str {
+    static PAGE: LazyLock<String> = LazyLock::new(|| {
+        include_str!("page.html").replacen("/* the colours */", &hues::style(hues::SCREEN[1]), 1)
+    });
+    &PAGE
+}

@@ -11,10 +11,9 @@ use crate::state::effect::Effect;
 use dozor_core::chart::{Of, Wish};
 use dozor_core::lane::{Lane, Severity};
 use dozor_export::chart::{Composing, Form, Look, compose, draw};
-use dozor_export::pdf::{self, About};
+use dozor_export::file::Form as Ending;
 use dozor_export::report::{Asked, Report};
 use dozor_export::scene::Scene;
-use dozor_export::svg;
 use dozor_export::table::csv::Csv;
 use dozor_export::table::json::Rows;
 use dozor_export::table::parquet::Parquet;
@@ -145,16 +144,8 @@ pub fn chart(
 
 /// A drawing as a file.
 pub fn file(scene: &Scene, host: &str, ending: &str) -> Result<Vec<u8>, String> {
-    if ending == "svg" {
-        return Ok(svg::write(scene).into_bytes());
-    }
-    let about = About {
-        title: scene.title.clone(),
-        author: format!("Dozor on {host}"),
-        subject: scene.description.clone(),
-        made_ns: None,
-    };
-    pdf::write(std::slice::from_ref(scene), &about).map_err(|error| error.to_string())
+    let form = Ending::by_ending(ending).ok_or_else(|| format!("'{ending}' is no form of a drawing"))?;
+    form.bytes(scene, host).map_err(|error| error.to_string())
 }
 
 fn made(kind: Kind, ending: &str, state: &mut State) -> Result<Vec<u8>, String> {

@@ -2,12 +2,13 @@
 
 use super::{Chart, Form, Panel};
 use dozor_core::catalogue::{Combine, Eval, Unit};
-use dozor_core::chart::{Gathered, Happenings, Of, Point, Series, Wish, gather, happenings, lane_series};
+use dozor_core::chart::{
+    Gathered, Happenings, Of, Point, Series, Wish, gaps, gather, happenings, lane_series, reach_of,
+};
 use dozor_core::clock::Zone;
 use dozor_core::lane::Lane;
 use dozor_core::recording::ReadError;
 use dozor_core::timeline::Timeline;
-use dozor_core::units::NANOS;
 use std::ops::Range;
 
 /// What is to be in a chart.
@@ -66,20 +67,12 @@ pub fn assemble(
     gathered: Option<Gathered>,
     happenings: Happenings,
 ) -> Chart {
-    let wall = |number: usize| timeline.moment(number);
-    let (from_ns, until_ns) = if let Some(gathered) = &gathered {
-        (gathered.from_ns, gathered.until_ns)
-    } else {
-        let begin = wall(numbers.start)
-            .map_or(0, |moment| moment.wall_ns - (moment.seconds.unwrap_or(0.0) * NANOS as f64) as i64);
-        (begin, wall(numbers.end.saturating_sub(1)).map_or(0, |moment| moment.wall_ns))
-    };
+    let (from_ns, until_ns) = reach_of(timeline, &numbers);
     let mut panels: Vec<Panel> = vec![];
     for lane in &what.lanes {
         panels.push(Panel::Lane(*lane, lane_series(timeline, numbers.clone(), *lane, what.columns)));
     }
-    let gaps =
-        gathered.as_ref().map_or_else(|| gaps(timeline, numbers.clone()), |gathered| gathered.gaps.clone());
+    let gaps = gaps(timeline, numbers.clone());
     let series = gathered.map(|gathered| gathered.series).unwrap_or_default();
     for (wish, series) in what.wishes.iter().zip(series) {
         add(&mut panels, wish, series, what.form);
@@ -199,19 +192,4 @@ fn sum(all: &[Series], wish: &Wish, name: &str) -> Series {
         denied: all.iter().map(|series| series.denied).max().unwrap_or(0),
         at_least: all.iter().any(|series| series.at_least),
     }
-}
-
-/// Times without readings.
-fn gaps(timeline: &Timeline, numbers: Range<usize>) -> Vec<(i64, i64)> {
-    let mut gaps = vec![];
-    let mut before: Option<i64> = None;
-    for number in numbers {
-        let Some(moment) = timeline.moment(number) else { break };
-        let begin = moment.wall_ns - (moment.seconds.unwrap_or(0.0) * NANOS as f64) as i64;
-        if let Some(before) = before.filter(|before| begin - before > NANOS / 4) {
-            gaps.push((before, begin));
-        }
-        before = Some(moment.wall_ns);
-    }
-    gaps
 }

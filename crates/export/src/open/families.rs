@@ -2,7 +2,7 @@
 
 use dozor_core::catalogue::{
     COUNTERS, CounterOf, Instances, Kind, Metric, PROCESS_METRICS, SYSTEM_METRICS, Unit, Value, attributes,
-    base, instance_attribute,
+    base, instance_attribute, listed,
 };
 use dozor_core::sample::{ProcessView, Sample};
 use dozor_core::text::Text;
@@ -20,11 +20,14 @@ pub enum Form {
     Gauge,
 }
 
+/// What a value is of, by the keys of the conventions.
+pub type Attributes = Vec<(&'static str, Text)>;
+
 /// A value with what it is of.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Series {
     /// Attributes.
-    pub attributes: Vec<(&'static str, Text)>,
+    pub attributes: Attributes,
     /// The value, in the unit of its family.
     pub value: f64,
     /// Of a total: since when, in nanoseconds since 1970.
@@ -133,7 +136,15 @@ pub fn families(sample: &Sample, processes: &[usize]) -> Vec<Family> {
             all.put(metric.base(), unit, (metric.help, form), series);
         });
     }
-    let views: Vec<ProcessView<'_>> = processes.iter().map(|at| sample.process(*at)).collect();
+    // Who it is and since when are the same for all that is told of it.
+    let views: Vec<(ProcessView<'_>, Attributes, i64)> = processes
+        .iter()
+        .map(|at| {
+            let view = sample.process(*at);
+            let (who, since) = (who(&view), started(&view).unwrap_or(booted));
+            (view, who, since)
+        })
+        .collect();
     for counter in COUNTERS {
         let name = base(counter.name);
         match counter.of {
@@ -142,12 +153,12 @@ pub fn families(sample: &Sample, processes: &[usize]) -> Vec<Family> {
                 all.put(name, counter.unit, (counter.help, Form::Counter), series);
             }),
             CounterOf::Process(of) => {
-                for view in &views {
+                for (view, who, since) in &views {
                     let Value::Number(value) = of(view) else { continue };
-                    let mut attributes = who(view);
+                    let mut attributes = who.clone();
                     attributes
                         .extend(self::attributes(counter.name).map(|(key, value)| (key, Text::from(value))));
-                    let series = Series { attributes, value, since_ns: started(view).unwrap_or(booted) };
+                    let series = Series { attributes, value, since_ns: *since };
                     all.put(name, counter.unit, (counter.help, Form::Counter), series);
                 }
             }
@@ -159,9 +170,9 @@ pub fn families(sample: &Sample, processes: &[usize]) -> Vec<Family> {
         let cores = f64::from(sample.host.cores.max(1));
         let factor = if metric.unit == Unit::PercentOfCore { factor / cores } else { factor };
         let form = if UP_DOWN.contains(&metric.base()) { Form::UpDown } else { Form::Gauge };
-        for view in &views {
+        for (view, who, since) in &views {
             if let Value::Number(value) = metric.of(view) {
-                let series = Series { attributes: who(view), value: value * factor, since_ns: booted };
+                let series = Series { attributes: who.clone(), value: value * factor, since_ns: *since };
                 all.put(metric.base(), unit, (metric.help, form), series);
             }
         }
@@ -170,7 +181,7 @@ pub fn families(sample: &Sample, processes: &[usize]) -> Vec<Family> {
 }
 
 /// Values with the attributes of their name.
-fn each(values: Instances, name: &'static str, mut put: impl FnMut(Vec<(&'static str, Text)>, f64)) {
+fn each(values: Instances, name: &'static str, mut put: impl FnMut(Attributes, f64)) {
     let fixed = || attributes(name).map(|(key, value)| (key, Text::from(value)));
     match values {
         Instances::One(Value::Number(value)) => put(fixed().collect(), value),
@@ -188,12 +199,11 @@ fn each(values: Instances, name: &'static str, mut put: impl FnMut(Vec<(&'static
 
 /// When a process started, in nanoseconds since 1970.
 fn started(view: &ProcessView<'_>) -> Option<i64> {
-    let start = PROCESS_METRICS.iter().find(|metric| metric.alias == "start")?;
-    Some((start.of(view).number()? * NANOS as f64) as i64)
+    Some((listed("start").of(view).number()? * NANOS as f64) as i64)
 }
 
 /// Which process it is.
-fn who(view: &ProcessView<'_>) -> Vec<(&'static str, Text)> {
+fn who(view: &ProcessView<'_>) -> Attributes {
     let mut all = vec![("process.pid", Text::from(view.now.pid.value().unwrap_or(0).to_string()))];
     let mut put = |key, text: &Text| {
         if !text.is_empty() {

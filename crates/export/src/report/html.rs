@@ -9,30 +9,6 @@ use std::fmt::Write as _;
 
 const WIDTH: f64 = 860.0;
 
-/// The colours of a page, as variables of its style.
-pub fn variables(light: bool) -> String {
-    let look = Look { light };
-    let mut out = String::new();
-    let mut put = |name: &str, pair| {
-        let _ = write!(out, "--{name}:#{:06x};", look.of(pair));
-    };
-    put("text", hues::TEXT);
-    put("strong", hues::STRONG);
-    put("quiet", hues::QUIET);
-    put("line", hues::LINE);
-    put("accent", hues::ACCENT);
-    put("panel", hues::PANEL);
-    put("selected", hues::SELECTED);
-    put("notice", hues::severity(Severity::Notice));
-    put("warning", hues::severity(Severity::Warning));
-    put("critical", hues::severity(Severity::Critical));
-    for lane in dozor_core::lane::Lane::ALL {
-        put(lane.name(), hues::lane(lane));
-    }
-    let _ = write!(out, "--ground:#{:06x};", look.ground());
-    out
-}
-
 /// The class of a severity.
 fn class(severity: Option<Severity>) -> &'static str {
     match severity {
@@ -51,12 +27,7 @@ pub fn write(report: &Report) -> String {
          <meta http-equiv=\"Content-Security-Policy\" content=\"default-src 'none'; style-src 'unsafe-inline'\">\n<title>{}</title>\n<style>\n",
         escaped(&report.title)
     );
-    let _ = write!(
-        out,
-        ":root{{color-scheme:light dark;{}}}\n@media(prefers-color-scheme:dark){{:root{{{}}}}}\n",
-        variables(true),
-        variables(false)
-    );
+    out.push_str(&hues::style(0x00ff_ffff));
     out.push_str(include_str!("report.css"));
     let _ = write!(out, "</style>\n</head>\n<body>\n<main>\n<h1>{}</h1>\n", escaped(&report.title));
     let mut sections = 0;

@@ -27,7 +27,6 @@ impl Report {
             title: self.title.clone(),
             author: format!("Dozor on {}", self.host),
             subject: self.span.clone(),
-            made_ns: None,
         };
         pdf::write(&pages::pages(self), &about)
     }

@@ -5,6 +5,7 @@ use dozor_core::catalogue::{Eval, Instances, Metric, PROCESS_METRICS, SYSTEM_MET
 use dozor_core::exited::exited;
 use dozor_core::known::{Known, Raw};
 use dozor_core::rank::{Narrowing, Order, Population, RowRef};
+use dozor_core::reading::with_pid;
 use dozor_core::recording::Mark;
 use dozor_core::sample::Sample;
 use dozor_core::text::Text;
@@ -336,9 +337,7 @@ impl Table {
                 None if pid == Raw::DENIED => holder.denied(),
                 None => holder.absent(),
             }
-            let process = pid
-                .value()
-                .and_then(|pid| sample.now.processes.iter().find(|row| row.pid.value() == Some(pid)));
+            let process = pid.value().and_then(|pid| with_pid(&sample.now.processes, pid));
             match process {
                 Some(row) => name.text(row.name.clone()),
                 None => name.absent(),
