@@ -54,13 +54,14 @@ pub fn draw(sheet: &ChartSheet, state: &State, buffer: &mut Buffer, place: Rect)
         for y in field.top()..field.bottom() {
             let cell = &mut buffer[(field.x + cursor, y)];
             if matches!(cell.symbol(), " " | "┄") {
-                cell.set_symbol("┃").set_style(theme.role(Role::Accent));
+                cell.set_symbol("┃").set_style(theme.role(Role::Accent).remove_modifier(Modifier::DIM));
             }
         }
     }
     let axis = place.bottom() - 1;
     for (wall, text) in time_ticks(from, until, usize::from(wide / 14).max(2), &state.time().zone) {
-        if let Some(at) = column(wall) {
+        // A time that does not fit would be another one when it is cut.
+        if let Some(at) = column(wall).filter(|at| usize::from(wide - at) > text.len()) {
             put(buffer, field.x + at, axis, wide - at, &format!("╵{text}"), theme.role(Role::Quiet));
         }
     }
@@ -201,7 +202,9 @@ fn draw_line(
             before = Some((last, high));
         }
     }
+    // What recedes below it must not make it recede: without colours that is all that is seen.
     let look = style(theme, at, line);
+    let look = if line.before { look } else { look.remove_modifier(Modifier::DIM) };
     for (x, span) in columns.into_iter().enumerate() {
         let Some((low, high)) = span else { continue };
         for row in low / 2..=high / 2 {
