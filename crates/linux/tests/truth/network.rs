@@ -15,7 +15,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 const PAGE: usize = 30_000;
-const PAGES: usize = 8_000;
+const PAGES: usize = 24_000;
 
 fn connect(address: &str) -> TcpStream {
     TcpStream::connect(address).expect("a connection")
@@ -221,7 +221,7 @@ fn a_server_of_short_connections_has_its_bytes() {
     let all = |reading: &Reading| pids.map(|pid| told(find(reading, pid)));
     let last = read_until(&mut source, |reading| {
         let [(_, sent), (got, _)] = all(reading);
-        sent >= truth && got >= truth
+        sent >= truth * 0.999 && got >= truth * 0.999
     });
     let [(_, sent), (got, _)] = all(&last);
     agrees("net_out of a server of short connections, bytes", truth, sent, truth * 0.05);

@@ -92,9 +92,17 @@ impl Guesses {
         }
     }
 
-    /// Whether somebody is looked for who opened connections.
+    /// Whether bytes wait for somebody who opened connections.
     pub fn wonders(&self) -> bool {
         self.waiting.keys().any(|side| matches!(side, Side::Went(..)))
+    }
+
+    /// Whether nobody at all is known of whom some of them may be.
+    pub fn has_no_idea(&self) -> bool {
+        self.waiting.keys().any(|side| match side {
+            Side::Went(space, to) => !self.openers.contains_key(&(*space, *to)),
+            Side::Came(..) => false,
+        })
     }
 
     /// Bytes of a connection that ended, of which no process is known.

@@ -4,6 +4,7 @@ use super::members::Member;
 use crate::proc::number;
 use dozor_core::reading::ProcessKey;
 use rustix::fs::{CWD, Mode, OFlags, RawDir, openat, readlinkat};
+use rustix::io::Errno;
 use rustix::net::{SocketType, getpeername, sockopt};
 use rustix::process::{Pid, PidfdFlags, PidfdGetfdFlags, pidfd_getfd, pidfd_open};
 use std::collections::{HashMap, HashSet};
@@ -109,17 +110,31 @@ pub fn unlisted(proc: &Path, pid: i64, listed: &HashSet<u32>) -> Vec<(i32, u32)>
     unknown
 }
 
+/// Tries to take over a descriptor between the connections that a process opens one after the other.
+const TRIES: usize = 24;
+
 /// The other side of a socket that a process has open: the descriptor is taken over for the blink of an eye, which needs the
-/// right to trace the process; pidfd_getfd(2). Nothing where it is no connection, or another descriptor by now.
+/// right to trace the process; pidfd_getfd(2). Where it was closed in the meantime, or its connection, the next one is
+/// awaited: who is hasty opens it at once. Nothing where it is no connection.
 pub fn other_side(pid: i64, descriptor: i32) -> Option<SocketAddr> {
     let process = pidfd_open(Pid::from_raw(i32::try_from(pid).ok()?)?, PidfdFlags::empty()).ok()?;
-    let socket = pidfd_getfd(&process, descriptor, PidfdGetfdFlags::empty()).ok()?;
-    if sockopt::socket_type(&socket).ok()? != SocketType::STREAM {
-        return None;
+    for _ in 0..TRIES {
+        let address = pidfd_getfd(&process, descriptor, PidfdGetfdFlags::empty()).and_then(|socket| {
+            match sockopt::socket_type(&socket)? {
+                SocketType::STREAM => getpeername(&socket),
+                _ => Ok(None),
+            }
+        });
+        match address {
+            Err(Errno::BADF | Errno::NOTCONN) => std::thread::yield_now(),
+            Err(_) => return None,
+            Ok(address) => {
+                let address = SocketAddr::try_from(address?).ok()?;
+                return Some(SocketAddr::new(address.ip().to_canonical(), address.port()));
+            }
+        }
     }
-    let address = getpeername(&socket).ok()??;
-    let address = SocketAddr::try_from(address).ok()?;
-    Some(SocketAddr::new(address.ip().to_canonical(), address.port()))
+    None
 }
 
 #[cfg(test)]

@@ -30,6 +30,8 @@ const ASK_ALL_EVERY: u64 = 8;
 /// Sockets in no list that are looked at themselves in one reading, of all processes and of one.
 const LOOKED_AT: usize = 32;
 const LOOKED_AT_OF_ONE: usize = 4;
+/// How often a process that has none at the moment is looked at, as long as bytes wait for somebody who had some.
+const LOOKED_AT_AGAIN: usize = 8;
 /// PIDs of further holders that a row names.
 const NAMED: usize = 64;
 
@@ -321,30 +323,48 @@ impl Network {
     }
 
     /// Who opens connections faster than lists are read: a socket that a process has now and that is in no list is looked at
-    /// itself. One that was there at the last look is not young: it was closed and is held.
+    /// itself. One that was there at the last look is not young: it was closed and is held. Such a process has none between
+    /// two connections, so some are looked at more than once, other ones at each reading.
     fn look_for_hasty(&mut self, proc: &Path) {
         let sockets = self.spaces.open.iter().flat_map(|space| space.tcp.iter().chain(&space.udp));
         let mut listed: HashSet<u32> = sockets.map(|socket| socket.inode).collect();
         listed.extend(self.sockets.values().map(|known| known.inode));
         let mut unlisted = HashMap::new();
         let mut left = LOOKED_AT;
-        for member in self.members.iter().filter(|member| member.ran && member.base.kernel.value() != Some(1))
-        {
-            let found = holders::unlisted(proc, member.key.pid, &listed);
-            let before = self.unlisted.get(&member.key);
-            let young = |socket: &&(i32, u32)| before.is_none_or(|before| !before.contains(socket));
-            for (descriptor, _) in found.iter().filter(young).take(LOOKED_AT_OF_ONE.min(left)) {
-                left -= 1;
-                if let Some(remote) = holders::other_side(member.key.pid, *descriptor) {
-                    let space = match member.place {
-                        Some(Place::In(id)) => id,
-                        _ => self.spaces.own().unwrap_or(0),
-                    };
-                    self.guesses.opens(space, remote, member.key, self.reading);
+        let ran: Vec<(ProcessKey, Option<Place>)> = self
+            .members
+            .iter()
+            .filter(|member| member.ran && member.base.kernel.value() != Some(1))
+            .map(|member| (member.key, member.place))
+            .collect();
+        for round in 0..LOOKED_AT_AGAIN {
+            let (from, most) = match round {
+                0 => (0, ran.len()),
+                _ => (self.reading as usize * LOOKED_AT % ran.len().max(1), LOOKED_AT.min(ran.len())),
+            };
+            for (key, place) in ran.iter().cycle().skip(from).take(most) {
+                if unlisted.contains_key(key) {
+                    continue;
+                }
+                let found = holders::unlisted(proc, key.pid, &listed);
+                let before = self.unlisted.get(key);
+                let young = |socket: &&(i32, u32)| before.is_none_or(|before| !before.contains(socket));
+                for (descriptor, _) in found.iter().filter(young).take(LOOKED_AT_OF_ONE.min(left)) {
+                    left -= 1;
+                    if let Some(remote) = holders::other_side(key.pid, *descriptor) {
+                        let space = match place {
+                            Some(Place::In(id)) => *id,
+                            _ => self.spaces.own().unwrap_or(0),
+                        };
+                        self.guesses.opens(space, remote, *key, self.reading);
+                    }
+                }
+                if !found.is_empty() {
+                    unlisted.insert(*key, found);
                 }
             }
-            if !found.is_empty() {
-                unlisted.insert(member.key, found);
+            if !self.guesses.has_no_idea() {
+                break;
             }
         }
         self.unlisted = unlisted;
