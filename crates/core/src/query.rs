@@ -450,8 +450,8 @@ const COUNTED: [&str; 5] = ["tasks.total", "tasks.blocked", "unaccounted", "ende
 impl Reach {
     /// What a metric needs.
     pub fn of(metric: &Metric) -> Reach {
-        // What was written is held against what the devices took.
-        const HEAVY: [&str; 4] = ["core_temp", "write", "write_by", "disk"];
+        // What was written is held against what the devices took; ports are those of sockets.
+        const HEAVY: [&str; 5] = ["core_temp", "write", "write_by", "disk", "port"];
         let of_group = metric.needs == Some(Demand::ControlGroup) && metric.kind != Kind::Label;
         match metric.eval {
             Eval::System(_) if COUNTED.contains(&metric.alias) => Reach::All,

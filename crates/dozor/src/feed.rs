@@ -23,6 +23,8 @@ pub enum Delivery {
     History(Vec<Arc<Reading>>),
     /// The source gives nothing more, for this reason.
     Ended(String),
+    /// Nothing comes for now, for this reason, but is waited for; nothing when it comes again.
+    Waits(Option<String>),
     /// A mark came with the readings.
     Mark(Mark),
     /// Recordings have grown.
@@ -124,35 +126,75 @@ fn read_on<T: From<Delivery>>(
     }
 }
 
-/// Reads the rest of a recording that arrives through a pipe.
-pub fn follow<R, T>(mut stream: StreamReader<R>, out: Sender<T>)
+/// Asks for a stream once more; else why there is none.
+pub type Again<R> = Box<dyn FnMut() -> Result<StreamReader<R>, String> + Send>;
+
+/// Seconds between two questions for a stream that broke off: at first, and at most.
+const AGAIN: [u64; 2] = [1, 10];
+
+/// Reads the rest of a recording that arrives through a pipe or over a network. Where one can ask again for what broke off, it
+/// is asked for until it comes.
+pub fn follow<R, T>(mut stream: StreamReader<R>, mut again: Option<Again<R>>, out: Sender<T>)
 where
     R: Read + Send + 'static,
     T: From<Delivery> + Send + 'static,
 {
     std::thread::spawn(move || {
-        let mut damage = None;
-        let reason = loop {
-            match stream.next_event() {
-                Ok(Some(Recorded::Reading { reading, .. })) => {
-                    if out.send(Delivery::Reading(Arc::new(*reading)).into()).is_err() {
-                        return;
-                    }
+        let mut marks_until = i64::MIN;
+        while let Some(reason) = drain(&mut stream, &mut marks_until, &out) {
+            let Some(again) = &mut again else {
+                let _ = out.send(Delivery::Ended(reason).into());
+                return;
+            };
+            let [mut wait, most] = AGAIN;
+            let mut why = reason;
+            stream = loop {
+                let told = format!("the connection is lost: {why}; asked again every {wait} s");
+                if out.send(Delivery::Waits(Some(told)).into()).is_err() {
+                    return;
                 }
-                Ok(Some(Recorded::Mark(mark))) => {
-                    if out.send(Delivery::Mark(mark).into()).is_err() {
-                        return;
-                    }
+                std::thread::sleep(Duration::from_secs(wait));
+                wait = (wait * 2).min(most);
+                match again() {
+                    Ok(stream) => break stream,
+                    Err(error) => why = error,
                 }
-                Ok(Some(Recorded::Damage(found))) => damage = Some(found),
-                Ok(None) => {
-                    break damage.map_or("the recording has ended".to_owned(), |damage| damage.to_string());
-                }
-                Err(error) => break error.to_string(),
+            };
+            if out.send(Delivery::Waits(None).into()).is_err() {
+                return;
             }
-        };
-        let _ = out.send(Delivery::Ended(reason).into());
+        }
     });
+}
+
+/// Hands over all that comes, and gives why nothing more does; nothing where nobody listens any more. Marks up to a time were
+/// there before.
+fn drain<R: Read, T: From<Delivery>>(
+    stream: &mut StreamReader<R>,
+    marks_until: &mut i64,
+    out: &Sender<T>,
+) -> Option<String> {
+    let mut damage = None;
+    loop {
+        let delivery = match stream.next_event() {
+            Ok(Some(Recorded::Reading { reading, .. })) => Delivery::Reading(Arc::new(*reading)),
+            Ok(Some(Recorded::Mark(mark))) if mark.wall_ns <= *marks_until => continue,
+            Ok(Some(Recorded::Mark(mark))) => {
+                *marks_until = mark.wall_ns;
+                Delivery::Mark(mark)
+            }
+            Ok(Some(Recorded::Damage(found))) => {
+                damage = Some(found);
+                continue;
+            }
+            Ok(None) => {
+                let whole = || "the recording has ended".to_owned();
+                return Some(damage.map_or_else(whole, |damage| damage.to_string()));
+            }
+            Err(error) => return Some(error.to_string()),
+        };
+        out.send(delivery.into()).ok()?;
+    }
 }
 
 /// Looks now and then whether recordings have grown, and whether their folders hold new ones.

@@ -3,10 +3,11 @@
 
 use super::wish::{Of, Wish};
 use crate::catalogue::{Eval, Instances, Kind, Metric, Value};
-use crate::exited::exited;
+use crate::exited::{UNNAMED, exited};
 use crate::lane::Lane;
 use crate::rank::{Total, total};
 use crate::recording::ReadError;
+use crate::reading::ProcessRow;
 use crate::row::Row as _;
 use crate::sample::{ProcessView, Sample};
 use crate::text::{Text, no_text};
@@ -251,7 +252,7 @@ pub fn gather(
         let time = slots.time(number, wall, sample.seconds());
         let is_first = collected.slots.is_empty();
         collected.pass(time);
-        let gone = wishes.iter().any(|wish| counts_gone(wish.metric)).then(|| exited(sample));
+        let gone = wishes.iter().any(|wish| may_mean_gone(wish, sample)).then(|| exited(sample));
         for ((wish, split), into) in wishes.iter().zip(&split).zip(&mut collected.wishes) {
             let gone = gone.as_ref().filter(|_| counts_gone(wish.metric));
             match wish.metric.eval {
@@ -320,6 +321,27 @@ impl Slots {
 /// Whether those who are gone have a part in it.
 fn counts_gone(metric: &Metric) -> bool {
     matches!(metric.eval, Eval::Process(_)) && metric.kind == Kind::Rate
+}
+
+/// Whether somebody who is gone may have a part in a wish: most often nobody has, and need not be looked for.
+fn may_mean_gone(wish: &Wish, sample: &Sample) -> bool {
+    counts_gone(wish.metric)
+        && match &wish.of {
+            Of::All | Of::Instance(_) => true,
+            Of::Program(name) if **name == *OTHERS || **name == *UNNAMED => true,
+            Of::Program(name) => {
+                sample.now.ended.iter().any(|row| *row.name == **name)
+                    || rows_gone(sample).any(|row| *row.name == **name || *row.program == **name)
+            }
+            Of::Pid(pid) => rows_gone(sample).any(|row| row.pid.value() == Some(*pid)),
+            Of::Process(key) => rows_gone(sample).any(|row| row.key() == *key),
+        }
+}
+
+/// Processes of the reading before that are gone.
+fn rows_gone(sample: &Sample) -> impl Iterator<Item = &ProcessRow> {
+    let before = sample.before.as_deref().map_or(&[][..], |before| &before.processes);
+    sample.gone_places().map(|place| &*before[place])
 }
 
 fn of_system(into: &mut OfWish, wish: &Wish, sample: &Sample, time: Time) {
@@ -393,10 +415,12 @@ fn parts_of_processes(
     };
     for at in 0..count {
         let place = sample.earlier_place(at);
-        let same = place.zip(earlier).is_some_and(|(place, earlier)| {
-            std::sync::Arc::ptr_eq(&earlier.processes[place], &sample.now.processes[at])
+        let (same, is_called_the_same) = place.zip(earlier).map_or((false, false), |(place, earlier)| {
+            let (was, is) = (&earlier.processes[place], &sample.now.processes[at]);
+            let text = |was: &Text, is: &Text| std::sync::Arc::ptr_eq(was, is);
+            (std::sync::Arc::ptr_eq(was, is), text(&was.name, &is.name) && text(&was.program, &is.program))
         });
-        let known = place.and_then(|place| before.get(place)).filter(|_| same).copied();
+        let known = place.and_then(|place| before.get(place)).filter(|_| is_called_the_same).copied();
         let view = sample.process(at);
         let id = known.unwrap_or_else(|| name(into, &view));
         rows.push(id);

@@ -68,10 +68,25 @@ pub struct Timeline {
 pub enum Reach {
     /// All of it.
     All,
-    /// Processes and the machine's own counters: no cores, devices, sensors and interrupts.
+    /// Processes and the machine's own counters: no cores, devices, sensors, interrupts and connections.
     Processes,
     /// The machine with its cores, devices and sensors, without processes.
     Machine,
+}
+
+impl Reach {
+    /// What it has of a reading: connections are many, and every one is copied.
+    fn of_reading(self, reading: &Reading) -> Reading {
+        if self != Reach::Processes {
+            return reading.clone();
+        }
+        Reading {
+            system: reading.system.clone(),
+            ended: reading.ended.clone(),
+            processes: reading.processes.clone(),
+            ..Reading::default()
+        }
+    }
 }
 
 /// Samples whose index tells what processes had most of a metric, or of which nothing is known.
@@ -531,7 +546,7 @@ impl Timeline {
                     decoder.load(frames, entry)?;
                 }
                 if *next >= needed {
-                    let reading = Arc::new(decoder.reading().clone());
+                    let reading = Arc::new(reach.of_reading(decoder.reading()));
                     if *next == spot {
                         now = Some(reading);
                     } else {

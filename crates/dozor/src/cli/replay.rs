@@ -59,7 +59,7 @@ impl Replay {
         let mut state = if self.recordings == [Path::new("-")] {
             let stream = StreamReader::open(std::io::stdin(), true).context("standard input")?;
             need_terminal()?;
-            followed(stream, sender.clone())
+            followed(stream, None, sender.clone())
         } else {
             if self.recordings.iter().any(|path| path == Path::new("-")) {
                 return Err(

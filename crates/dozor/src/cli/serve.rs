@@ -4,7 +4,7 @@ use super::options::{Kept, KernelFiles, Misuse, interval};
 use super::problem;
 use super::selection::Selection;
 use crate::serve::push::{Encoding, Outgoing};
-use crate::serve::{Guard, Listen, Past, Sampling, Server, Service, sample_on};
+use crate::serve::{Guard, Listen, Noted, Past, Sampling, Server, Service, sample_on};
 use anyhow::Context as _;
 use clap::Args;
 use dozor_core::rank::Narrowing;
@@ -88,6 +88,7 @@ impl Serve {
         let outgoing =
             self.push.as_ref().map(|url| Outgoing::start(url, self.push_as, host.clone(), problem::say));
         let narrowed = host.clone();
+        let noted = past.clone().map(Noted::watch).unwrap_or_default();
         let (shared, readings) = sample_on(Sampling {
             source: Box::new(source),
             host: host.clone(),
@@ -95,6 +96,7 @@ impl Serve {
             told: self.processes,
             shown: self.shown,
             narrow: Box::new(move |reading| selection.of(&narrowed, reading)),
+            noted: noted.clone(),
             outgoing,
         });
         let service = Service {
@@ -104,6 +106,7 @@ impl Serve {
             every: self.every,
             guard: Guard { token, local },
             past,
+            noted,
             followers: Arc::new(Semaphore::new(crate::serve::FOLLOWERS)),
             begin: Instant::now(),
         };

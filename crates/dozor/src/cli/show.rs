@@ -23,11 +23,15 @@ use std::time::Duration;
 pub const FAR: &str = "these processes run elsewhere: nothing can be done to them from here";
 
 /// The state of a screen on readings that arrive from another machine.
-pub fn followed<R: Read + Send + 'static>(stream: StreamReader<R>, out: Sender<Incoming>) -> State {
+pub fn followed<R: Read + Send + 'static>(
+    stream: StreamReader<R>,
+    again: Option<feed::Again<R>>,
+    out: Sender<Incoming>,
+) -> State {
     let every = Duration::from_secs_f64(stream.every().unwrap_or(1.0).clamp(0.05, 86_400.0));
     let mut state = State::new(Timeline::live(stream.host().clone()), plain_theme(), every, (0, 0));
     state.refuse_actions(FAR);
-    feed::follow(stream, out);
+    feed::follow(stream, again, out);
     state
 }
 

@@ -2,6 +2,7 @@
 
 use super::options::{KernelFiles, Look, Misuse, Pids, duration, interval, need_terminal, pid};
 use super::show::{FAR, followed, plain_theme, show};
+use crate::feed::Again;
 use crate::feed;
 use crate::machine::Machine;
 use crate::recorder::{Notes, segment_begin};
@@ -122,23 +123,34 @@ impl Watch {
             .http_status_as_error(false)
             .build()
             .into();
-        let mut request = agent.get(format!("{url}/stream"));
-        if let Some(path) = &self.token_file {
-            let text = trusted::read_text(path, 4_096)
-                .map_err(|why| anyhow::anyhow!("{}: {why}", path.display()))?;
-            request = request.header("authorization", format!("Bearer {}", text.unwrap_or_default().trim()));
-        }
-        let answer = request.call().map_err(|error| anyhow::anyhow!("{url}: {error}"))?;
-        let status = answer.status();
-        if status == 401 {
-            return Err(Misuse(format!("{url} asks for a token: --token-file FILE")).into());
-        }
-        anyhow::ensure!(status.is_success(), "{url} answers {status}");
-        let stream = StreamReader::open(answer.into_body().into_reader(), true)
-            .map_err(|error| anyhow::anyhow!("{url}: {error}"))?;
+        let token = match &self.token_file {
+            Some(path) => {
+                let text = trusted::read_text(path, 4_096)
+                    .map_err(|why| anyhow::anyhow!("{}: {why}", path.display()))?;
+                Some(format!("Bearer {}", text.unwrap_or_default().trim()))
+            }
+            None => None,
+        };
+        let address = url.to_owned();
+        let ask = move || {
+            let mut request = agent.get(format!("{address}/stream"));
+            if let Some(token) = &token {
+                request = request.header("authorization", token);
+            }
+            let answer = request.call().map_err(|error| anyhow::anyhow!("{address}: {error}"))?;
+            let status = answer.status();
+            if status == 401 {
+                return Err(Misuse(format!("{address} asks for a token: --token-file FILE")).into());
+            }
+            anyhow::ensure!(status.is_success(), "{address} answers {status}");
+            StreamReader::open(answer.into_body().into_reader(), true)
+                .map_err(|error| anyhow::anyhow!("{address}: {error}"))
+        };
+        let stream = ask()?;
         need_terminal()?;
         let (sender, incoming) = channel();
-        let state = followed(stream, sender.clone());
+        let again: Again<_> = Box::new(move || ask().map_err(|error| error.to_string()));
+        let state = followed(stream, Some(again), sender.clone());
         let every = state.values.every;
         show(&self.look, pids, state, "watch", Some(every), |_| Connections {
             machine: Machine::Elsewhere(FAR),

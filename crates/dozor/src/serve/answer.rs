@@ -2,9 +2,10 @@
 
 use super::current::Shared;
 use super::guard::{Guard, Refusal};
+use super::noted::Noted;
 use super::past::Past;
 use dozor_core::reading::{HostFacts, Reading};
-use dozor_core::recording::Writer;
+use dozor_core::recording::{Writer, mark_frame};
 use dozor_export::open::openmetrics;
 use hyper::body::{Body, Bytes, Frame, Incoming, SizeHint};
 use hyper::header::{
@@ -38,6 +39,8 @@ pub struct Service {
     pub guard: Guard,
     /// Recordings of a folder.
     pub past: Option<Arc<Past>>,
+    /// What was done and noted lately.
+    pub noted: Noted,
     /// How many follow all readings at once.
     pub followers: Arc<Semaphore>,
     /// Since when it serves.
@@ -192,10 +195,12 @@ impl Service {
         let mut readings = self.readings.subscribe();
         let newest = self.shared.newest.borrow().clone();
         let mut writer = Writer::new(self.host.clone(), Some(self.every));
+        let noted = self.noted.clone();
         tokio::spawn(async move {
             let mut bytes = vec![];
             writer.begin(&mut bytes);
             let mut last = None;
+            let mut told = i64::MIN;
             if let Some(newest) = newest {
                 last = Some(newest.sample.now.wall_ns());
                 if writer.put(&newest.sample.now, &mut bytes).is_err() {
@@ -203,6 +208,10 @@ impl Service {
                 }
             }
             loop {
+                for mark in noted.since(told) {
+                    told = told.max(mark.wall_ns);
+                    bytes.extend_from_slice(&mark_frame(&mark));
+                }
                 if !bytes.is_empty() && sender.try_send(std::mem::take(&mut bytes).into()).is_err() {
                     break;
                 }

@@ -29,6 +29,8 @@ pub struct Current {
     told: Vec<usize>,
     /// Processes on the page at most.
     most: usize,
+    /// What was done and noted lately.
+    marks: Json,
     sample_json: OnceLock<Bytes>,
     event: OnceLock<Bytes>,
     open: OnceLock<Bytes>,
@@ -64,9 +66,9 @@ pub fn severity_number(severity: Severity) -> u8 {
 
 impl Current {
     /// A sample with the processes that collectors are told of.
-    pub fn new(sample: Arc<Sample>, told: Vec<usize>, most: usize) -> Current {
+    pub fn new(sample: Arc<Sample>, told: Vec<usize>, most: usize, marks: Json) -> Current {
         let (sample_json, event) = (OnceLock::new(), OnceLock::new());
-        Current { sample, told, most, sample_json, event, open: OnceLock::new(), plain: OnceLock::new() }
+        Current { sample, told, most, marks, sample_json, event, open: OnceLock::new(), plain: OnceLock::new() }
     }
 
     /// All of it as JSON.
@@ -86,7 +88,7 @@ impl Current {
 
     /// What the live page shows, as JSON in one line.
     pub fn event(&self) -> Bytes {
-        self.event.get_or_init(|| Bytes::from(glance(&self.sample, self.most).to_string())).clone()
+        self.event.get_or_init(|| Bytes::from(glance(&self.sample, self.most, &self.marks).to_string())).clone()
     }
 
     /// What collectors take.
@@ -101,8 +103,8 @@ impl Current {
     }
 }
 
-/// What a screen shows of a sample at a glance.
-pub fn glance(sample: &Sample, most: usize) -> Json {
+/// What a screen shows of a sample at a glance, with what was done and noted.
+pub fn glance(sample: &Sample, most: usize, marks: &Json) -> Json {
     let gone = exited(sample);
     let population = Population::new(sample, &gone);
     let lanes: Vec<Json> = Lane::ALL
@@ -147,6 +149,7 @@ pub fn glance(sample: &Sample, most: usize) -> Json {
         "load": load,
         "tasks": {"total": tasks.total, "running": tasks.running, "blocked": tasks.blocked, "zombie": tasks.zombie},
         "lanes": lanes, "stands_out": stands_out, "columns": COLUMNS, "processes": processes, "of": all,
+        "marks": marks,
     })
 }
 

@@ -7,6 +7,7 @@
 mod answer;
 mod current;
 mod guard;
+mod noted;
 mod past;
 pub mod push;
 mod sampling;
@@ -19,6 +20,7 @@ use std::sync::LazyLock;
 pub use answer::{FOLLOWERS, Service};
 
 pub use guard::{Guard, SHORTEST as SHORTEST_TOKEN};
+pub use noted::Noted;
 pub use past::Past;
 pub use sampling::{Sampling, sample_on};
 pub use server::{Listen, Server};

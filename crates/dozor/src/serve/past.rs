@@ -1,14 +1,16 @@
 //! Recordings of a folder for those who ask: which there are, their bytes, what their lanes show, and what was at a time.
 
 use super::current::{LanePoint, glance, lanes_json};
+use super::noted::told;
 use crate::recordings::{Recorded, in_folder};
-use dozor_core::recording::MarkKind;
+use dozor_core::recording::Mark;
 use dozor_core::timeline::Timeline;
 use dozor_linux::files::open_no_link;
 use serde_json::{Value as Json, json};
 use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
+use std::time::Duration;
 
 /// Recordings of a folder.
 pub struct Past {
@@ -42,6 +44,23 @@ impl Past {
         json!({"recordings": all})
     }
 
+    /// Names and lengths of those that were written to within so much time.
+    pub fn recently_written(&self, within: Duration) -> Vec<(String, u64)> {
+        let files = in_folder(&self.folder).unwrap_or_default();
+        let recent = files.iter().filter_map(|path| {
+            let data = std::fs::symlink_metadata(path).ok().filter(std::fs::Metadata::is_file)?;
+            let is_recent = data.modified().ok()?.elapsed().is_ok_and(|since| since <= within);
+            is_recent.then_some((path.file_name()?.to_str()?.to_owned(), data.len()))
+        });
+        recent.collect()
+    }
+
+    /// What was done and noted in a recording; nothing of one that cannot be read.
+    pub fn marks(&self, name: &str) -> Vec<Mark> {
+        let timeline = self.file(name).and_then(|file| Timeline::open(Recorded(file)).ok());
+        timeline.map(|timeline| timeline.marks()).unwrap_or_default()
+    }
+
     /// The file of this name; none where a name is none of the folder's.
     pub fn file(&self, name: &str) -> Option<File> {
         let is_plain = !name.contains(['/', '\0'])
@@ -72,15 +91,7 @@ impl Past {
         self.with(name, |timeline| {
             let all: Vec<LanePoint> = thinned(timeline, columns.clamp(10, COLUMNS));
             let mut object = lanes_json(&all);
-            let marks = timeline.marks().into_iter().filter(|mark| mark.kind != MarkKind::Lost);
-            let told = marks.map(|mark| {
-                let text = match mark.deeds.first() {
-                    Some(deed) => deed.words(),
-                    None => mark.text.clone(),
-                };
-                json!({"wall": mark.wall_ns / 1_000_000, "kind": mark.kind.word(), "text": text})
-            });
-            object["marks"] = told.collect();
+            object["marks"] = told(&timeline.marks());
             object["host"] = json!(timeline.host().name);
             object["zone"] = json!(timeline.host().time_zone);
             object
@@ -92,7 +103,7 @@ impl Past {
         self.with(name, |timeline| {
             let number = timeline.at(wall_ms.saturating_mul(1_000_000).saturating_add(999_999));
             let sample = timeline.sample(number).ok()?;
-            Some(glance(&sample, self.most))
+            Some(glance(&sample, self.most, &told(&timeline.marks())))
         })?
     }
 }

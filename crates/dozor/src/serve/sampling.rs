@@ -1,6 +1,7 @@
 //! The thread that samples for those who are served. It waits for nobody.
 
 use super::current::{Current, Shared};
+use super::noted::Noted;
 use super::push::Outgoing;
 use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::sample::Sample;
@@ -28,6 +29,8 @@ pub struct Sampling {
     pub shown: usize,
     /// Leaves out who is not meant.
     pub narrow: Box<dyn FnMut(Arc<Reading>) -> Arc<Reading> + Send>,
+    /// What was done and noted lately.
+    pub noted: Noted,
     /// A collector that is pushed to.
     pub outgoing: Option<Outgoing>,
 }
@@ -53,7 +56,7 @@ pub fn sample_on(mut sampling: Sampling) -> (Shared, broadcast::Sender<Arc<Readi
             ));
             shared.remember(&sample);
             let chosen = told.choose(&sample);
-            let current = Arc::new(Current::new(sample, chosen, sampling.shown));
+            let current = Arc::new(Current::new(sample, chosen, sampling.shown, sampling.noted.json()));
             if let Some(outgoing) = &sampling.outgoing {
                 outgoing.put(&current);
             }

@@ -460,6 +460,14 @@ impl State {
                 self.refresh();
             }
             Delivery::Ended(reason) => self.time.ended = Some(reason),
+            Delivery::Waits(why) => {
+                let (severity, text) = match &why {
+                    Some(why) => (Severity::Warning, why.clone()),
+                    None => (Severity::Fine, "readings come again".to_owned()),
+                };
+                self.say(severity, text);
+                self.time.ended = why;
+            }
             Delivery::Mark(mark) => self.show_sign(mark),
             Delivery::Grown => self.grown(),
             Delivery::Begun(frames) => self.begun(frames),
