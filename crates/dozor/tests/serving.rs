@@ -3,14 +3,18 @@
 mod served;
 mod terminal;
 
+use dozor_core::reading::HostFacts;
+use dozor_core::recording::{Event, Mark, MarkKind, StreamReader, Writer, mark_frame};
 use serde_json::Value;
 use served::{Serving, dozor, recorded};
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::PermissionsExt as _;
 use std::os::unix::net::UnixStream;
+use std::path::Path;
 use std::process::Command;
-use std::time::{Duration, Instant};
+use std::sync::Arc;
+use std::time::{Duration, Instant, SystemTime};
 
 /// Sends bytes and gives all that comes back until the connection is closed.
 fn raw(serving: &Serving, bytes: &[u8]) -> String {
@@ -278,6 +282,64 @@ fn recordings_are_given_whole_and_in_ranges() {
         serde_json::from_str(&ask(&serving, "/recordings/night.dozor/lanes?columns=50", "").2).expect("JSON");
     assert!(lanes["times"].as_array().expect("times").len() <= 50);
     assert!(lanes["marks"].to_string().contains("the dome opens"));
+}
+
+/// Adds a note of now to a folder, as another program of ours would.
+fn note(folder: &Path, text: &str) {
+    let path = folder.join("lynx-obs-marks-astro.dozor");
+    let mut bytes = std::fs::read(&path).unwrap_or_default();
+    if bytes.is_empty() {
+        let host = HostFacts { name: "lynx-obs".into(), ..HostFacts::default() };
+        Writer::new(Arc::new(host), None).begin(&mut bytes);
+    }
+    let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).expect("it is later").as_nanos();
+    bytes.extend_from_slice(&mark_frame(&Mark::new(now as i64, MarkKind::Bookmark, text)));
+    std::fs::write(&path, bytes).expect("written");
+}
+
+#[test]
+fn what_is_noted_meanwhile_is_told_at_once() {
+    let folder = tempfile::tempdir().expect("a folder");
+    note(folder.path(), "the dome\u{1b}[31m sticks");
+    let serving =
+        Serving::start(&["--every", "200ms", "--recordings", folder.path().to_str().expect("a path")]);
+    let told = |text: &str| {
+        let begin = Instant::now();
+        while !ask(&serving, "/glance", "").2.contains(text) {
+            assert!(begin.elapsed() < Duration::from_secs(20), "{text} is not told");
+            std::thread::sleep(Duration::from_millis(50));
+        }
+    };
+    told("sticks");
+    assert!(!ask(&serving, "/glance", "").2.contains("\\u001b"), "it is harmless");
+    note(folder.path(), "and turns again");
+    told("and turns again");
+    let mut answer = ureq::get(serving.url("/stream")).call().expect("an answer");
+    let mut stream = StreamReader::open(answer.body_mut().as_reader(), true).expect("a recording");
+    let mut seen = vec![];
+    while seen.len() < 2 {
+        match stream.next_event().expect("it goes on") {
+            Some(Event::Mark(mark)) => seen.push(mark.text),
+            Some(_) => {}
+            None => panic!("it ended"),
+        }
+    }
+    assert!(seen[0].contains("sticks") && seen[1] == "and turns again", "{seen:?}");
+}
+
+#[test]
+fn a_screen_goes_on_when_what_it_follows_comes_back() {
+    let mut serving = Serving::start(&["--every", "200ms"]);
+    ready(&serving);
+    let screen = terminal::Terminal::alone(&format!("dozor watch {}", serving.url("/")), (120, 40));
+    screen.wait("live readings", |text| text.contains("Processes by") && text.contains("LIVE"));
+    serving.stop();
+    screen.wait_for("the connection is lost");
+    serving.start_again();
+    screen.wait_for("readings come again");
+    screen.wait("live again", |text| text.contains("LIVE"));
+    screen.keys("q");
+    screen.assert_restored();
 }
 
 #[test]

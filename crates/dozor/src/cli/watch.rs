@@ -2,8 +2,8 @@
 
 use super::options::{KernelFiles, Look, Misuse, Pids, duration, interval, need_terminal, pid};
 use super::show::{FAR, followed, plain_theme, show};
-use crate::feed::Again;
 use crate::feed;
+use crate::feed::Again;
 use crate::machine::Machine;
 use crate::recorder::{Notes, segment_begin};
 use crate::recordings;

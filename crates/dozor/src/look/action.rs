@@ -182,7 +182,7 @@ pub static ACTIONS: &[Entry] = &[
     entry(Action::Ports, "who listens", &["I"], Topic::Processes, "", "Show the ports that somebody listens on, with the processes, how many wait and what was dropped."),
     entry(Action::Undo, "undo", &["u"], Topic::Processes, "", "Take back what was done last: niceness, cores, priorities, limits, a pause. Again: what was done before that."),
     entry(Action::Journal, "journal", &["X"], Topic::Processes, "", "Show what was done to processes, when, by whom, and what became of it."),
-    entry(Action::Charts, "chart this", &["E"], Topic::Processes, "", "Draw the selected process, or the marked ones, over time: metrics of your choice in several panes, with zoom, pan and the values at the cursor."),
+    entry(Action::Charts, "chart this", &["E"], Topic::Processes, "", "Draw the selected part or process, or the marked ones, over time: metrics of your choice in several panes, with zoom, pan and the values at the cursor."),
     entry(Action::Export, "export", &["e"], Topic::Processes, "", "Save what is shown: charts and the screen as SVG or PDF, the table as CSV, JSON or Parquet, a report as PDF, HTML or Markdown."),
     entry(Action::SaveScreen, "save the screen", &[], Topic::Program, "", "Save a picture of the screen as SVG in the folder that Dozor was started in."),
     entry(Action::SaveScreenPdf, "save the screen as PDF", &[], Topic::Program, "", "Save a picture of the screen as a page."),

@@ -68,7 +68,16 @@ impl Current {
     /// A sample with the processes that collectors are told of.
     pub fn new(sample: Arc<Sample>, told: Vec<usize>, most: usize, marks: Json) -> Current {
         let (sample_json, event) = (OnceLock::new(), OnceLock::new());
-        Current { sample, told, most, marks, sample_json, event, open: OnceLock::new(), plain: OnceLock::new() }
+        Current {
+            sample,
+            told,
+            most,
+            marks,
+            sample_json,
+            event,
+            open: OnceLock::new(),
+            plain: OnceLock::new(),
+        }
     }
 
     /// All of it as JSON.
@@ -88,7 +97,9 @@ impl Current {
 
     /// What the live page shows, as JSON in one line.
     pub fn event(&self) -> Bytes {
-        self.event.get_or_init(|| Bytes::from(glance(&self.sample, self.most, &self.marks).to_string())).clone()
+        self.event
+            .get_or_init(|| Bytes::from(glance(&self.sample, self.most, &self.marks).to_string()))
+            .clone()
     }
 
     /// What collectors take.

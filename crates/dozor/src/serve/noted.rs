@@ -39,8 +39,10 @@ impl Noted {
                         looked.insert(name, (length, Instant::now(), marks));
                     }
                 }
-                let mut all: Vec<Mark> =
-                    looked.values().flat_map(|(.., marks)| marks.iter().filter(|m| is_late(m)).cloned()).collect();
+                let mut all: Vec<Mark> = looked
+                    .values()
+                    .flat_map(|(.., marks)| marks.iter().filter(|m| is_late(m)).cloned())
+                    .collect();
                 all.sort_by_key(|mark| mark.wall_ns);
                 all.drain(..all.len().saturating_sub(MOST));
                 *kept.0.lock().unwrap_or_else(PoisonError::into_inner) = all;
@@ -80,9 +82,10 @@ pub fn told(marks: &[Mark]) -> Json {
             [] => vec![mark.text.clone()],
             deeds => deeds.iter().map(dozor_core::deed::Record::words).collect(),
         };
-        texts.into_iter().filter(|text| !text.is_empty()).map(
-            |text| json!({"wall": mark.wall_ns / 1_000_000, "kind": mark.kind.word(), "text": text}),
-        )
+        texts
+            .into_iter()
+            .filter(|text| !text.is_empty())
+            .map(|text| json!({"wall": mark.wall_ns / 1_000_000, "kind": mark.kind.word(), "text": text}))
     });
     told.collect()
 }

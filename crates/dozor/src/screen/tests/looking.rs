@@ -95,6 +95,20 @@ fn a_part_narrows_to_its_users_and_gives_them_back() {
 }
 
 #[test]
+fn a_chosen_part_is_charted_with_a_pane_for_each_unit() {
+    let mut desk = Desk::at(60, (160, 48));
+    desk.press("3 p down E");
+    let screen = desk.screen();
+    for line in ["disk.busy{nvme0n1}", "disk.wait{nvme0n1}", "disk.write{nvme0n1}"] {
+        assert!(screen.contains(line), "{line}:\n{screen}");
+    }
+    desk.press("esc esc 1 p down E");
+    assert!(desk.screen().contains("core.total{0}"), "{}", desk.screen());
+    desk.press("esc esc E");
+    assert!(desk.screen().contains("% of one core"), "without a part it is the process again: {}", desk.screen());
+}
+
+#[test]
 fn a_sign_of_shortage_orders_by_what_it_is_about_unless_somebody_chose_an_order() {
     let mut desk = Desk::at(246, (160, 48));
     desk.press("2 p p down down");

@@ -5,6 +5,7 @@ use super::super::prompt::{Prompt, Purpose};
 use crate::state::State;
 use dozor_core::chart::{Of, Point, Series, Wish, gather};
 use dozor_core::lane::{Lane, Severity};
+use dozor_core::parts::charted;
 use dozor_core::units::NANOS;
 use dozor_export::chart::{Composing, Form};
 use std::ops::Range;
@@ -59,8 +60,59 @@ pub struct ChartSheet {
 }
 
 impl ChartSheet {
-    /// Charts of what is selected: the marked processes, else the selected one, in the metric that they are ordered by.
+    /// Charts of what is selected: a part where one is chosen, else the marked processes or the selected one, in the metric that
+    /// they are ordered by.
     pub fn open(state: &mut State) -> Option<ChartSheet> {
+        let panes = if state.lanes().parts.in_focus {
+            ChartSheet::of_part(state)?
+        } else {
+            Self::of_processes(state)
+        };
+        let axis = state.lanes().strips.axis;
+        let Some(axis) = axis else {
+            state.say(Severity::Notice, "nothing was read yet".to_owned());
+            return None;
+        };
+        let length = (axis.end - axis.begin(0)).max(SHORTEST);
+        let newest =
+            state.time().timeline.moment(state.time().timeline.end() - 1).map_or(0, |moment| moment.wall_ns);
+        let end = (axis.end < newest).then_some(axis.end);
+        let mut sheet = ChartSheet {
+            panes,
+            chosen: 0,
+            end,
+            length,
+            compared: false,
+            typing: Typing::Add,
+            gathered: None,
+        };
+        sheet.gather(state, true);
+        Some(sheet)
+    }
+
+    /// Panes of the chosen part: a pane for each unit.
+    fn of_part(state: &mut State) -> Option<Vec<Pane>> {
+        let part = state.lanes().parts.selected.clone();
+        let wishes = match (part, &state.moment().sample) {
+            (Some(part), Some(sample)) => charted(&part, sample),
+            _ => vec![],
+        };
+        if wishes.is_empty() {
+            state.say(Severity::Notice, "of this part nothing is kept over time".to_owned());
+            return None;
+        }
+        let mut panes: Vec<Pane> = vec![];
+        for wish in wishes {
+            match panes.iter_mut().find(|pane| pane.wishes[0].metric.unit == wish.metric.unit) {
+                Some(pane) => pane.wishes.push(wish),
+                None => panes.push(Pane { wishes: vec![wish], lines: vec![] }),
+            }
+        }
+        panes.truncate(PANES);
+        Some(panes)
+    }
+
+    fn of_processes(state: &State) -> Vec<Pane> {
         let metric = state.values.order.first.metric;
         let metric = if metric.unit.is_text() { dozor_core::catalogue::listed("cpu") } else { metric };
         let targets = state.targets();
@@ -77,27 +129,7 @@ impl ChartSheet {
             Lane::Network => "net.in",
         };
         let of_lane = Wish { metric: dozor_core::catalogue::listed_system(lane), of: Of::All };
-        let axis = state.lanes().strips.axis;
-        let Some(axis) = axis else {
-            state.say(Severity::Notice, "nothing was read yet".to_owned());
-            return None;
-        };
-        let panes = vec![Pane { wishes, lines: vec![] }, Pane { wishes: vec![of_lane], lines: vec![] }];
-        let length = (axis.end - axis.begin(0)).max(SHORTEST);
-        let newest =
-            state.time().timeline.moment(state.time().timeline.end() - 1).map_or(0, |moment| moment.wall_ns);
-        let end = (axis.end < newest).then_some(axis.end);
-        let mut sheet = ChartSheet {
-            panes,
-            chosen: 0,
-            end,
-            length,
-            compared: false,
-            typing: Typing::Add,
-            gathered: None,
-        };
-        sheet.gather(state, true);
-        Some(sheet)
+        vec![Pane { wishes, lines: vec![] }, Pane { wishes: vec![of_lane], lines: vec![] }]
     }
 
     /// The first and the last instant that are shown.
