@@ -160,7 +160,7 @@ impl Beside {
         let folder = path.parent().ok_or_else(|| refused("it is no file"))?;
         let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
         // Before anything is made: not even a folder in somebody else's home.
-        if let Some(reason) = changed_by_others(folder) {
+        if let Some(reason) = told_of_others(folder, 0) {
             return Err(refused(reason));
         }
         create_folder(folder)?;
@@ -212,6 +212,12 @@ fn me() -> u32 {
 /// Why somebody else than oneself and root could change what is in a folder, or put another one in its place; none where
 /// nobody can. Of a folder that is not there yet, those above it.
 pub fn changed_by_others(folder: &Path) -> Option<String> {
+    told_of_others(folder, 1)
+}
+
+/// The same, where folders from so many levels up on may be sticky: nobody moves there what others have in it. A file under a
+/// name that nobody can foresee is safe in such a folder itself, as in `/tmp`.
+fn told_of_others(folder: &Path, sticky_from: usize) -> Option<String> {
     let there = folder.ancestors().find(|part| fs::symlink_metadata(part).is_ok()).unwrap_or(Path::new("."));
     let whole = match fs::canonicalize(there) {
         Ok(whole) => whole,
@@ -222,8 +228,7 @@ pub fn changed_by_others(folder: &Path) -> Option<String> {
             Ok(data) => data,
             Err(error) => return Some(dozor_core::text::without_number(&error)),
         };
-        // Where a folder is sticky nobody moves what others have in it.
-        let sticky = above > 0 && data.mode() & 0o1000 != 0;
+        let sticky = above >= sticky_from && data.mode() & 0o1000 != 0;
         let why = if ![0, me()].contains(&data.uid()) {
             "belongs to another user"
         } else if is_writable_for_others(&data) && !sticky {
@@ -321,6 +326,9 @@ mod tests {
         assert_eq!(fs::read_dir(at("deep")).unwrap().count(), 1, "nothing is left beside it");
         fs::set_permissions(at("deep"), Permissions::from_mode(0o777)).unwrap();
         assert!(said(replace(&at("link"), b"x")).ends_with("deep may be written by others"));
+        fs::set_permissions(at("deep"), Permissions::from_mode(0o1777)).unwrap();
+        replace(&at("deep/new"), b"in a sticky folder").unwrap();
+        assert!(changed_by_others(&at("deep")).is_some(), "what stands in it may be anybody's");
     }
 
     #[test]

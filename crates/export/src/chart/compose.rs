@@ -74,7 +74,11 @@ pub fn assemble(
     }
     let gaps = gaps(timeline, numbers.clone());
     let series = gathered.map(|gathered| gathered.series).unwrap_or_default();
+    let mut unknown = vec![];
     for (wish, series) in what.wishes.iter().zip(series) {
+        if series.iter().all(|series| series.points.is_empty() && series.denied == 0) {
+            unknown.push(wish.text());
+        }
         add(&mut panels, wish, series, what.form);
     }
     let thinned = (numbers.len() > what.columns).then(|| (until_ns - from_ns) / what.columns.max(1) as i64);
@@ -86,6 +90,7 @@ pub fn assemble(
         from_ns,
         until_ns,
         panels,
+        unknown,
         gaps,
         happenings,
         brief: what.brief,

@@ -77,6 +77,8 @@ pub struct Chart {
     pub until_ns: i64,
     /// Panels from top to bottom.
     pub panels: Vec<Panel>,
+    /// Wishes of which there is no value in this time.
+    pub unknown: Vec<String>,
     /// Times without readings.
     pub gaps: Vec<(i64, i64)>,
     /// What happened meanwhile.

@@ -2,6 +2,7 @@
 
 use super::{Export, Lanes, Source, Theme, ending, no_form, put};
 use crate::cli::options::Misuse;
+use crate::cli::problem;
 use dozor_core::lane::Lane;
 use dozor_export::chart::{Composing, Look, compose, draw};
 use dozor_export::file::Form;
@@ -34,6 +35,9 @@ impl Export {
             title: self.title.clone(),
         };
         let chart = compose(&mut timeline, numbers, &what)?;
+        for wish in &chart.unknown {
+            problem::say(&format!("{wish}: in this time there is no value of it"));
+        }
         let light = self.theme == Theme::Light;
         let scene = draw(&chart, self.size, Look { light }).map_err(|error| Misuse(error.to_string()))?;
         put(self.output.as_ref(), &form.bytes(&scene, &chart.host)?)?;
