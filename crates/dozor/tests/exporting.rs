@@ -262,7 +262,7 @@ fn what_cannot_be_exported_says_why() {
     let (status, error) =
         refused(&["export", recording, "--table", "processes", "-o", "/dev/full", "--format", "csv"]);
     assert!(status == Some(1) && !error.is_empty(), "{error}");
-    for chart in ["nfs.read", "cpu@nobody-there"] {
+    for chart in ["gpu.power", "cpu@nobody-there"] {
         let (status, error) = refused(&["export", recording, "--chart", chart, "-o", out]);
         assert_eq!(status, Some(0), "nothing known is a chart that says so");
         assert!(error.contains(&format!("{chart}: in this time there is no value of it")), "{error}");
