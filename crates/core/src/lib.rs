@@ -14,6 +14,7 @@ pub mod cores;
 pub mod deed;
 pub mod demo;
 pub mod exited;
+pub mod findings;
 pub mod expr;
 pub mod inside;
 pub mod known;

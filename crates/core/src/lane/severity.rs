@@ -5,9 +5,11 @@ use crate::known::Known;
 use crate::limits::{throttled, usage};
 use crate::reading::{BatteryRow, DiskRow, FilesystemRow, GroupRow, InterfaceRow, RemoteRow, SensorRow};
 use crate::sample::{PartView, Sample};
+use serde::{Deserialize, Serialize};
 
 /// How bad it is. Ordered from fine to critical.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Severity {
     /// Nothing to do.
     #[default]
@@ -21,6 +23,16 @@ pub enum Severity {
 }
 
 impl Severity {
+    /// Its word.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Severity::Fine => "fine",
+            Severity::Notice => "notice",
+            Severity::Warning => "warning",
+            Severity::Critical => "critical",
+        }
+    }
+
     /// Its sign on the screen.
     pub const fn sign(self) -> char {
         match self {

@@ -1,0 +1,38 @@
+//! A battery is nearly empty.
+
+use super::{About, Rule, Scene, Seen, Simple};
+use crate::catalogue::Unit;
+use crate::findings::Culprit;
+use crate::lane::{Lane, Severity, battery_severity};
+use crate::units::long_duration;
+
+const ABOUT: About = About {
+    name: "battery",
+    lane: Lane::Heat,
+    title: "a battery is nearly empty",
+    least: 0.0,
+    calm: 5.0,
+    explained_by: &[],
+    causes: "mains that are away",
+    next: "save what must not be lost, or find mains",
+};
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Simple(&ABOUT, look))
+}
+
+fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+    for battery in &scene.sample.now.batteries {
+        let severity = battery_severity(battery);
+        let (Some(charge), true) = (battery.charge.float().value(), severity > Severity::Fine) else { continue };
+        let left = battery.seconds_left.float().value();
+        let left = left.map_or(String::new(), |left| format!(", for {} at this pace", long_duration(left)));
+        let name = &battery.name;
+        let text = format!("{name} has {:.0} % left{left}.", charge / 100.0);
+        seen.push(
+            Seen::new(severity, &**name, text)
+                .by([Culprit::thing(&**name)])
+                .with(format!("battery.charge{{{name}}}"), charge / 100.0, Unit::Percent),
+        );
+    }
+}

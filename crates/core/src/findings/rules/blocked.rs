@@ -1,0 +1,89 @@
+//! Tasks that stay blocked in the kernel.
+
+use super::{About, Rule, Scene, Seen};
+use crate::catalogue::Unit;
+use crate::findings::scene::who;
+use crate::lane::{Lane, Severity};
+use crate::reading::ProcessKey;
+use crate::row::Row as _;
+use crate::sample::process_state;
+use crate::units::{NANOS, long_duration};
+use std::collections::BTreeMap;
+
+const ABOUT: About = About {
+    name: "blocked",
+    lane: Lane::Disk,
+    title: "tasks stay blocked in the kernel",
+    least: 0.0,
+    calm: 3.0,
+    explained_by: &["filesystem-silent", "remote-slow", "disk-saturated"],
+    causes: "a server or a device that does not answer; a saturated disk; a fault of a driver",
+    next: "look at what it waits for (enter); no signal is taken until that ends",
+};
+/// Seconds in the same state, with no work done: a warning, critical.
+const STAYS: [f64; 2] = [8.0, 120.0];
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Blocked::default())
+}
+
+/// Since when who is blocked.
+#[derive(Default)]
+struct Blocked {
+    since: BTreeMap<ProcessKey, i64>,
+}
+
+impl Rule for Blocked {
+    fn about(&self) -> &'static About {
+        &ABOUT
+    }
+
+    fn look(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+        let now = scene.sample.now.monotonic_ns();
+        for key in &scene.ended {
+            self.since.remove(key);
+        }
+        for view in scene.doers() {
+            let is_blocked = process_state(view.now) == Some("blocked");
+            let key = view.now.key();
+            // Who ran in between was only caught waiting.
+            let ran = view.before.is_none_or(|before| {
+                before.run_ns != view.now.run_ns || before.system_ticks != view.now.system_ticks
+            });
+            if !is_blocked {
+                self.since.remove(&key);
+            } else if ran {
+                self.since.insert(key, now);
+            } else {
+                self.since.entry(key).or_insert(now);
+            }
+        }
+        let stays = |since: i64| (now - since) as f64 / NANOS as f64;
+        let mut all: Vec<(ProcessKey, f64)> = self
+            .since
+            .iter()
+            .map(|(key, since)| (*key, stays(*since)))
+            .filter(|(_, seconds)| *seconds >= STAYS[0])
+            .collect();
+        all.sort_by(|a, b| b.1.total_cmp(&a.1));
+        let Some((first, longest)) = all.first().copied() else { return };
+        let Some(row) = scene.sample.now.process(first) else { return };
+        let severity = if longest >= STAYS[1] { Severity::Critical } else { Severity::Warning };
+        let others = match all.len() {
+            1 => String::new(),
+            many => format!(" and {} more", many - 1),
+        };
+        let main = who(row);
+        let text = format!(
+            "{}{others} blocked in the kernel for {}: no signal is taken until that ends.",
+            main.name,
+            long_duration(longest.round())
+        );
+        let named = all.iter().take(3).filter_map(|(key, _)| scene.sample.now.process(*key));
+        seen.push(
+            Seen::new(severity, "", text)
+                .by(named.map(|row| who(row)))
+                .with("tasks.blocked", all.len() as f64, Unit::Number),
+        );
+    }
+}

@@ -1,0 +1,36 @@
+//! All cores are busy, with nobody waiting.
+
+use super::{About, Rule, Scene, Seen, Simple};
+use crate::catalogue::{Unit, cpu_busy};
+use crate::findings::scene::does;
+use crate::lane::{Lane, Severity};
+
+const ABOUT: About = About {
+    name: "cpu-full",
+    lane: Lane::Cpu,
+    title: "all cores are busy",
+    least: 5.0,
+    calm: 8.0,
+    explained_by: &["cpu-queue", "short-lived", "forks", "unexplained-cpu"],
+    causes: "work that takes all there is, as a build does; nothing is wrong while nobody waits",
+    next: "look at who uses the CPU; give it less if others need it (x)",
+};
+const BUSY: f64 = 90.0;
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Simple(&ABOUT, look))
+}
+
+fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+    let Some(busy) = cpu_busy(scene.sample).value().filter(|busy| *busy >= BUSY) else { return };
+    let nice = scene.nice_share();
+    let culprits = scene.culprits(scene.cpu_users(), Some(scene.cpu_in_use()));
+    let kind = if nice >= 0.5 * busy { ", most of it work that gives way to others" } else { "" };
+    let mut sentence = format!("all cores are busy ({busy:.0} %){kind}.");
+    sentence += &does(&culprits, "uses", "use", "of it");
+    let mut one = Seen::new(Severity::Notice, "", sentence).by(culprits).with("cpu.total", busy, Unit::Percent);
+    if nice >= 1.0 {
+        one = one.with("cpu.nice", nice, Unit::Percent);
+    }
+    seen.push(one);
+}

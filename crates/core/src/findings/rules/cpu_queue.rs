@@ -1,0 +1,87 @@
+//! More threads want to run than there are cores.
+
+use super::{About, Rule, Scene, Seen};
+use crate::catalogue::{Unit, Value, cpu_busy, listed};
+use crate::findings::scene::does;
+use crate::lane::{Lane, Severity};
+use crate::text::Text;
+use std::collections::HashMap;
+
+const ABOUT: About = About {
+    name: "cpu-queue",
+    lane: Lane::Cpu,
+    title: "threads wait for a core",
+    least: 5.0,
+    calm: 8.0,
+    explained_by: &["forks", "short-lived"],
+    causes: "more work at once than there are cores; a job that starts too many workers",
+    next: "look at who uses the CPU; give the job less of it (x), or pin it to some cores",
+};
+/// Threads for each core from which on it is told, from which on others are harmed.
+const QUEUE: [f64; 2] = [1.75, 4.0];
+/// Seconds after which harm to others is a warning, and critical.
+const LONG: [f64; 2] = [15.0, 60.0];
+/// Share of the CPU time in use from which on one party has it for itself.
+const ONE_PARTY: f64 = 0.7;
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Queue { lasts: 0.0, of_several: 0.0 })
+}
+
+/// For how long it lasts, and for how long several parties compete.
+struct Queue {
+    lasts: f64,
+    of_several: f64,
+}
+
+impl Rule for Queue {
+    fn about(&self) -> &'static About {
+        &ABOUT
+    }
+
+    fn look(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+        let system = &scene.sample.now.system;
+        let Some(running) = system.running.float().value() else { return };
+        let busy = cpu_busy(scene.sample).value().unwrap_or(0.0);
+        let queue = running / scene.cores();
+        if queue < QUEUE[0] || busy < 90.0 || running < scene.cores() + 2.0 {
+            (self.lasts, self.of_several) = (0.0, 0.0);
+            return;
+        }
+        self.lasts += scene.seconds;
+        let alone = largest_party(scene) >= ONE_PARTY || scene.nice_share() >= 50.0;
+        self.of_several = if alone { 0.0 } else { self.of_several + scene.seconds };
+        // Who waits for nobody but himself is harmed by nobody.
+        let severity = match self.of_several {
+            seconds if seconds >= LONG[1] && queue >= QUEUE[1] => Severity::Critical,
+            seconds if seconds >= LONG[0] => Severity::Warning,
+            _ => Severity::Notice,
+        };
+        let culprits = scene.culprits(scene.cpu_users(), Some(scene.cpu_in_use()));
+        let own = if alone { ", nearly all of one job: it waits for itself" } else { "" };
+        let mut sentence = format!("{running:.0} threads want {:.0} cores{own}.", scene.cores());
+        sentence += &does(&culprits, "uses", "use", "of the CPU time in use");
+        let mut one = Seen::new(severity, "", sentence).by(culprits);
+        one = one.with("tasks.running", running, Unit::Number).with("cpu.total", busy, Unit::Percent);
+        if let Some(stalled) = scene.sample.rate(|r| r.system.pressure_cpu_some).value() {
+            one = one.with("pressure.cpu.some", stalled / 1e4, Unit::Percent);
+        }
+        seen.push(one);
+    }
+}
+
+/// The largest share of the CPU time in use that one service, or one session of somebody, has.
+fn largest_party(scene: &Scene<'_>) -> f64 {
+    let cpu = listed("cpu");
+    let mut parties: HashMap<(Text, Option<i64>), f64> = HashMap::new();
+    let mut all = 0.0;
+    let gone = scene.gone();
+    let gone = (0..gone.now.processes.len()).map(|at| gone.process(at));
+    for view in scene.doers().chain(gone) {
+        let Value::Number(used) = cpu.of(&view) else { continue };
+        all += used;
+        // Within one service there may be several sessions, where the service is that of a user.
+        *parties.entry((view.now.service.clone(), view.now.session.value())).or_default() += used;
+    }
+    parties.into_values().fold(0.0, f64::max) / all.max(scene.cpu_in_use() * 0.8).max(f64::MIN_POSITIVE)
+}

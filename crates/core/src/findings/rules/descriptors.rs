@@ -1,0 +1,70 @@
+//! Open files of a process that only grow, and when it may open no more.
+
+use super::grows::Growing;
+use super::{About, Rule, Scene, Seen};
+use crate::catalogue::Unit;
+use crate::findings::scene::who;
+use crate::lane::{Lane, Severity};
+use crate::units::{long_duration, short_count};
+
+const ABOUT: About = About {
+    name: "descriptor-leak",
+    lane: Lane::Cpu,
+    title: "open files that only grow",
+    least: 0.0,
+    calm: 10.0,
+    explained_by: &[],
+    causes: "files or connections that are opened and never closed",
+    next: "look at its open files (enter, files); raise the limit or restart it (x)",
+};
+const STEADY: f64 = 5.0;
+const GAINED: f64 = 200.0;
+const END: [f64; 3] = [24.0 * 3600.0, 600.0, 20.0];
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Descriptors(Growing::default()))
+}
+
+struct Descriptors(Growing);
+
+impl Rule for Descriptors {
+    fn about(&self) -> &'static About {
+        &ABOUT
+    }
+
+    fn look(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+        self.0.look(
+            scene,
+            |view| view.now.files.float().value(),
+            |view, growth| {
+                let Some(limit) = view.now.files_limit.float().value() else { return };
+                if growth.seconds() < STEADY || growth.gained() < GAINED {
+                    return;
+                }
+                let end = (limit - growth.level()).max(0.0) / growth.pace();
+                let severity = match end {
+                    end if end <= END[2] => Severity::Critical,
+                    end if end <= END[1] => Severity::Warning,
+                    end if end <= END[0] => Severity::Notice,
+                    _ => return,
+                };
+                let one = who(view.now);
+                let text = format!(
+                    "{} opens files and does not close them: {:.0} of {}, {} more a second; none are left in {}.",
+                    one.name,
+                    growth.level(),
+                    short_count(limit),
+                    short_count(growth.pace()),
+                    long_duration(end.round())
+                );
+                let pid = view.now.pid.value().unwrap_or(0);
+                seen.push(
+                    Seen::new(severity, one.name.clone(), text)
+                        .by([one])
+                        .with(format!("files@{pid}"), growth.level(), Unit::Number)
+                        .with(format!("files_limit@{pid}"), limit, Unit::Number),
+                );
+            },
+        );
+    }
+}

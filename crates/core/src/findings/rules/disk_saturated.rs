@@ -1,0 +1,113 @@
+//! A disk is the bottleneck: busy, with requests that wait.
+
+use super::{About, Rule, Scene, Seen};
+use crate::catalogue::{Unit, disk_busy, disk_wait};
+use crate::findings::scene::does;
+use crate::lane::{Lane, Severity, disk_severity};
+use crate::reading::DiskRow;
+use crate::sample::PartView;
+use crate::units::short_wait;
+use std::collections::BTreeMap;
+
+const ABOUT: About = About {
+    name: "disk-saturated",
+    lane: Lane::Disk,
+    title: "a disk is saturated",
+    least: 3.0,
+    calm: 8.0,
+    explained_by: &["swapping"],
+    causes: "a job that reads or writes without pause; a sync after every block; a failing device (then the kernel log has errors)",
+    next: "look at who does it (enter); give its disk work a lower priority (x); the parts of the disk (3)",
+};
+/// Percent of the time that tasks wait for disks, from which on somebody is harmed.
+const STALLED: f64 = 20.0;
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Disks::default())
+}
+
+/// What a disk usually takes for a request while it has room, in seconds.
+#[derive(Default)]
+struct Disks {
+    usual: BTreeMap<String, f64>,
+}
+
+impl Rule for Disks {
+    fn about(&self) -> &'static About {
+        &ABOUT
+    }
+
+    fn look(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+        let disks = scene.sample.parts(|reading| &reading.disks[..]);
+        for disk in disks.filter(|disk| disk.now.whole.is_empty()) {
+            let (Some(busy), wait) = (disk_busy(&disk).value(), disk_wait(&disk).value()) else { continue };
+            if busy < 50.0 && let Some(wait) = wait {
+                let usual = self.usual.entry(disk.now.name.to_string()).or_insert(wait);
+                *usual += (wait - *usual) * 0.1;
+            }
+            let usual = self.usual.get(&*disk.now.name).copied();
+            seen.extend(saturated(scene, &disk, busy, wait, usual));
+        }
+    }
+}
+
+fn saturated(
+    scene: &Scene<'_>,
+    disk: &PartView<'_, DiskRow>,
+    busy: f64,
+    wait: Option<f64>,
+    usual: Option<f64>,
+) -> Option<Seen> {
+    // The lane says how bad it is with the device; here it is asked whether anybody is harmed.
+    let of_device = disk_severity(disk);
+    if of_device == Severity::Fine {
+        return None;
+    }
+    let stalled = scene.sample.rate(|r| r.system.pressure_io_some).value().map(|us| (us / 1e4).min(100.0));
+    let blocked = scene.sample.now.system.blocked.value().unwrap_or(0);
+    let severity = match stalled {
+        Some(stalled) if stalled < STALLED && blocked == 0 => of_device.min(Severity::Notice),
+        Some(stalled) if stalled < STALLED => of_device.min(Severity::Warning),
+        _ => of_device,
+    };
+    let time = |ms: fn(&DiskRow) -> crate::known::Raw| disk.rate(ms).value().unwrap_or(0.0);
+    let reads = time(|d| d.read_ms) > time(|d| d.write_ms);
+    let (alias, one, many, of_what) = if reads {
+        ("read", "reads", "read", "of what is read")
+    } else {
+        ("write", "writes", "write", "of what is written")
+    };
+    let of_disk = if reads { disk.rate(|d| d.read_bytes) } else { disk.rate(|d| d.write_bytes) };
+    let culprits = scene.culprits(&scene.ranking(alias), of_disk.value());
+    let name = &disk.now.name;
+    let waits = wait.map_or(String::new(), |wait| format!(", requests take {}", short_wait(wait)));
+    let than = match (wait, usual) {
+        (Some(wait), Some(usual)) if usual > 0.0 && wait > 3.0 * usual => {
+            format!(" instead of {}", short_wait(usual))
+        }
+        _ => String::new(),
+    };
+    let mut text = format!("{name} is saturated: {busy:.0} % busy{waits}{than}.");
+    text += &does(&culprits, one, many, of_what);
+    let mut found = Seen::new(severity, &**name, text);
+    found = found.with(format!("disk.busy{{{name}}}"), busy, Unit::Percent);
+    if let Some(wait) = wait {
+        found = found.with(format!("disk.wait{{{name}}}"), wait, Unit::Delay);
+    }
+    if let Some(queue) = disk.rate(|d| d.queue_ms).value() {
+        found = found.with(format!("disk.queue{{{name}}}"), queue / 1000.0, Unit::Number);
+    }
+    if let Some(bytes) = of_disk.value() {
+        found = found.with(format!("disk.{alias}{{{name}}}"), bytes, Unit::BytesPerSecond);
+    }
+    if let Some(pid) = culprits.first().and_then(|one| one.pid)
+        && let Some(at) = scene.active.iter().find(|at| scene.sample.now.processes[**at].pid.value() == Some(pid))
+        && let Some(bytes) = crate::catalogue::listed(alias).of(&scene.sample.process(*at)).number()
+    {
+        found = found.with(format!("{alias}@{pid}"), bytes, Unit::BytesPerSecond);
+    }
+    if let Some(stalled) = stalled {
+        found = found.with("pressure.io.some", stalled, Unit::Percent);
+    }
+    Some(found.by(culprits))
+}

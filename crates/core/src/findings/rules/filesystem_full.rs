@@ -1,0 +1,95 @@
+//! A file system is full, or will be soon.
+
+use super::{About, Rule, Scene, Seen};
+use crate::catalogue::Unit;
+use crate::findings::scene::does;
+use crate::lane::{Lane, Severity, filesystem_severity};
+use crate::units::{NANOS, long_bytes, long_duration};
+use std::collections::BTreeMap;
+
+const ABOUT: About = About {
+    name: "filesystem-full",
+    lane: Lane::Disk,
+    title: "a file system is full, or will be soon",
+    least: 0.0,
+    calm: 5.0,
+    explained_by: &[],
+    causes: "a log or a cache that grows; removed files that somebody still holds open (dozor files --removed)",
+    next: "look at who writes (3) and at removed files that are still held (: who has it open)",
+};
+/// Seconds until it is full: worth knowing, a warning, critical.
+const END: [f64; 3] = [24.0 * 3600.0, 1_800.0, 60.0];
+/// Seconds over which the pace is taken.
+const PACE: f64 = 5.0;
+/// Below this share of its size that is gained a second it is not growth but noise.
+const LITTLE: f64 = 1e-6;
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Full::default())
+}
+
+/// How much each had, and when its pace was begun to be taken.
+#[derive(Default)]
+struct Full {
+    since: BTreeMap<String, (f64, i64)>,
+}
+
+impl Rule for Full {
+    fn about(&self) -> &'static About {
+        &ABOUT
+    }
+
+    fn look(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+        let now = scene.sample.now.monotonic_ns();
+        for row in &scene.sample.now.filesystems {
+            let (Some(used), Some(left)) = (row.used.float().value(), row.available.float().value()) else {
+                continue;
+            };
+            let (from, since) = *self.since.entry(row.mount.to_string()).or_insert((used, now));
+            let seconds = (now - since) as f64 / NANOS as f64;
+            let pace = (used - from) / seconds.max(f64::MIN_POSITIVE);
+            // What goes back begins anew, and so does what is long ago.
+            if used < from || seconds > 60.0 {
+                let keep = if used < from { used } else { used - pace * PACE };
+                self.since.insert(row.mount.to_string(), (keep, now - (PACE * NANOS as f64) as i64));
+            }
+            let grows = seconds >= PACE && pace > LITTLE * (used + left) && pace > 0.0;
+            let end = if grows { left / pace } else { f64::INFINITY };
+            let soon = match end {
+                end if end <= END[2] => Severity::Critical,
+                end if end <= END[1] => Severity::Warning,
+                end if end <= END[0] => Severity::Notice,
+                _ => Severity::Fine,
+            };
+            // Full and at rest has been so for long: it is worth knowing, and hurts who wants to write.
+            let is_full = filesystem_severity(row);
+            let now_full = if left <= 0.0 { Severity::Critical } else { is_full.min(Severity::Warning) };
+            let severity = now_full.max(soon);
+            let full = used / (used + left).max(1.0) * 100.0;
+            if severity == Severity::Fine || row.answers.value() == Some(0) || (soon < Severity::Warning && full < 85.0 && is_full == Severity::Fine) {
+                continue;
+            }
+            let no_inodes = row.inodes_free.value() == Some(0) && row.inodes.value() > Some(0);
+            let (mount, size) = (&row.mount, long_bytes(left));
+            let culprits =
+                if grows { scene.culprits(&scene.ranking("write_any"), None) } else { vec![] };
+            let mut text = format!("{mount} is {full:.0} % full, {size} left");
+            if no_inodes {
+                text += ", and has no inodes left";
+            }
+            if end.is_finite() {
+                text += &format!("; at this pace for {}", long_duration(end.round()));
+            }
+            text += ".";
+            text += &does(&culprits, "writes", "write", "of all that is written");
+            let mut one = Seen::new(severity, &**mount, text)
+                .by(culprits)
+                .with(format!("fs.usage{{{mount}}}"), full, Unit::Percent)
+                .with(format!("fs.available{{{mount}}}"), left, Unit::Bytes);
+            if grows {
+                one = one.with("pace", pace, Unit::BytesPerSecond);
+            }
+            seen.push(one);
+        }
+    }
+}

@@ -1,0 +1,57 @@
+//! A control group is held back by its limit of CPU time.
+
+use super::{About, Rule, Scene, Seen, Simple};
+use crate::catalogue::{Unit, listed};
+use crate::findings::Culprit;
+use crate::findings::scene::who;
+use crate::lane::{Lane, Severity};
+use crate::limits;
+
+const ABOUT: About = About {
+    name: "group-throttled",
+    lane: Lane::Cpu,
+    title: "a group is held back by its CPU limit",
+    least: 3.0,
+    calm: 8.0,
+    explained_by: &[],
+    causes: "a limit that is too small for bursts; a loop in the group",
+    next: "look at its processes; raise the limit or give them less to do",
+};
+/// Percent of the periods in which it is held back.
+const HELD: [f64; 3] = [25.0, 75.0, f64::INFINITY];
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Simple(&ABOUT, look))
+}
+
+fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+    for group in scene.sample.parts(|reading| &reading.groups[..]) {
+        let Some(held) = limits::throttled(&group).value() else { continue };
+        let severity = Severity::reached(held, HELD);
+        // A hand full of periods says nothing.
+        let periods = group.rate(|g| g.periods).value().unwrap_or(0.0) * scene.seconds;
+        if severity == Severity::Fine || periods < 4.0 {
+            continue;
+        }
+        let path = group.now.path.to_string();
+        let name = limits::short(&group.now.path).to_owned();
+        let limit = limits::cpu_limit(group.now).value().unwrap_or(0.0);
+        let used = limits::cpu(&group).value().unwrap_or(0.0);
+        let cpu = listed("cpu");
+        let busiest = scene
+            .members(&path)
+            .filter_map(|view| Some((who(view.now), cpu.of(&view).number()?)))
+            .filter(|(_, used)| *used > 0.0)
+            .max_by(|a, b| a.1.total_cmp(&b.1));
+        let by = busiest.as_ref().map_or(String::new(), |(one, _)| format!(" {} uses most of it.", one.name));
+        let text = format!("{name} may use {limit:.0} % of a core and is held back in {held:.0} % of the periods.{by}");
+        let main = busiest.map(|(one, own)| Culprit { share: Some(own / used.max(own).max(1e-9) * 100.0), ..one });
+        seen.push(
+            Seen::new(severity, path.clone(), text)
+                .by(main.into_iter().chain([Culprit::thing(name)]))
+                .with(format!("group.throttled{{{path}}}"), held, Unit::Percent)
+                .with(format!("group.cpu{{{path}}}"), used, Unit::PercentOfCore)
+                .with(format!("group.cpu_limit{{{path}}}"), limit, Unit::PercentOfCore),
+        );
+    }
+}

@@ -1,0 +1,78 @@
+//! A part is near the temperature that its sensor states as the limit, or gets there.
+
+use super::{About, Rule, Scene, Seen};
+use crate::catalogue::Unit;
+use crate::findings::scene::does;
+use crate::lane::{Lane, Severity, temperature_severity};
+use crate::units::{NANOS, long_duration};
+use std::collections::BTreeMap;
+
+const ABOUT: About = About {
+    name: "heat",
+    lane: Lane::Heat,
+    title: "a part gets too hot",
+    least: 3.0,
+    calm: 10.0,
+    explained_by: &["fan"],
+    causes: "a fan that stands or is full of dust; more work than the cooling was made for; a warm room",
+    next: "look at the sensors (5); give less work to the hot part (x)",
+};
+/// Seconds over which it is seen where the temperature goes.
+const TREND: f64 = 20.0;
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Heat::default())
+}
+
+#[derive(Default)]
+struct Heat {
+    since: BTreeMap<String, (f64, i64)>,
+}
+
+impl Rule for Heat {
+    fn about(&self) -> &'static About {
+        &ABOUT
+    }
+
+    fn look(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+        let now = scene.sample.now.monotonic_ns();
+        let mut near = vec![];
+        for sensor in &scene.sample.now.sensors {
+            let (Some(here), Some(limit)) = (sensor.temperature.float().value(), sensor.limit.float().value()) else {
+                continue;
+            };
+            let (here, limit) = (here / 1000.0, limit / 1000.0);
+            let (from, since) = *self.since.entry(sensor.name.to_string()).or_insert((here, now));
+            let seconds = (now - since) as f64 / NANOS as f64;
+            let climb = (here - from) / seconds.max(f64::MIN_POSITIVE);
+            if seconds >= TREND || here < from {
+                self.since.insert(sensor.name.to_string(), (here, now));
+            }
+            let severity = temperature_severity(sensor);
+            if severity > Severity::Fine {
+                near.push((severity, limit - here, &sensor.name, here, climb, seconds));
+            }
+        }
+        near.sort_by(|a, b| a.1.total_cmp(&b.1));
+        let Some((severity, left, name, here, climb, seconds)) = near.first().copied() else { return };
+        let end = left.max(0.0) / climb.max(f64::MIN_POSITIVE);
+        let soon = if climb > 0.02 && seconds >= 5.0 && end < 600.0 {
+            format!("; at this pace it is there in {}", long_duration(end.round()))
+        } else {
+            String::new()
+        };
+        let others = match near.len() {
+            1 => String::new(),
+            many => format!(", {} more are near theirs", many - 1),
+        };
+        let culprits = scene.culprits(scene.cpu_users(), Some(scene.cpu_in_use()));
+        let mut text = format!("{name} is at {here:.0} °C, {:.0} below its limit{soon}{others}.", left.max(0.0));
+        text += &does(&culprits, "uses", "use", "of the CPU time in use");
+        seen.push(
+            Seen::new(severity, "", text)
+                .by(culprits)
+                .with(format!("sensor.temperature{{{name}}}"), here, Unit::Celsius)
+                .with(format!("sensor.limit{{{name}}}"), here + left, Unit::Celsius),
+        );
+    }
+}

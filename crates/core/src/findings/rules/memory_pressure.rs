@@ -1,0 +1,44 @@
+//! Tasks wait for memory.
+
+use super::{About, Rule, Scene, Seen, Simple};
+use crate::catalogue::Unit;
+use crate::findings::scene::does;
+use crate::lane::{Lane, Severity};
+
+const ABOUT: About = About {
+    name: "memory-pressure",
+    lane: Lane::Memory,
+    title: "tasks wait for memory",
+    least: 4.0,
+    calm: 10.0,
+    explained_by: &["memory-short", "swapping", "leak", "group-memory"],
+    causes: "memory that is short, of the machine or of a group; pages that are read again and again",
+    next: "look at who grew (2), and at groups at their limit",
+};
+/// Percent of the time in which some wait, and in which all do.
+const SOME: [f64; 3] = [10.0, 30.0, f64::INFINITY];
+const ALL: [f64; 3] = [5.0, 10.0, 30.0];
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Simple(&ABOUT, look))
+}
+
+fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+    let part = |counter: fn(&crate::reading::Reading) -> crate::known::Raw| {
+        scene.sample.rate(counter).value().map_or(0.0, |us| (us / 1e4).min(100.0))
+    };
+    let (some, all) = (part(|r| r.system.pressure_memory_some), part(|r| r.system.pressure_memory_full));
+    let severity = Severity::reached(some, SOME).max(Severity::reached(all, ALL));
+    if severity == Severity::Fine {
+        return;
+    }
+    let culprits = scene.culprits(&scene.ranking("faults_major"), None);
+    let mut text = format!("tasks wait for memory {some:.0} % of the time, all of them {all:.0} %.");
+    text += &does(&culprits, "causes", "cause", "of the faults that wait for a disk");
+    seen.push(
+        Seen::new(severity, "", text)
+            .by(culprits)
+            .with("pressure.memory.some", some, Unit::Percent)
+            .with("pressure.memory.full", all, Unit::Percent),
+    );
+}

@@ -1,0 +1,44 @@
+//! Memory is nearly used up.
+
+use super::{About, Rule, Scene, Seen, Simple};
+use crate::catalogue::Unit;
+use crate::findings::scene::does;
+use crate::lane::{Lane, Severity};
+use crate::units::long_bytes;
+
+const ABOUT: About = About {
+    name: "memory-short",
+    lane: Lane::Memory,
+    title: "memory is nearly used up",
+    least: 3.0,
+    calm: 10.0,
+    explained_by: &[],
+    causes: "programs that need more than there is; a leak; limits that are missing",
+    next: "look at who holds it (2) and who grew (d, compared with before); end or limit the largest (x)",
+};
+/// Percent of memory that is in use and cannot be given back: worth knowing, a warning, critical.
+const USED: [f64; 3] = [88.0, 94.0, 97.5];
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Simple(&ABOUT, look))
+}
+
+fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+    let system = &scene.sample.now.system;
+    let (Some(total), Some(available)) = (system.mem_total.float().value(), system.mem_available.float().value())
+    else {
+        return;
+    };
+    let severity = Severity::reached(100.0 - available / total.max(1.0) * 100.0, USED);
+    if severity == Severity::Fine {
+        return;
+    }
+    let culprits = scene.culprits(&scene.ranking("rss"), Some(total));
+    let mut text = format!("{} of {} memory is available.", long_bytes(available), long_bytes(total));
+    text += &does(&culprits, "holds", "hold", "of all");
+    let mut one = Seen::new(severity, "", text).by(culprits).with("mem.available", available, Unit::Bytes);
+    if let Some(stalled) = scene.sample.rate(|r| r.system.pressure_memory_some).value() {
+        one = one.with("pressure.memory.some", stalled / 1e4, Unit::Percent);
+    }
+    seen.push(one);
+}

@@ -1,0 +1,38 @@
+//! Dozor itself costs too much.
+
+use super::{About, Rule, Scene, Seen, Simple};
+use crate::catalogue::{Unit, listed};
+use crate::findings::scene::who;
+use crate::lane::{Lane, Severity};
+
+const ABOUT: About = About {
+    name: "own-cost",
+    lane: Lane::Cpu,
+    title: "Dozor itself costs too much",
+    least: 10.0,
+    calm: 10.0,
+    explained_by: &[],
+    causes: "a short interval with very many processes; columns that are dear (dozor metrics says which)",
+    next: "take a longer interval (+), or fewer columns",
+};
+/// Percent of a core.
+const COST: f64 = 30.0;
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Simple(&ABOUT, look))
+}
+
+fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+    let cpu = listed("cpu");
+    for view in scene.doers().filter(|view| &*view.now.program == "dozor" || &*view.now.name == "dozor") {
+        let Some(used) = cpu.of(&view).number().filter(|used| *used >= COST) else { continue };
+        let one = who(view.now);
+        let text = format!("{} uses {used:.0} % of a core itself.", one.name);
+        let pid = view.now.pid.value().unwrap_or(0);
+        seen.push(
+            Seen::new(Severity::Notice, one.name.clone(), text)
+                .by([one])
+                .with(format!("cpu@{pid}"), used, Unit::PercentOfCore),
+        );
+    }
+}

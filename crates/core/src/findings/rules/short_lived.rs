@@ -1,0 +1,62 @@
+//! Processes that come and go within a sample.
+
+use super::{About, Rule, Scene, Seen, Simple};
+use crate::catalogue::Unit;
+use crate::exited::unseen;
+use crate::findings::Culprit;
+use crate::lane::{Lane, Severity};
+use std::collections::BTreeMap;
+
+const ABOUT: About = About {
+    name: "short-lived",
+    lane: Lane::Cpu,
+    title: "processes come and go faster than anybody sees",
+    least: 3.0,
+    calm: 8.0,
+    explained_by: &[],
+    causes: "a script that starts a program for every line; a check that runs too often; a service that fails and is started again",
+    next: "look at who starts them; their rows carry the sign of those that are gone",
+};
+/// Share of all CPU time that they use.
+const SHARE: [f64; 3] = [5.0, 20.0, 70.0];
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Simple(&ABOUT, look))
+}
+
+fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+    let programs = unseen(scene.sample);
+    let used: f64 = programs.iter().map(|(.., cpu)| cpu).sum();
+    let share = used / scene.seconds / scene.cores() * 100.0;
+    let severity = Severity::reached(share, SHARE);
+    let Some((name, rows, cpu)) = programs.first().filter(|_| severity > Severity::Fine) else { return };
+    let mut parents: BTreeMap<(&str, i64), usize> = BTreeMap::new();
+    for row in rows.iter().filter(|row| !row.parent.is_empty()) {
+        *parents.entry((&row.parent, row.ppid.value().unwrap_or(0))).or_default() += 1;
+    }
+    let parent = parents.into_iter().max_by_key(|(_, count)| *count).map(|(who, _)| who);
+    let a_minute = rows.len() as f64 / scene.seconds * 60.0;
+    let started = parent.map_or(String::new(), |(name, pid)| format!(", started by {name}[{pid}]"));
+    let text = format!(
+        "{share:.0} % of all CPU time goes to processes gone within a sample: {name} ×{a_minute:.0} a minute{started}."
+    );
+    let part = cpu / used.max(f64::MIN_POSITIVE) * 100.0;
+    let mut culprits =
+        vec![Culprit { share: Some(part), ..Culprit::thing(format!("{name} ×{a_minute:.0} a minute")) }];
+    if let Some((name, pid)) = parent {
+        let start = crate::reading::with_pid(&scene.sample.now.processes, pid).map(|row| row.start_ticks.value());
+        culprits.push(Culprit {
+            pid: Some(pid),
+            start: start.flatten(),
+            name: format!("{name}[{pid}]"),
+            share: None,
+        });
+    }
+    let ended = scene.sample.now.ended.len() as f64 / scene.seconds;
+    seen.push(
+        Seen::new(severity, "", text)
+            .by(culprits)
+            .with("ended.unseen", ended, Unit::PerSecond)
+            .with("cpu.total", share, Unit::Percent),
+    );
+}

@@ -1,0 +1,32 @@
+//! A file system that does not answer.
+
+use super::{About, Rule, Scene, Seen, Simple};
+use crate::catalogue::Unit;
+use crate::findings::Culprit;
+use crate::lane::{Lane, Severity};
+
+const ABOUT: About = About {
+    name: "filesystem-silent",
+    lane: Lane::Disk,
+    title: "a file system does not answer",
+    least: 0.0,
+    calm: 2.0,
+    explained_by: &[],
+    causes: "a file server that is down or cannot be reached; a device that hangs",
+    next: "whoever touches its files waits; look who has it open (: who has it open)",
+};
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Simple(&ABOUT, look))
+}
+
+fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+    for row in scene.sample.now.filesystems.iter().filter(|row| row.answers.value() == Some(0)) {
+        let text = format!("{} does not answer; whoever touches its files waits.", row.mount);
+        seen.push(
+            Seen::new(Severity::Critical, &*row.mount, text)
+                .by([Culprit::thing(&*row.device)])
+                .with(format!("fs.answers{{{}}}", row.mount), 0.0, Unit::Number),
+        );
+    }
+}

@@ -1,0 +1,31 @@
+//! The host of this virtual machine gives its cores to others.
+
+use super::{About, Rule, Scene, Seen, Simple};
+use crate::catalogue::{Unit, cpu_share};
+use crate::findings::Culprit;
+use crate::lane::{Lane, Severity};
+
+const ABOUT: About = About {
+    name: "steal",
+    lane: Lane::Cpu,
+    title: "the host gives this machine's cores to others",
+    least: 5.0,
+    calm: 10.0,
+    explained_by: &[],
+    causes: "a host with more virtual cores than real ones; credits of a small machine that are used up",
+    next: "nothing here helps: a larger or another host does",
+};
+const SHARE: [f64; 3] = [5.0, 10.0, 30.0];
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Simple(&ABOUT, look))
+}
+
+fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+    let Some(share) = cpu_share(scene.sample, |core| core.steal).value() else { return };
+    let severity = Severity::reached(share, SHARE);
+    let text = format!("the host gives {share:.0} % of this machine's CPU time to others.");
+    seen.push(
+        Seen::new(severity, "", text).by([Culprit::thing("the host")]).with("cpu.steal", share, Unit::Percent),
+    );
+}

@@ -1,0 +1,44 @@
+//! Memory is moved to swap and back.
+
+use super::{About, Rule, Scene, Seen, Simple};
+use crate::catalogue::Unit;
+use crate::findings::scene::does;
+use crate::lane::{Lane, Severity};
+use crate::units::long_bytes;
+
+const ABOUT: About = About {
+    name: "swapping",
+    lane: Lane::Memory,
+    title: "memory is moved to swap and back",
+    least: 3.0,
+    calm: 10.0,
+    explained_by: &["memory-short", "leak", "group-memory"],
+    causes: "more memory in use than there is",
+    next: "look at who is in swap (2); end or limit the largest (x)",
+};
+/// Bytes a second that come back from swap: whoever needs them waits for a disk.
+const BACK: [f64; 3] = [1e6, 8e6, 100e6];
+/// Bytes a second that go out.
+const OUT: [f64; 3] = [4e6, 32e6, f64::INFINITY];
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Simple(&ABOUT, look))
+}
+
+fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+    let rate = |counter: fn(&crate::reading::Reading) -> crate::known::Raw| scene.sample.rate(counter).value();
+    let (Some(back), Some(out)) = (rate(|r| r.system.swap_in), rate(|r| r.system.swap_out)) else { return };
+    let severity = Severity::reached(back, BACK).max(Severity::reached(out, OUT));
+    if severity == Severity::Fine {
+        return;
+    }
+    let culprits = scene.culprits(&scene.ranking("swap"), None);
+    let mut text = format!("{}/s go to swap, {}/s come back.", long_bytes(out), long_bytes(back));
+    text += &does(&culprits, "has", "have", "of what is in swap");
+    seen.push(
+        Seen::new(severity, "", text)
+            .by(culprits)
+            .with("swap.out", out, Unit::BytesPerSecond)
+            .with("swap.in", back, Unit::BytesPerSecond),
+    );
+}

@@ -1,0 +1,35 @@
+//! A storm of context switches.
+
+use super::{About, Rule, Scene, Seen, Simple};
+use crate::catalogue::Unit;
+use crate::findings::scene::does;
+use crate::lane::{Lane, Severity};
+
+const ABOUT: About = About {
+    name: "switches",
+    lane: Lane::Cpu,
+    title: "a storm of context switches",
+    least: 5.0,
+    calm: 8.0,
+    explained_by: &["cpu-queue", "link-full", "disk-saturated", "udp-lost"],
+    causes: "threads that hand one lock to and fro; a program that asks for little things one by one",
+    next: "look at its threads (enter) and closely at where its time goes (k there)",
+};
+/// Switches a second for each core.
+const RATE: [f64; 3] = [60_000.0, f64::INFINITY, f64::INFINITY];
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Simple(&ABOUT, look))
+}
+
+fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+    let Some(rate) = scene.sample.rate(|reading| reading.system.switches).value() else { return };
+    let severity = Severity::reached(rate / scene.cores(), RATE);
+    if severity == Severity::Fine {
+        return;
+    }
+    let culprits = scene.culprits(&scene.ranking("switches_wait"), Some(rate));
+    let mut text = format!("the cores change tasks {} times a second.", crate::units::short_count(rate));
+    text += &does(&culprits, "causes", "cause", "of that by waiting");
+    seen.push(Seen::new(severity, "", text).by(culprits).with("switches", rate, Unit::PerSecond));
+}

@@ -1,0 +1,62 @@
+//! Threads of a process, or processes of a program, that only become more.
+
+use super::grows::Growing;
+use super::{About, Rule, Scene, Seen};
+use crate::catalogue::Unit;
+use crate::findings::scene::who;
+use crate::lane::{Lane, Severity};
+use crate::units::short_count;
+
+const ABOUT: About = About {
+    name: "thread-leak",
+    lane: Lane::Cpu,
+    title: "threads that only become more",
+    least: 0.0,
+    calm: 10.0,
+    explained_by: &[],
+    causes: "a thread for each request that never ends; a pool without a limit",
+    next: "look at its threads (enter, threads); restart it (x)",
+};
+const STEADY: f64 = 5.0;
+const GAINED: [f64; 2] = [100.0, 2_000.0];
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Threads(Growing::default()))
+}
+
+struct Threads(Growing);
+
+impl Rule for Threads {
+    fn about(&self) -> &'static About {
+        &ABOUT
+    }
+
+    fn look(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+        self.0.look(
+            scene,
+            |view| view.now.threads.float().value(),
+            |view, growth| {
+                if growth.seconds() < STEADY || growth.gained() < GAINED[0] {
+                    return;
+                }
+                let severity =
+                    if growth.level() >= GAINED[1] { Severity::Warning } else { Severity::Notice };
+                let one = who(view.now);
+                let text = format!(
+                    "{} starts threads that do not end: {:.0} of them, {} more a second.",
+                    one.name,
+                    growth.level(),
+                    short_count(growth.pace())
+                );
+                let pid = view.now.pid.value().unwrap_or(0);
+                seen.push(
+                    Seen::new(severity, one.name.clone(), text).by([one]).with(
+                        format!("threads@{pid}"),
+                        growth.level(),
+                        Unit::Number,
+                    ),
+                );
+            },
+        );
+    }
+}

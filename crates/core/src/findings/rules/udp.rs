@@ -1,0 +1,55 @@
+//! Datagrams that arrive and are not delivered, and whose they are.
+
+use super::{About, Rule, Scene, Seen, Simple};
+use crate::catalogue::{Unit, listed};
+use crate::findings::scene::who;
+use crate::lane::{Lane, Severity, UNDELIVERED};
+use crate::units::short_count;
+
+const ABOUT: About = About {
+    name: "udp-lost",
+    lane: Lane::Network,
+    title: "datagrams are not delivered",
+    least: 2.0,
+    calm: 8.0,
+    explained_by: &[],
+    causes: "a program that reads too slowly for what comes, or a buffer that is too small; a flood",
+    next: "look at the sockets of who loses them (enter, sockets)",
+};
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Simple(&ABOUT, look))
+}
+
+fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+    let drops = listed("udp_drops");
+    // Who does nothing may lose them all the same: its row changes with its drops.
+    let worst = scene
+        .doers()
+        .filter_map(|view| Some((view, drops.of(&view).number().filter(|lost| *lost >= 1.0)?)))
+        .max_by(|a, b| a.1.total_cmp(&b.1));
+    let all = scene.sample.rate(|reading| reading.system.udp_errors).value().unwrap_or(0.0);
+    let lost = worst.as_ref().map_or(all, |(_, lost)| all.max(*lost));
+    let severity = Severity::reached(lost, UNDELIVERED).min(Severity::Warning);
+    if severity == Severity::Fine {
+        return;
+    }
+    let text = match &worst {
+        Some((view, own)) => {
+            let sockets = scene.sample.parts(|reading| &reading.listeners[..]);
+            let place = sockets
+                .filter(|socket| socket.now.pid == view.now.pid)
+                .filter_map(|socket| Some((socket.now.local.clone(), socket.rate(|s| s.drops).value()?)))
+                .max_by(|a, b| a.1.total_cmp(&b.1))
+                .filter(|(_, rate)| *rate > 0.0)
+                .map_or(String::new(), |(local, _)| format!(" on {local}"));
+            format!("{} loses {} datagrams a second{place}: it reads too slowly.", who(view.now).name, short_count(*own))
+        }
+        None => format!("{} UDP datagrams a second arrive and are not delivered.", short_count(all)),
+    };
+    let mut one = Seen::new(severity, "", text).by(worst.iter().map(|(view, _)| who(view.now)));
+    if let Some((view, own)) = &worst {
+        one = one.with(format!("udp_drops@{}", view.now.pid.value().unwrap_or(0)), *own, Unit::PerSecond);
+    }
+    seen.push(one.with("udp.errors", all, Unit::PerSecond));
+}

@@ -1,0 +1,54 @@
+//! CPU time that no process accounts for.
+
+use super::{About, Rule, Scene, Seen, Simple};
+use crate::catalogue::{Unit, cpu_share, unaccounted};
+use crate::exited::{out_of_sight, unseen};
+use crate::findings::Culprit;
+use crate::lane::{Lane, Severity};
+
+const ABOUT: About = About {
+    name: "unexplained-cpu",
+    lane: Lane::Cpu,
+    title: "CPU time that nobody visible explains",
+    least: 5.0,
+    calm: 10.0,
+    explained_by: &["short-lived", "interrupts-on-one-core"],
+    causes: "processes that come and go unseen (root sees their ends); tasks of other containers; work of the kernel itself",
+    next: "run as root to see who ends; dozor access says what is missing",
+};
+const SHARE: f64 = 20.0;
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Simple(&ABOUT, look))
+}
+
+fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+    let sample = scene.sample;
+    let Some(used) = unaccounted(sample).value() else { return };
+    let interrupts = [cpu_share(sample, |core| core.irq), cpu_share(sample, |core| core.softirq)];
+    let interrupts: f64 = interrupts.iter().filter_map(|share| share.value()).sum::<f64>() * scene.cores();
+    let hidden = used - interrupts;
+    let share = hidden / scene.cores();
+    if share < SHARE || !unseen(sample).is_empty() {
+        return;
+    }
+    let (who, started) = match out_of_sight(sample) {
+        Some((seen, all)) => (format!("{} tasks that cannot be seen from here", all - seen), None),
+        None => {
+            let forks = sample.rate(|reading| reading.system.forks).value().unwrap_or(0.0);
+            if forks < 20.0 {
+                ("nobody who can be seen".to_owned(), None)
+            } else {
+                let many = format!("{} processes or threads a second that come and go unseen", crate::units::short_count(forks));
+                (many, scene.culprits(&scene.ranking("cpu_children"), None).into_iter().next())
+            }
+        }
+    };
+    let by = started.as_ref().map_or(String::new(), |one| format!(", many of them started by {}", one.name));
+    let text = format!("{share:.0} % of all CPU time goes to {who}{by}.");
+    seen.push(
+        Seen::new(Severity::Notice, "", text)
+            .by(started.into_iter().chain([Culprit::thing(who)]))
+            .with("unaccounted", used, Unit::PercentOfCore),
+    );
+}

@@ -1,0 +1,40 @@
+//! A wireless link fades.
+
+use super::{About, Rule, Scene, Seen, Simple};
+use crate::catalogue::Unit;
+use crate::findings::Culprit;
+use crate::lane::{Lane, Severity};
+
+const ABOUT: About = About {
+    name: "wireless-fades",
+    lane: Lane::Network,
+    title: "a wireless link fades",
+    least: 5.0,
+    calm: 10.0,
+    explained_by: &[],
+    causes: "distance, a wall, another transmitter on the channel",
+    next: "look at the interfaces (4); move nearer or use another channel",
+};
+/// Signal in decibels below a milliwatt: worth knowing, a warning.
+const WEAK: [f64; 3] = [72.0, 82.0, f64::INFINITY];
+
+pub fn rule() -> Box<dyn Rule> {
+    Box::new(Simple(&ABOUT, look))
+}
+
+fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+    for link in &scene.sample.now.interfaces {
+        let Some(signal) = link.wifi_signal.float().value() else { continue };
+        let severity = Severity::reached(-signal, WEAK);
+        if severity == Severity::Fine {
+            continue;
+        }
+        let name = &link.name;
+        let text = format!("the signal of {name} is weak: {signal:.0} dBm.");
+        seen.push(
+            Seen::new(severity, &**name, text)
+                .by([Culprit::thing(&**name)])
+                .with(format!("wifi.signal{{{name}}}"), signal, Unit::Dbm),
+        );
+    }
+}

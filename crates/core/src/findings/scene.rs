@@ -1,0 +1,194 @@
+//! One sample as the rules look at it: what is dear to find out is found out once, and only of processes that did something.
+
+use super::Culprit;
+use crate::catalogue::{Kind, Metric, Value, cpu_busy, cpu_share, listed};
+use crate::exited::{exited, is_gathered};
+use crate::rank::{Population, RowRef};
+use crate::reading::{ProcessKey, ProcessRow};
+use crate::row::Row as _;
+use crate::sample::{ProcessView, Sample};
+use crate::text::Text;
+use std::cell::OnceCell;
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// One sample, with what several rules need of it.
+pub struct Scene<'a> {
+    /// The sample.
+    pub sample: &'a Sample,
+    /// Seconds that it covers.
+    pub seconds: f64,
+    /// Places of processes whose row is another one than before: who did nothing has the same.
+    pub active: Vec<usize>,
+    /// Processes that are not there any more.
+    pub ended: Vec<ProcessKey>,
+    gone: OnceCell<Sample>,
+    cpu: OnceCell<Ranking>,
+}
+
+/// Who has most of a metric.
+#[derive(Default)]
+pub struct Ranking {
+    /// What all have together.
+    pub total: f64,
+    /// Programs by what they have, the most first.
+    programs: Vec<Share>,
+}
+
+struct Share {
+    name: Text,
+    value: f64,
+    count: usize,
+    most: (RowRef, f64),
+}
+
+impl<'a> Scene<'a> {
+    /// The scene of a sample that has rates.
+    pub fn new(sample: &'a Sample) -> Option<Scene<'a>> {
+        let (before, seconds) = (sample.before.as_deref()?, sample.seconds()?);
+        let active = (0..sample.now.processes.len()).filter(|at| {
+            let place = sample.earlier_place(*at);
+            place.is_none_or(|place| !Arc::ptr_eq(&before.processes[place], &sample.now.processes[*at]))
+        });
+        Some(Scene {
+            sample,
+            seconds,
+            active: active.collect(),
+            ended: sample.gone_places().map(|place| before.processes[place].key()).collect(),
+            gone: OnceCell::new(),
+            cpu: OnceCell::new(),
+        })
+    }
+
+    /// Those who are just gone or came and went.
+    pub fn gone(&self) -> &Sample {
+        self.gone.get_or_init(|| exited(self.sample))
+    }
+
+    /// Cores of the machine.
+    pub fn cores(&self) -> f64 {
+        f64::from(self.sample.host.cores.max(1))
+    }
+
+    /// Processes that did something, as the catalogue sees them.
+    pub fn doers(&self) -> impl Iterator<Item = ProcessView<'a>> + '_ {
+        self.active.iter().map(|at| self.sample.process(*at)).filter(|view| view.now.pid.value().is_some())
+    }
+
+    /// Who has most of a metric. Of a rate only who did something can have any.
+    pub fn ranking(&self, alias: &'static str) -> Ranking {
+        self.rank(listed(alias))
+    }
+
+    fn rank(&self, metric: &Metric) -> Ranking {
+        let population = Population::new(self.sample, self.gone());
+        let is_rate = metric.kind == Kind::Rate;
+        let rows: Vec<RowRef> = if is_rate {
+            let gone = population.all().filter(|row| !matches!(row, RowRef::Here(_)));
+            self.active.iter().map(|at| RowRef::Here(*at)).chain(gone).collect()
+        } else {
+            population.all().collect()
+        };
+        let mut programs: HashMap<&Text, Share> = HashMap::new();
+        let mut total = 0.0;
+        for row in rows {
+            let view = population.view(row);
+            let Value::Number(value) = metric.of(&view) else { continue };
+            if value <= 0.0 {
+                continue;
+            }
+            total += value;
+            let share = programs.entry(&view.now.name).or_insert_with(|| Share {
+                name: view.now.name.clone(),
+                value: 0.0,
+                count: 0,
+                most: (row, 0.0),
+            });
+            share.value += value;
+            share.count += 1;
+            if value > share.most.1 {
+                share.most = (row, value);
+            }
+        }
+        let mut programs: Vec<Share> = programs.into_values().collect();
+        programs.sort_by(|a, b| b.value.total_cmp(&a.value).then_with(|| a.name.cmp(&b.name)));
+        programs.truncate(8);
+        Ranking { total, programs }
+    }
+
+    /// Who uses the CPU.
+    pub fn cpu_users(&self) -> &Ranking {
+        self.cpu.get_or_init(|| self.rank(listed("cpu")))
+    }
+
+    /// CPU time in use, in percent of one core.
+    pub fn cpu_in_use(&self) -> f64 {
+        cpu_busy(self.sample).value().unwrap_or(0.0) * self.cores()
+    }
+
+    /// Share of all CPU time that nice processes used, in percent.
+    pub fn nice_share(&self) -> f64 {
+        cpu_share(self.sample, |core| core.nice).value().unwrap_or(0.0)
+    }
+
+    /// The main users out of a ranking: those with a tenth of all or more, at most three, with their share of `all` where
+    /// that is given, else of what all of them have together. One with most of its program's is named alone.
+    pub fn culprits(&self, ranking: &Ranking, all: Option<f64>) -> Vec<Culprit> {
+        const ALONE: f64 = 0.6;
+        let population = Population::new(self.sample, self.gone());
+        let whole = all.unwrap_or(ranking.total).max(ranking.total).max(f64::MIN_POSITIVE);
+        let worth = ranking.programs.iter().filter(|share| share.value >= 0.1 * whole).take(3);
+        let named = worth.map(|share| {
+            let (row, most) = share.most;
+            let view = population.view(row);
+            if most >= ALONE * share.value || share.count == 1 {
+                Culprit { share: Some(most / whole * 100.0), ..who(view.now) }
+            } else {
+                Culprit {
+                    share: Some(share.value / whole * 100.0),
+                    ..Culprit::thing(format!("{} ×{}", share.name, share.count))
+                }
+            }
+        });
+        named.collect()
+    }
+
+    /// Processes of a control group and those below it.
+    pub fn members<'b>(&'b self, path: &'b str) -> impl Iterator<Item = ProcessView<'a>> + 'b {
+        let within = move |group: &str| {
+            group.strip_prefix(path).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+        };
+        let all = 0..self.sample.now.processes.len();
+        all.map(|at| self.sample.process(at)).filter(move |view| within(&view.now.cgroup))
+    }
+}
+
+impl Ranking {
+    /// The largest share of one program, in percent.
+    pub fn largest(&self) -> f64 {
+        self.programs.first().map_or(0.0, |share| share.value / self.total.max(f64::MIN_POSITIVE) * 100.0)
+    }
+}
+
+/// A process as one who does something.
+pub fn who(row: &ProcessRow) -> Culprit {
+    let key = row.key();
+    if is_gathered(key) || row.pid.value().is_none() {
+        let name = row.command.split(',').next().unwrap_or("").to_owned();
+        return Culprit::thing(if name.is_empty() { row.name.to_string() } else { name });
+    }
+    Culprit {
+        pid: Some(key.pid),
+        start: Some(key.start),
+        name: format!("{}[{}]", row.name, key.pid),
+        share: None,
+    }
+}
+
+/// A sentence's end that names the main one: ` stacker[3820] writes 82 % of it.`
+pub fn does(culprits: &[Culprit], one: &str, many: &str, of_what: &str) -> String {
+    let Some(first) = culprits.first() else { return String::new() };
+    let verb = if first.name.contains(" ×") { many } else { one };
+    let share = first.share.map_or(String::new(), |share| format!(" {share:.0} %"));
+    format!(" {} {verb}{share} {of_what}.", first.name)
+}
