@@ -69,6 +69,16 @@ impl Engine {
         &self.history
     }
 
+    /// When looking began, in nanoseconds since 1970 (UTC).
+    pub fn began_ns(&self) -> Option<i64> {
+        self.began_ns
+    }
+
+    /// Nothing can be said up to an instant: a part that cannot be read.
+    pub fn pass(&mut self, wall_ns: i64) {
+        self.last_ns = self.last_ns.max(wall_ns);
+    }
+
     /// The instant of the newest sample that was looked at.
     pub fn until_ns(&self) -> i64 {
         self.last_ns
@@ -92,7 +102,9 @@ impl Engine {
             let mut seen = vec![];
             for (number, rule) in self.rules.iter_mut().enumerate() {
                 rule.look(&scene, &mut seen);
-                all.extend(seen.drain(..).filter(|one| one.severity > Severity::Fine).map(|one| (number, one)));
+                all.extend(
+                    seen.drain(..).filter(|one| one.severity > Severity::Fine).map(|one| (number, one)),
+                );
             }
         } else if let Some(gap) = &sample.gap {
             let number = self.rules.iter().position(|rule| rule.about().name == rules::GAP);
@@ -172,7 +184,9 @@ impl Engine {
 
     fn tell(&mut self, wall_ns: i64) {
         for one in self.open.values() {
-            let Some(finding) = one.finding.and_then(|number| self.history.find_mut(number)) else { continue };
+            let Some(finding) = one.finding.and_then(|number| self.history.find_mut(number)) else {
+                continue;
+            };
             if one.last_ns != wall_ns {
                 continue;
             }

@@ -20,7 +20,10 @@ impl History {
 
     /// The one with a number.
     pub fn find(&self, number: usize) -> Option<&Finding> {
-        self.findings.binary_search_by_key(&number, |finding| finding.number).ok().map(|at| &self.findings[at])
+        self.findings
+            .binary_search_by_key(&number, |finding| finding.number)
+            .ok()
+            .map(|at| &self.findings[at])
     }
 
     pub(super) fn find_mut(&mut self, number: usize) -> Option<&mut Finding> {
@@ -53,7 +56,8 @@ impl History {
 
     /// What a finding explained at a time.
     pub fn explained(&self, number: usize, wall_ns: i64) -> Vec<&Finding> {
-        let under = |one: &&Finding| one.under.is_some_and(|(cause, _)| cause == number) && one.stood(wall_ns);
+        let under =
+            |one: &&Finding| one.under.is_some_and(|(cause, _)| cause == number) && one.stood(wall_ns);
         self.findings.iter().filter(under).collect()
     }
 

@@ -8,11 +8,13 @@
 //! Severity goes by harm, not by use: critical is where somebody waits who should not or something will be lost, a warning what
 //! will hurt soon or hurts somebody, a notice what is worth knowing.
 
+mod check;
 mod engine;
 mod history;
 pub mod rules;
 mod scene;
 
+pub use check::{Part, Reported, Verdict};
 pub use engine::{Engine, Standing};
 pub use history::History;
 pub use scene::Scene;

@@ -16,7 +16,7 @@ pub use severity::{
     group_severity, interface_severity, remote_severity, temperature_severity,
 };
 
-use crate::catalogue::{Metric, cpu_busy, listed};
+use crate::catalogue::{Metric, cpu_busy, cpu_share, listed};
 use crate::known::Known;
 use crate::sample::Sample;
 use crate::units::short_bytes;
@@ -86,7 +86,10 @@ impl Lane {
             severity: value.value().map_or(Severity::Fine, |value| Severity::reached(value, thresholds)),
         };
         match self {
-            Lane::Cpu => percent(cpu_busy(sample), CPU),
+            Lane::Cpu => {
+                let nice = cpu_share(sample, |core| core.nice).value().unwrap_or(0.0);
+                Point { value: cpu_busy(sample), ..percent(cpu_busy(sample).map(|busy| busy - nice), CPU) }
+            }
             Lane::Memory => memory_point(sample),
             Lane::Disk => Point {
                 value: busiest_disk(sample).map_or(Known::Absent, |(_, busy)| busy),

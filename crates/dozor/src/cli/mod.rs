@@ -6,6 +6,7 @@
 mod access;
 mod act;
 mod cells;
+mod check;
 mod chosen;
 mod compare;
 mod demo;
@@ -87,6 +88,12 @@ enum Command {
         after_help = "Examples: dozor export night.dozor --chart 'disk.busy{nvme0n1}' write@stacker -o disk.svg\n          dozor export night.dozor --lanes --from 02:00 --to 03:00 -o night.pdf\n          dozor export --live 60s --chart cpu --form heat -o cpu.svg"
     )]
     Export(export::Export),
+    /// Say what is wrong with this machine, resource by resource, with the culprit and the evidence: the first thing to run after
+    /// logging in, and in scripts.
+    #[command(
+        after_help = "Examples: dozor check\n          dozor check --for 5s --format json --fail-on critical\n          dozor check night.dozor --from 02:00 --to 02:10"
+    )]
+    Check(check::Check),
     /// Write the report of an incident: what stood out, charts, who used what, what differed, what was done.
     #[command(
         after_help = "Examples: dozor report night.dozor --from 02:00 --to 03:00 -o incident.pdf\n          dozor report /var/log/dozor --from 'yesterday 14:00' -o incident.html"
@@ -181,6 +188,7 @@ fn run(cli: Cli) -> anyhow::Result<End> {
         Some(Command::Settings(settings)) => settings.run(),
         Some(Command::Access(access)) => access.run(),
         Some(Command::Export(export)) => export.run(),
+        Some(Command::Check(check)) => check.run(),
         Some(Command::Report(report)) => report.run(),
         Some(Command::Serve(serve)) => serve.run(),
         Some(Command::Files(files)) => return files.run(),

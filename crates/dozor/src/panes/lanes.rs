@@ -159,7 +159,10 @@ fn label(state: &State, buffer: &mut Buffer, area: Rect, lane: Lane, point: Opti
     let number = lane as usize + 1;
     put(buffer, area.x + 2, area.y, 1, &number.to_string(), theme.role(Role::Quiet));
     let value = point.map_or_else(|| "–".to_owned(), |point| lane.label(point));
-    let severity = point.map_or(Severity::Fine, |point| point.severity);
+    // What was found out over time counts as well as what the value says by itself.
+    let found = state.moment().standing_out.iter().filter(|(_, of, _)| *of == lane);
+    let found = found.map(|(severity, ..)| *severity).max().unwrap_or_default();
+    let severity = point.map_or(Severity::Fine, |point| point.severity).max(found);
     let sign = severity.sign().to_string();
     let hue = theme.role(Role::Lane(lane));
     if area.height == 1 {

@@ -140,9 +140,7 @@ pub fn standing_out(state: &State, buffer: &mut Buffer, area: Rect) {
             Some("the first reading: rates need one before it".to_owned())
         }
         Some((None, None)) => Some("one reading so far: rates need a second one".to_owned()),
-        Some((None, Some(_))) if state.moment().standing_out.is_empty() => {
-            Some("nothing: every resource has room".to_owned())
-        }
+        Some((None, Some(_))) if state.moment().standing_out.is_empty() => Some(quiet_words(state)),
         Some((None, Some(_))) => None,
     };
     if let Some(text) = unknown {
@@ -167,6 +165,20 @@ pub fn standing_out(state: &State, buffer: &mut Buffer, area: Rect) {
         put(buffer, area.x + 2, y, 1, &sign, theme.role(Role::Severity(*severity)));
         put(buffer, area.x + 4, y, area.width.saturating_sub(5), text, theme.role(Role::Text));
     }
+}
+
+/// That nothing stands out, and for how long it has been looked.
+fn quiet_words(state: &State) -> String {
+    let standing = state.standing();
+    let quiet = match state.quiet().len() {
+        0 => String::new(),
+        many => format!("; quiet about {many}"),
+    };
+    format!(
+        "nothing stands out; {} things watched for {}{quiet}",
+        standing.watched,
+        long_duration(standing.seconds as f64)
+    )
 }
 
 fn gap_words(gap: Gap) -> String {

@@ -10,6 +10,7 @@ use crate::sheets::charts::ChartSheet;
 use crate::sheets::columns::ColumnsSheet;
 use crate::sheets::compare::CompareSheet;
 use crate::sheets::export::ExportSheet;
+use crate::sheets::findings::FindingsSheet;
 use crate::sheets::holders::HoldersSheet;
 use crate::sheets::inspect::Inspector;
 use crate::sheets::journal::JournalSheet;
@@ -50,6 +51,10 @@ impl Screen {
             Action::Journal => {
                 let sheet = JournalSheet::open(state);
                 self.open(sheet);
+            }
+            Action::Findings => {
+                let sheet = FindingsSheet::open(state);
+                self.open(Some(sheet));
             }
             Action::Charts => {
                 let sheet = ChartSheet::open(state);

@@ -138,7 +138,10 @@ impl Screen {
             Mode::Replay { playing: false, .. } | Mode::Live => None,
         };
         // What is looked for goes on at once.
-        if state.time().search.is_some() || self.sheets.iter().any(|sheet| sheet.goes_on()) {
+        if state.time().search.is_some()
+            || state.has_more_to_find()
+            || self.sheets.iter().any(|sheet| sheet.goes_on())
+        {
             return Some(Instant::now());
         }
         [message, playing, state.selection().held_until].into_iter().flatten().min()

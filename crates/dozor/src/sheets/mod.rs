@@ -6,6 +6,7 @@ pub mod charts;
 pub mod columns;
 pub mod compare;
 pub mod export;
+pub mod findings;
 pub mod holders;
 pub mod inspect;
 pub mod journal;

@@ -5,6 +5,7 @@ mod change;
 pub mod data;
 mod deeds;
 pub mod effect;
+mod findings;
 mod lanes;
 pub mod moment;
 pub mod overview;
@@ -32,6 +33,7 @@ use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::timeline::Timeline;
 use dozor_core::wanted::{Demand, Wanted};
 use effect::Effect;
+use findings::Watching;
 use parts::Placed;
 use std::time::{Duration, Instant};
 
@@ -56,6 +58,7 @@ pub struct State {
     lanes: Lanes,
     session: Session,
     deeds: Deeds,
+    watching: Watching,
 }
 
 impl State {
@@ -80,6 +83,7 @@ impl State {
             lanes: Lanes::default(),
             session: Session::default(),
             deeds: Deeds::default(),
+            watching: Watching::default(),
         }
     }
 
@@ -135,7 +139,8 @@ impl State {
         if let Some(PartId::Mount(_) | PartId::Device(_)) = self.lanes.parts.selected {
             wanted = wanted.with(Demand::Mounts);
         }
-        if self.session.recording.is_some() { wanted.union(Wanted::recorded()) } else { wanted }
+        // Who cannot be asked what he holds cannot be found out.
+        wanted.union(Wanted::recorded())
     }
 
     /// Columns of the chosen lane, or of the overview.
@@ -202,6 +207,7 @@ impl State {
         if let Some(population) = self.population() {
             self.moment.standing_out = dozor_core::lane::sentences(&population);
             self.chosen_lane_first();
+            self.show_findings();
         }
         self.look_at_parts();
     }

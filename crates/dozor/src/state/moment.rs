@@ -43,7 +43,8 @@ impl State {
             }
         };
         let gone = Arc::new(exited(&sample));
-        self.moment.standing_out = sentences(&Population::new(&sample, &gone));
+        let found = self.lines_at(sample.now.wall_ns());
+        self.moment.standing_out = found.unwrap_or_else(|| sentences(&Population::new(&sample, &gone)));
         self.moment.away = columns::away(&sample);
         self.moment.gone = Some(gone);
         self.warn_of_own_cost();
@@ -77,7 +78,7 @@ impl State {
         self.stay_within_rows();
     }
 
-    fn warn_of_own_cost(&mut self) {
+    pub(super) fn warn_of_own_cost(&mut self) {
         if let Some(cost) =
             self.session.own_cost.filter(|cost| *cost >= COSTLY && self.time.mode == Mode::Live)
         {

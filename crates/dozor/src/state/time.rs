@@ -41,6 +41,7 @@ impl State {
             .and_then(|cursor| self.time.timeline.moment(cursor))
             .map(|moment| moment.wall_ns);
         self.time.timeline.append(reading);
+        self.look_for_findings();
         if let Some(wall) = looked_at {
             let cursor = self.time.timeline.at(wall);
             let same = self.time.timeline.moment(cursor).is_some_and(|moment| moment.wall_ns == wall);
@@ -69,6 +70,10 @@ impl State {
             self.refresh();
         }
         self.look_on();
+        if self.has_more_to_find() {
+            self.look_for_findings();
+            self.show_findings();
+        }
         // At a high speed several samples may be due since the last frame: they are gone over.
         let before = self.time.cursor;
         while let Mode::Replay { playing: true, due: Some(due) } = self.time.mode
@@ -268,6 +273,9 @@ impl State {
         /// What was in trouble so few samples ago did not begin anew.
         const CALM: usize = 5;
         let Some(shown) = self.shown() else { return };
+        if self.go_to_finding(on) {
+            return;
+        }
         let (first, end) = (self.time.timeline.first(), self.time.timeline.end());
         let bad = |number: usize, lane: Lane| {
             self.time

@@ -41,6 +41,10 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
             if owner.is_some() { server.name.as_str() } else { "the server" },
             socket.local
         );
-        seen.push(Seen::new(severity, &*socket.local, text).by([server]).with("queue", queue as f64, Unit::Number));
+        seen.push(Seen::new(severity, &*socket.local, text).by([server]).with(
+            "queue",
+            queue as f64,
+            Unit::Number,
+        ));
     }
 }

@@ -24,15 +24,17 @@ pub fn rule() -> Box<dyn Rule> {
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     for battery in &scene.sample.now.batteries {
         let severity = battery_severity(battery);
-        let (Some(charge), true) = (battery.charge.float().value(), severity > Severity::Fine) else { continue };
+        let (Some(charge), true) = (battery.charge.float().value(), severity > Severity::Fine) else {
+            continue;
+        };
         let left = battery.seconds_left.float().value();
         let left = left.map_or(String::new(), |left| format!(", for {} at this pace", long_duration(left)));
         let name = &battery.name;
         let text = format!("{name} has {:.0} % left{left}.", charge / 100.0);
-        seen.push(
-            Seen::new(severity, &**name, text)
-                .by([Culprit::thing(&**name)])
-                .with(format!("battery.charge{{{name}}}"), charge / 100.0, Unit::Percent),
-        );
+        seen.push(Seen::new(severity, &**name, text).by([Culprit::thing(&**name)]).with(
+            format!("battery.charge{{{name}}}"),
+            charge / 100.0,
+            Unit::Percent,
+        ));
     }
 }

@@ -80,10 +80,10 @@ impl Rule for Blocked {
             long_duration(longest.round())
         );
         let named = all.iter().take(3).filter_map(|(key, _)| scene.sample.now.process(*key));
-        seen.push(
-            Seen::new(severity, "", text)
-                .by(named.map(|row| who(row)))
-                .with("tasks.blocked", all.len() as f64, Unit::Number),
-        );
+        seen.push(Seen::new(severity, "", text).by(named.map(|row| who(row))).with(
+            "tasks.blocked",
+            all.len() as f64,
+            Unit::Number,
+        ));
     }
 }

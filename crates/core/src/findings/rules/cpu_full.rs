@@ -28,7 +28,8 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let kind = if nice >= 0.5 * busy { ", most of it work that gives way to others" } else { "" };
     let mut sentence = format!("all cores are busy ({busy:.0} %){kind}.");
     sentence += &does(&culprits, "uses", "use", "of it");
-    let mut one = Seen::new(Severity::Notice, "", sentence).by(culprits).with("cpu.total", busy, Unit::Percent);
+    let mut one =
+        Seen::new(Severity::Notice, "", sentence).by(culprits).with("cpu.total", busy, Unit::Percent);
     if nice >= 1.0 {
         one = one.with("cpu.nice", nice, Unit::Percent);
     }

@@ -41,7 +41,9 @@ impl Rule for Disks {
         let disks = scene.sample.parts(|reading| &reading.disks[..]);
         for disk in disks.filter(|disk| disk.now.whole.is_empty()) {
             let (Some(busy), wait) = (disk_busy(&disk).value(), disk_wait(&disk).value()) else { continue };
-            if busy < 50.0 && let Some(wait) = wait {
+            if busy < 50.0
+                && let Some(wait) = wait
+            {
                 let usual = self.usual.entry(disk.now.name.to_string()).or_insert(wait);
                 *usual += (wait - *usual) * 0.1;
             }
@@ -101,7 +103,8 @@ fn saturated(
         found = found.with(format!("disk.{alias}{{{name}}}"), bytes, Unit::BytesPerSecond);
     }
     if let Some(pid) = culprits.first().and_then(|one| one.pid)
-        && let Some(at) = scene.active.iter().find(|at| scene.sample.now.processes[**at].pid.value() == Some(pid))
+        && let Some(at) =
+            scene.active.iter().find(|at| scene.sample.now.processes[**at].pid.value() == Some(pid))
         && let Some(bytes) = crate::catalogue::listed(alias).of(&scene.sample.process(*at)).number()
     {
         found = found.with(format!("{alias}@{pid}"), bytes, Unit::BytesPerSecond);

@@ -26,7 +26,8 @@ pub fn rule() -> Box<dyn Rule> {
 }
 
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
-    for (calls, bytes, verb) in [("read_calls", "read_any", "reads"), ("write_calls", "write_any", "writes")] {
+    for (calls, bytes, verb) in [("read_calls", "read_any", "reads"), ("write_calls", "write_any", "writes")]
+    {
         let (calls_metric, bytes_metric) = (listed(calls), listed(bytes));
         for view in scene.doers() {
             let Value::Number(rate) = calls_metric.of(&view) else { continue };

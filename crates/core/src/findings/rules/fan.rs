@@ -31,10 +31,10 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         } else {
             format!("{name} turns at {speed:.0} rpm only; the least is {least:.0}.")
         };
-        seen.push(
-            Seen::new(severity, &**name, text)
-                .by([Culprit::thing(&**name)])
-                .with(format!("sensor.fan{{{name}}}"), speed, Unit::Rpm),
-        );
+        seen.push(Seen::new(severity, &**name, text).by([Culprit::thing(&**name)]).with(
+            format!("sensor.fan{{{name}}}"),
+            speed,
+            Unit::Rpm,
+        ));
     }
 }

@@ -1,8 +1,9 @@
 //! A file system is full, or will be soon.
 
 use super::{About, Rule, Scene, Seen};
-use crate::catalogue::Unit;
-use crate::findings::scene::does;
+use crate::catalogue::{Unit, listed};
+use crate::findings::Culprit;
+use crate::findings::scene::who;
 use crate::lane::{Lane, Severity, filesystem_severity};
 use crate::units::{NANOS, long_bytes, long_duration};
 use std::collections::BTreeMap;
@@ -66,13 +67,15 @@ impl Rule for Full {
             let now_full = if left <= 0.0 { Severity::Critical } else { is_full.min(Severity::Warning) };
             let severity = now_full.max(soon);
             let full = used / (used + left).max(1.0) * 100.0;
-            if severity == Severity::Fine || row.answers.value() == Some(0) || (soon < Severity::Warning && full < 85.0 && is_full == Severity::Fine) {
+            if severity == Severity::Fine
+                || row.answers.value() == Some(0)
+                || (soon < Severity::Warning && full < 85.0 && is_full == Severity::Fine)
+            {
                 continue;
             }
             let no_inodes = row.inodes_free.value() == Some(0) && row.inodes.value() > Some(0);
             let (mount, size) = (&row.mount, long_bytes(left));
-            let culprits =
-                if grows { scene.culprits(&scene.ranking("write_any"), None) } else { vec![] };
+            let culprits = if grows { writer(scene, pace) } else { vec![] };
             let mut text = format!("{mount} is {full:.0} % full, {size} left");
             if no_inodes {
                 text += ", and has no inodes left";
@@ -81,7 +84,9 @@ impl Rule for Full {
                 text += &format!("; at this pace for {}", long_duration(end.round()));
             }
             text += ".";
-            text += &does(&culprits, "writes", "write", "of all that is written");
+            if let Some(one) = culprits.first() {
+                text += &format!(" {} writes as much.", one.name);
+            }
             let mut one = Seen::new(severity, &**mount, text)
                 .by(culprits)
                 .with(format!("fs.usage{{{mount}}}"), full, Unit::Percent)
@@ -92,4 +97,14 @@ impl Rule for Full {
             seen.push(one);
         }
     }
+}
+
+/// Who writes about as much as is gained: the kernel does not say who writes where without asking every open file.
+fn writer(scene: &Scene<'_>, pace: f64) -> Vec<Culprit> {
+    let written = listed("write_any");
+    let fits = |rate: &f64| (0.6..=1.6).contains(&(rate / pace));
+    let all =
+        scene.doers().filter_map(|view| Some((view, written.of(&view).number().filter(|rate| fits(rate))?)));
+    let nearest = all.min_by(|a, b| (a.1 - pace).abs().total_cmp(&(b.1 - pace).abs()));
+    nearest.map(|(view, _)| who(view.now)).into_iter().collect()
 }

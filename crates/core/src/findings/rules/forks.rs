@@ -40,7 +40,8 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let named: Option<Culprit> = match parents.iter().max_by_key(|(_, count)| **count) {
         Some(((name, pid), _)) => Some(Culprit {
             pid: Some(*pid),
-            start: crate::reading::with_pid(&sample.now.processes, *pid).and_then(|row| row.start_ticks.value()),
+            start: crate::reading::with_pid(&sample.now.processes, *pid)
+                .and_then(|row| row.start_ticks.value()),
             name: format!("{name}[{pid}]"),
             share: None,
         }),

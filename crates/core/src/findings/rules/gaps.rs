@@ -28,7 +28,10 @@ pub fn rule() -> Box<dyn Rule> {
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let lost = scene.sample.rate(|reading| reading.system.notifications_lost).value().unwrap_or(0.0);
     if lost > 0.0 {
-        let text = format!("the kernel lost word of ended processes {:.0} times: more ended than are counted.", lost * scene.seconds);
+        let text = format!(
+            "the kernel lost word of ended processes {:.0} times: more ended than are counted.",
+            lost * scene.seconds
+        );
         seen.push(Seen::new(Severity::Notice, "", text).with("notifications.lost", lost, Unit::PerSecond));
     }
 }

@@ -24,7 +24,8 @@ pub fn rule() -> Box<dyn Rule> {
 
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     for gpu in &scene.sample.now.gpus {
-        let (Some(used), Some(total)) = (gpu.memory_used.float().value(), gpu.memory_total.float().value()) else {
+        let (Some(used), Some(total)) = (gpu.memory_used.float().value(), gpu.memory_total.float().value())
+        else {
             continue;
         };
         let severity = Severity::reached(used / total.max(1.0) * 100.0, USED);
@@ -35,10 +36,10 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         let name = &gpu.name;
         let mut text = format!("{name} has {} of its {} in use.", long_bytes(used), long_bytes(total));
         text += &does(&culprits, "holds", "hold", "of it");
-        seen.push(
-            Seen::new(severity, &**name, text)
-                .by(culprits)
-                .with(format!("gpu.memory{{{name}}}"), used, Unit::Bytes),
-        );
+        seen.push(Seen::new(severity, &**name, text).by(culprits).with(
+            format!("gpu.memory{{{name}}}"),
+            used,
+            Unit::Bytes,
+        ));
     }
 }

@@ -31,7 +31,8 @@ pub fn rule() -> Box<dyn Rule> {
 
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     for group in scene.sample.parts(|reading| &reading.groups[..]) {
-        let (Some(limit), Some(used)) = (group.now.memory_limit.float().value(), group.now.memory_bytes.float().value())
+        let (Some(limit), Some(used)) =
+            (group.now.memory_limit.float().value(), group.now.memory_bytes.float().value())
         else {
             continue;
         };
@@ -44,15 +45,22 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         let held: Vec<(Culprit, f64)> = scene
             .members(&path)
             .filter_map(|view| {
-                let rss = view.now.rss_bytes.float().value()? - view.now.shared_bytes.float().value().unwrap_or(0.0);
+                let rss = view.now.rss_bytes.float().value()?
+                    - view.now.shared_bytes.float().value().unwrap_or(0.0);
                 Some((who(view.now), rss))
             })
             .collect();
         let own: f64 = held.iter().map(|(_, rss)| rss).sum();
         let swaps = group.now.swap_bytes.value().unwrap_or(0) > 0;
-        let severity = if own >= OWN * limit || swaps && failures >= OFTEN { Severity::Warning } else { Severity::Notice };
+        let severity = if own >= OWN * limit || swaps && failures >= OFTEN {
+            Severity::Warning
+        } else {
+            Severity::Notice
+        };
         let main = held.into_iter().max_by(|a, b| a.1.total_cmp(&b.1));
-        let by = main.as_ref().map_or(String::new(), |(one, rss)| format!(" {} holds {}.", one.name, long_bytes(*rss)));
+        let by = main
+            .as_ref()
+            .map_or(String::new(), |(one, rss)| format!(" {} holds {}.", one.name, long_bytes(*rss)));
         let text = format!(
             "{name} is at its limit of {} of memory; {} times a second pages are taken away for more.{by}",
             long_bytes(limit),

@@ -44,8 +44,11 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
             .filter(|(_, used)| *used > 0.0)
             .max_by(|a, b| a.1.total_cmp(&b.1));
         let by = busiest.as_ref().map_or(String::new(), |(one, _)| format!(" {} uses most of it.", one.name));
-        let text = format!("{name} may use {limit:.0} % of a core and is held back in {held:.0} % of the periods.{by}");
-        let main = busiest.map(|(one, own)| Culprit { share: Some(own / used.max(own).max(1e-9) * 100.0), ..one });
+        let text = format!(
+            "{name} may use {limit:.0} % of a core and is held back in {held:.0} % of the periods.{by}"
+        );
+        let main =
+            busiest.map(|(one, own)| Culprit { share: Some(own / used.max(own).max(1e-9) * 100.0), ..one });
         seen.push(
             Seen::new(severity, path.clone(), text)
                 .by(main.into_iter().chain([Culprit::thing(name)]))

@@ -85,7 +85,8 @@ impl Growing {
                 continue;
             }
             if value < one.last - one.gained().max(0.0) * BACK {
-                *one = Growth { first: value, first_ns: now, last: value, last_ns: now, grew: 0.0, recent: 0.0 };
+                *one =
+                    Growth { first: value, first_ns: now, last: value, last_ns: now, grew: 0.0, recent: 0.0 };
                 continue;
             }
             if value > one.last {
@@ -102,7 +103,8 @@ impl Growing {
                 each(view, *one);
             } else if one.seconds() > 30.0 {
                 // It has stood still for longer than it grew: a new beginning.
-                *one = Growth { first: value, first_ns: now, last: value, last_ns: now, grew: 0.0, recent: 0.0 };
+                *one =
+                    Growth { first: value, first_ns: now, last: value, last_ns: now, grew: 0.0, recent: 0.0 };
             }
         }
     }

@@ -38,7 +38,9 @@ impl Rule for Heat {
         let now = scene.sample.now.monotonic_ns();
         let mut near = vec![];
         for sensor in &scene.sample.now.sensors {
-            let (Some(here), Some(limit)) = (sensor.temperature.float().value(), sensor.limit.float().value()) else {
+            let (Some(here), Some(limit)) =
+                (sensor.temperature.float().value(), sensor.limit.float().value())
+            else {
                 continue;
             };
             let (here, limit) = (here / 1000.0, limit / 1000.0);
@@ -66,7 +68,8 @@ impl Rule for Heat {
             many => format!(", {} more are near theirs", many - 1),
         };
         let culprits = scene.culprits(scene.cpu_users(), Some(scene.cpu_in_use()));
-        let mut text = format!("{name} is at {here:.0} °C, {:.0} below its limit{soon}{others}.", left.max(0.0));
+        let mut text =
+            format!("{name} is at {here:.0} °C, {:.0} below its limit{soon}{others}.", left.max(0.0));
         text += &does(&culprits, "uses", "use", "of the CPU time in use");
         seen.push(
             Seen::new(severity, "", text)

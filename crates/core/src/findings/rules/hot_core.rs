@@ -39,22 +39,19 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let (sentence, culprit, evidence) = if let Some((number, busy)) = hottest {
         let there = all
             .filter(|(at, used)| {
-                *used >= 50.0
-                    && sample.now.processes[*at].core.value() == Some(number)
-                    && stayed(sample, *at)
+                *used >= 50.0 && sample.now.processes[*at].core.value() == Some(number) && stayed(sample, *at)
             })
             .max_by(|a, b| a.1.total_cmp(&b.1));
         let by = there.map(|(at, used)| (who(&sample.now.processes[at]), used));
-        let said = by.as_ref().map_or(String::new(), |(who, used)| {
-            format!(" {} uses {used:.0} % of a core there.", who.name)
-        });
+        let said = by
+            .as_ref()
+            .map_or(String::new(), |(who, used)| format!(" {} uses {used:.0} % of a core there.", who.name));
         let text = format!("core {number} is {busy:.0} % busy while others have room.{said}");
         (text, by, Some((format!("core.total{{{number}}}"), busy)))
     } else {
         // A single loop that the scheduler moves about fills no core, and is as slow as one that does.
         let moving = all.filter(|(at, used)| {
-            (HOT - 5.0..=105.0).contains(used)
-                && sample.now.processes[*at].threads.value().unwrap_or(1) <= 1
+            (HOT - 5.0..=105.0).contains(used) && sample.now.processes[*at].threads.value().unwrap_or(1) <= 1
         });
         let Some((at, used)) = moving.max_by(|a, b| a.1.total_cmp(&b.1)) else { return };
         let by = who(&sample.now.processes[at]);

@@ -69,7 +69,9 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let metric = format!("core.softirq{{{number}}}");
     let mut one = Seen::new(severity, "", text).with(metric, most, Unit::Percent);
     if let Some((source, rate)) = source {
-        one = one.with(format!("irq.rate{{{source},{number}}}"), rate, Unit::PerSecond).by([Culprit::thing(&*source)]);
+        one = one
+            .with(format!("irq.rate{{{source},{number}}}"), rate, Unit::PerSecond)
+            .by([Culprit::thing(&*source)]);
     }
     seen.push(one);
 }

@@ -63,9 +63,9 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     });
     let many = if count > 1.0 { format!("{count:.0} processes") } else { "a process".to_owned() };
     let text = format!("the kernel ended {many} because {whose} ran out.{who}");
-    seen.push(
-        Seen::new(Severity::Critical, "", text)
-            .by(victim.map(|(_, one)| one))
-            .with("oom.kills", count / scene.seconds, Unit::PerSecond),
-    );
+    seen.push(Seen::new(Severity::Critical, "", text).by(victim.map(|(_, one)| one)).with(
+        "oom.kills",
+        count / scene.seconds,
+        Unit::PerSecond,
+    ));
 }

@@ -25,7 +25,7 @@ const GAINED: [f64; 2] = [96e6, 192e6];
 /// Seconds below which a process is young: programs grow when they start.
 const YOUNG: f64 = 60.0;
 /// Seconds until the end: worth knowing, a warning, critical.
-const END: [f64; 3] = [6.0 * 3600.0, 300.0, 30.0];
+const END: [f64; 3] = [2.0 * 3600.0, 300.0, 30.0];
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Leak(Growing::default()))
@@ -50,12 +50,15 @@ impl Rule for Leak {
                 }
                 let group = limits::groups(&view)
                     .filter_map(|group| {
-                        let (limit, used) = (group.now.memory_limit.value()?, group.now.memory_bytes.value()?);
+                        let (limit, used) =
+                            (group.now.memory_limit.value()?, group.now.memory_bytes.value()?);
                         Some(((limit - used).max(0) as f64, limits::short(&group.now.path).to_owned()))
                     })
                     .min_by(|a, b| a.0.total_cmp(&b.0));
                 let (room, where_) = match (available, group) {
-                    (Some(available), Some((left, group))) if left < available => (left, format!("its group {group}")),
+                    (Some(available), Some((left, group))) if left < available => {
+                        (left, format!("its group {group}"))
+                    }
                     (Some(available), _) => (available, "the machine".to_owned()),
                     (None, Some((left, group))) => (left, format!("its group {group}")),
                     (None, None) => return,

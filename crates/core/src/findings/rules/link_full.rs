@@ -31,7 +31,8 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         if severity == Severity::Fine {
             continue;
         }
-        let rate = |counter: fn(&crate::reading::InterfaceRow) -> crate::known::Raw| link.rate(counter).value();
+        let rate =
+            |counter: fn(&crate::reading::InterfaceRow) -> crate::known::Raw| link.rate(counter).value();
         let (received, sent) = (rate(|i| i.in_bytes).unwrap_or(0.0), rate(|i| i.out_bytes).unwrap_or(0.0));
         let (alias, verb, most) =
             if received > sent { ("net_in", "receives", received) } else { ("net_out", "sends", sent) };

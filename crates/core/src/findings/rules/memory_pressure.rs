@@ -36,9 +36,10 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let mut text = format!("tasks wait for memory {some:.0} % of the time, all of them {all:.0} %.");
     text += &does(&culprits, "causes", "cause", "of the faults that wait for a disk");
     seen.push(
-        Seen::new(severity, "", text)
-            .by(culprits)
-            .with("pressure.memory.some", some, Unit::Percent)
-            .with("pressure.memory.full", all, Unit::Percent),
+        Seen::new(severity, "", text).by(culprits).with("pressure.memory.some", some, Unit::Percent).with(
+            "pressure.memory.full",
+            all,
+            Unit::Percent,
+        ),
     );
 }

@@ -12,7 +12,7 @@ const ABOUT: About = About {
     title: "memory is nearly used up",
     least: 3.0,
     calm: 10.0,
-    explained_by: &[],
+    explained_by: &["leak"],
     causes: "programs that need more than there is; a leak; limits that are missing",
     next: "look at who holds it (2) and who grew (d, compared with before); end or limit the largest (x)",
 };
@@ -25,7 +25,8 @@ pub fn rule() -> Box<dyn Rule> {
 
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let system = &scene.sample.now.system;
-    let (Some(total), Some(available)) = (system.mem_total.float().value(), system.mem_available.float().value())
+    let (Some(total), Some(available)) =
+        (system.mem_total.float().value(), system.mem_available.float().value())
     else {
         return;
     };

@@ -34,9 +34,11 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         let [now, most] = [group.now.tasks, group.now.tasks_limit].map(|raw| raw.value().unwrap_or(0));
         let text = format!("{name} has {now} of the {most} tasks that it may have.");
         seen.push(
-            Seen::new(severity, format!("tasks {}", group.now.path), text)
-                .by([Culprit::thing(name)])
-                .with(format!("group.tasks{{{}}}", group.now.path), now as f64, Unit::Number),
+            Seen::new(severity, format!("tasks {}", group.now.path), text).by([Culprit::thing(name)]).with(
+                format!("group.tasks{{{}}}", group.now.path),
+                now as f64,
+                Unit::Number,
+            ),
         );
     }
     for view in scene.doers() {
@@ -49,10 +51,10 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         let [now, most] = [view.now.files, view.now.files_limit].map(|raw| raw.value().unwrap_or(0));
         let text = format!("{} has {now} of the {most} files open that it may have.", one.name);
         let pid = view.now.pid.value().unwrap_or(0);
-        seen.push(
-            Seen::new(severity, format!("files {}", one.name), text)
-                .by([one])
-                .with(format!("files@{pid}"), now as f64, Unit::Number),
-        );
+        seen.push(Seen::new(severity, format!("files {}", one.name), text).by([one]).with(
+            format!("files@{pid}"),
+            now as f64,
+            Unit::Number,
+        ));
     }
 }

@@ -29,10 +29,10 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         let one = who(view.now);
         let text = format!("{} uses {used:.0} % of a core itself.", one.name);
         let pid = view.now.pid.value().unwrap_or(0);
-        seen.push(
-            Seen::new(Severity::Notice, one.name.clone(), text)
-                .by([one])
-                .with(format!("cpu@{pid}"), used, Unit::PercentOfCore),
-        );
+        seen.push(Seen::new(Severity::Notice, one.name.clone(), text).by([one]).with(
+            format!("cpu@{pid}"),
+            used,
+            Unit::PercentOfCore,
+        ));
     }
 }

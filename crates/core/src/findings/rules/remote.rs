@@ -31,13 +31,17 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         let whole = remote_time(&remote, |r| r.whole_ms).value();
         let answer = remote_time(&remote, |r| r.answer_ms).value();
         let again = sent_again(&remote).value().filter(|again| *again >= 0.1);
-        let said = again.map_or(String::new(), |again| format!(", {} sent again a second", short_count(again)));
+        let said =
+            again.map_or(String::new(), |again| format!(", {} sent again a second", short_count(again)));
         let text = match (whole, answer) {
             (Some(whole), Some(answer)) if answer >= 0.5 * whole => {
                 format!("{mount} is slow: {device} takes {} to answer{said}.", short_wait(answer))
             }
             (Some(whole), _) => {
-                format!("{mount} is slow: an operation takes {}, mostly on this machine{said}.", short_wait(whole))
+                format!(
+                    "{mount} is slow: an operation takes {}, mostly on this machine{said}.",
+                    short_wait(whole)
+                )
             }
             _ => format!("{mount}: {device} does not answer in time{said}."),
         };

@@ -24,7 +24,8 @@ pub fn rule() -> Box<dyn Rule> {
 }
 
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
-    let rate = |counter: fn(&crate::reading::Reading) -> crate::known::Raw| scene.sample.rate(counter).value();
+    let rate =
+        |counter: fn(&crate::reading::Reading) -> crate::known::Raw| scene.sample.rate(counter).value();
     let Some(again) = rate(|r| r.system.tcp_retransmits) else { return };
     let mut severity = Severity::reached(again, RESENT);
     let share = rate(|r| r.system.tcp_segments).filter(|all| *all > 0.0).map(|all| again / all * 100.0);
@@ -36,7 +37,8 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     }
     let culprits = scene.culprits(&scene.ranking("net_out"), None);
     let part = share.map_or(String::new(), |share| format!(", {share:.1} % of all"));
-    let mut text = format!("{} TCP segments a second are sent again{part}: packets get lost.", short_count(again));
+    let mut text =
+        format!("{} TCP segments a second are sent again{part}: packets get lost.", short_count(again));
     text += &does(&culprits, "sends", "send", "of what is sent");
     seen.push(Seen::new(severity, "", text).by(culprits).with("tcp.retransmits", again, Unit::PerSecond));
 }

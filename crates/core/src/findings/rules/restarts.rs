@@ -84,16 +84,19 @@ impl Rule for Restarts {
                 continue;
             }
             let over = starts.front().map_or(0.0, |first| ago(*first));
-            let there = scene.sample.now.processes.iter().find(|row| row.service == *service && row.name == *name);
+            let there =
+                scene.sample.now.processes.iter().find(|row| row.service == *service && row.name == *name);
             let text = format!(
                 "{name} of {service} was started {} times in {}: it does not stay.",
                 starts.len(),
                 long_duration(over.max(1.0).round())
             );
             seen.push(
-                Seen::new(severity, format!("{service} {name}"), text)
-                    .by(there.map(|row| who(row)))
-                    .with("starts", starts.len() as f64, Unit::Number),
+                Seen::new(severity, format!("{service} {name}"), text).by(there.map(|row| who(row))).with(
+                    "starts",
+                    starts.len() as f64,
+                    Unit::Number,
+                ),
             );
         }
     }

@@ -19,9 +19,9 @@ pub fn resources(sample: &Sample) -> Vec<Resource> {
 
 /// The resources that are fine, in words, but for one.
 pub fn ruled_out(sample: &Sample, but: Lane) -> Vec<String> {
-    let fine = Lane::ALL.into_iter().filter(|lane| {
-        *lane != but && lane.point(sample).severity < crate::lane::Severity::Warning
-    });
+    let fine = Lane::ALL
+        .into_iter()
+        .filter(|lane| *lane != but && lane.point(sample).severity < crate::lane::Severity::Warning);
     fine.map(|lane| format!("{} ({})", lane.name(), why(sample, lane))).collect()
 }
 
@@ -32,10 +32,15 @@ fn stalled(sample: &Sample, counter: fn(&crate::reading::Reading) -> crate::know
 fn why(sample: &Sample, lane: Lane) -> String {
     let point = lane.point(sample);
     let [first, second] = lane.facts(sample);
-    let waits = |part: Option<f64>| part.map_or(String::new(), |part| format!("; tasks wait {part:.0} % of the time"));
+    let waits = |part: Option<f64>| {
+        part.map_or(String::new(), |part| format!("; tasks wait {part:.0} % of the time"))
+    };
     match lane {
         Lane::Cpu => {
-            let free = point.value.value().map_or("unknown".to_owned(), |busy| format!("{:.0} % free", 100.0 - busy));
+            let free = point
+                .value
+                .value()
+                .map_or("unknown".to_owned(), |busy| format!("{:.0} % free", 100.0 - busy));
             let queue = run_queue(sample).map_or(String::new(), |queue| format!("; {queue}"));
             format!("{free}{queue}{}", waits(stalled(sample, |r| r.system.pressure_cpu_some)))
         }
@@ -43,7 +48,11 @@ fn why(sample: &Sample, lane: Lane) -> String {
             let system = &sample.now.system;
             let swap = sample.rate(|r| r.system.swap_in).value().unwrap_or(0.0)
                 + sample.rate(|r| r.system.swap_out).value().unwrap_or(0.0);
-            let swap = if swap < 1.0 { "nothing is swapped".to_owned() } else { format!("{}/s to and from swap", long_bytes(swap)) };
+            let swap = if swap < 1.0 {
+                "nothing is swapped".to_owned()
+            } else {
+                format!("{}/s to and from swap", long_bytes(swap))
+            };
             match (system.mem_available.float().value(), system.mem_total.float().value()) {
                 (Some(available), Some(total)) => {
                     format!("{} available of {}; {swap}", long_bytes(available), long_bytes(total))

@@ -44,7 +44,8 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let mut culprits =
         vec![Culprit { share: Some(part), ..Culprit::thing(format!("{name} ×{a_minute:.0} a minute")) }];
     if let Some((name, pid)) = parent {
-        let start = crate::reading::with_pid(&scene.sample.now.processes, pid).map(|row| row.start_ticks.value());
+        let start =
+            crate::reading::with_pid(&scene.sample.now.processes, pid).map(|row| row.start_ticks.value());
         culprits.push(Culprit {
             pid: Some(pid),
             start: start.flatten(),
@@ -53,10 +54,9 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         });
     }
     let ended = scene.sample.now.ended.len() as f64 / scene.seconds;
-    seen.push(
-        Seen::new(severity, "", text)
-            .by(culprits)
-            .with("ended.unseen", ended, Unit::PerSecond)
-            .with("cpu.total", share, Unit::Percent),
-    );
+    seen.push(Seen::new(severity, "", text).by(culprits).with("ended.unseen", ended, Unit::PerSecond).with(
+        "cpu.total",
+        share,
+        Unit::Percent,
+    ));
 }

@@ -23,10 +23,10 @@ pub fn rule() -> Box<dyn Rule> {
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     for row in scene.sample.now.filesystems.iter().filter(|row| row.answers.value() == Some(0)) {
         let text = format!("{} does not answer; whoever touches its files waits.", row.mount);
-        seen.push(
-            Seen::new(Severity::Critical, &*row.mount, text)
-                .by([Culprit::thing(&*row.device)])
-                .with(format!("fs.answers{{{}}}", row.mount), 0.0, Unit::Number),
-        );
+        seen.push(Seen::new(Severity::Critical, &*row.mount, text).by([Culprit::thing(&*row.device)]).with(
+            format!("fs.answers{{{}}}", row.mount),
+            0.0,
+            Unit::Number,
+        ));
     }
 }

@@ -25,7 +25,9 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let Some(share) = cpu_share(scene.sample, |core| core.steal).value() else { return };
     let severity = Severity::reached(share, SHARE);
     let text = format!("the host gives {share:.0} % of this machine's CPU time to others.");
-    seen.push(
-        Seen::new(severity, "", text).by([Culprit::thing("the host")]).with("cpu.steal", share, Unit::Percent),
-    );
+    seen.push(Seen::new(severity, "", text).by([Culprit::thing("the host")]).with(
+        "cpu.steal",
+        share,
+        Unit::Percent,
+    ));
 }

@@ -54,10 +54,13 @@ impl Rule for Stopped {
             let seconds = (now - since) as f64 / NANOS as f64;
             let Some(row) = scene.sample.now.process(*key).filter(|_| seconds >= STAYS) else { continue };
             let one = who(row);
-            let text = format!("{} is stopped for {} and does nothing.", one.name, long_duration(seconds.round()));
-            seen.push(
-                Seen::new(Severity::Notice, one.name.clone(), text).by([one]).with("stopped", seconds, Unit::Seconds),
-            );
+            let text =
+                format!("{} is stopped for {} and does nothing.", one.name, long_duration(seconds.round()));
+            seen.push(Seen::new(Severity::Notice, one.name.clone(), text).by([one]).with(
+                "stopped",
+                seconds,
+                Unit::Seconds,
+            ));
         }
     }
 }

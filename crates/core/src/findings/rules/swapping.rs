@@ -26,7 +26,8 @@ pub fn rule() -> Box<dyn Rule> {
 }
 
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
-    let rate = |counter: fn(&crate::reading::Reading) -> crate::known::Raw| scene.sample.rate(counter).value();
+    let rate =
+        |counter: fn(&crate::reading::Reading) -> crate::known::Raw| scene.sample.rate(counter).value();
     let (Some(back), Some(out)) = (rate(|r| r.system.swap_in), rate(|r| r.system.swap_out)) else { return };
     let severity = Severity::reached(back, BACK).max(Severity::reached(out, OUT));
     if severity == Severity::Fine {
@@ -35,10 +36,9 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let culprits = scene.culprits(&scene.ranking("swap"), None);
     let mut text = format!("{}/s go to swap, {}/s come back.", long_bytes(out), long_bytes(back));
     text += &does(&culprits, "has", "have", "of what is in swap");
-    seen.push(
-        Seen::new(severity, "", text)
-            .by(culprits)
-            .with("swap.out", out, Unit::BytesPerSecond)
-            .with("swap.in", back, Unit::BytesPerSecond),
-    );
+    seen.push(Seen::new(severity, "", text).by(culprits).with("swap.out", out, Unit::BytesPerSecond).with(
+        "swap.in",
+        back,
+        Unit::BytesPerSecond,
+    ));
 }

@@ -39,8 +39,7 @@ impl Rule for Threads {
                 if growth.seconds() < STEADY || growth.gained() < GAINED[0] {
                     return;
                 }
-                let severity =
-                    if growth.level() >= GAINED[1] { Severity::Warning } else { Severity::Notice };
+                let severity = if growth.level() >= GAINED[1] { Severity::Warning } else { Severity::Notice };
                 let one = who(view.now);
                 let text = format!(
                     "{} starts threads that do not end: {:.0} of them, {} more a second.",
@@ -49,13 +48,11 @@ impl Rule for Threads {
                     short_count(growth.pace())
                 );
                 let pid = view.now.pid.value().unwrap_or(0);
-                seen.push(
-                    Seen::new(severity, one.name.clone(), text).by([one]).with(
-                        format!("threads@{pid}"),
-                        growth.level(),
-                        Unit::Number,
-                    ),
-                );
+                seen.push(Seen::new(severity, one.name.clone(), text).by([one]).with(
+                    format!("threads@{pid}"),
+                    growth.level(),
+                    Unit::Number,
+                ));
             },
         );
     }

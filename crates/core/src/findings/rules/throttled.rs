@@ -29,13 +29,16 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
             Some((core.now.number.value()?, rate, speed.map(|(now, most)| now / most.max(1.0) * 100.0)))
         })
         .collect();
-    let Some((number, rate, speed)) = slowed.iter().copied().max_by(|a, b| a.1.total_cmp(&b.1)) else { return };
-    let speed = speed.map_or(String::new(), |percent| format!(", core {number} to {percent:.0} % of its speed"));
+    let Some((number, rate, speed)) = slowed.iter().copied().max_by(|a, b| a.1.total_cmp(&b.1)) else {
+        return;
+    };
+    let speed =
+        speed.map_or(String::new(), |percent| format!(", core {number} to {percent:.0} % of its speed"));
     let many = slowed.len();
     let text = format!("heat slows down {many} of {:.0} cores{speed}.", scene.cores());
-    seen.push(
-        Seen::new(Severity::Warning, "", text)
-            .by([Culprit::thing("heat")])
-            .with(format!("cpu.throttled{{{number}}}"), rate, Unit::PerSecond),
-    );
+    seen.push(Seen::new(Severity::Warning, "", text).by([Culprit::thing("heat")]).with(
+        format!("cpu.throttled{{{number}}}"),
+        rate,
+        Unit::PerSecond,
+    ));
 }

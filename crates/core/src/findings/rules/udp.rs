@@ -43,7 +43,11 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
                 .max_by(|a, b| a.1.total_cmp(&b.1))
                 .filter(|(_, rate)| *rate > 0.0)
                 .map_or(String::new(), |(local, _)| format!(" on {local}"));
-            format!("{} loses {} datagrams a second{place}: it reads too slowly.", who(view.now).name, short_count(*own))
+            format!(
+                "{} loses {} datagrams a second{place}: it reads too slowly.",
+                who(view.now).name,
+                short_count(*own)
+            )
         }
         None => format!("{} UDP datagrams a second arrive and are not delivered.", short_count(all)),
     };

@@ -5,6 +5,7 @@ use crate::catalogue::{Unit, cpu_share, unaccounted};
 use crate::exited::{out_of_sight, unseen};
 use crate::findings::Culprit;
 use crate::lane::{Lane, Severity};
+use crate::units::short_count;
 
 const ABOUT: About = About {
     name: "unexplained-cpu",
@@ -32,23 +33,22 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     if share < SHARE || !unseen(sample).is_empty() {
         return;
     }
-    let (who, started) = match out_of_sight(sample) {
-        Some((seen, all)) => (format!("{} tasks that cannot be seen from here", all - seen), None),
-        None => {
-            let forks = sample.rate(|reading| reading.system.forks).value().unwrap_or(0.0);
-            if forks < 20.0 {
-                ("nobody who can be seen".to_owned(), None)
-            } else {
-                let many = format!("{} processes or threads a second that come and go unseen", crate::units::short_count(forks));
-                (many, scene.culprits(&scene.ranking("cpu_children"), None).into_iter().next())
-            }
-        }
+    let forks = sample.rate(|reading| reading.system.forks).value().unwrap_or(0.0);
+    let (who, started) = if let Some((seen, all)) = out_of_sight(sample) {
+        (format!("{} tasks that cannot be seen from here", all - seen), None)
+    } else if forks < 20.0 {
+        ("nobody who can be seen".to_owned(), None)
+    } else {
+        let many = format!("{} processes or threads a second that come and go unseen", short_count(forks));
+        (many, scene.culprits(&scene.ranking("cpu_children"), None).into_iter().next())
     };
     let by = started.as_ref().map_or(String::new(), |one| format!(", many of them started by {}", one.name));
     let text = format!("{share:.0} % of all CPU time goes to {who}{by}.");
     seen.push(
-        Seen::new(Severity::Notice, "", text)
-            .by(started.into_iter().chain([Culprit::thing(who)]))
-            .with("unaccounted", used, Unit::PercentOfCore),
+        Seen::new(Severity::Notice, "", text).by(started.into_iter().chain([Culprit::thing(who)])).with(
+            "unaccounted",
+            used,
+            Unit::PercentOfCore,
+        ),
     );
 }

@@ -31,10 +31,10 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         }
         let name = &link.name;
         let text = format!("the signal of {name} is weak: {signal:.0} dBm.");
-        seen.push(
-            Seen::new(severity, &**name, text)
-                .by([Culprit::thing(&**name)])
-                .with(format!("wifi.signal{{{name}}}"), signal, Unit::Dbm),
-        );
+        seen.push(Seen::new(severity, &**name, text).by([Culprit::thing(&**name)]).with(
+            format!("wifi.signal{{{name}}}"),
+            signal,
+            Unit::Dbm,
+        ));
     }
 }

@@ -78,9 +78,11 @@ impl Rule for Zombies {
             let row = with_pid(&sample.now.processes, parent);
             let one = row.map_or_else(|| Culprit::thing(format!("process {parent}")), |row| who(row));
             let text = format!("{count} processes have ended and wait to be collected by {}.", one.name);
-            seen.push(
-                Seen::new(severity, one.name.clone(), text).by([one]).with("zombies", count as f64, Unit::Number),
-            );
+            seen.push(Seen::new(severity, one.name.clone(), text).by([one]).with(
+                "zombies",
+                count as f64,
+                Unit::Number,
+            ));
         }
     }
 }

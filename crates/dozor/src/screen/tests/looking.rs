@@ -105,7 +105,11 @@ fn a_chosen_part_is_charted_with_a_pane_for_each_unit() {
     desk.press("esc esc 1 p down E");
     assert!(desk.screen().contains("core.total{0}"), "{}", desk.screen());
     desk.press("esc esc E");
-    assert!(desk.screen().contains("% of one core"), "without a part it is the process again: {}", desk.screen());
+    assert!(
+        desk.screen().contains("% of one core"),
+        "without a part it is the process again: {}",
+        desk.screen()
+    );
 }
 
 #[test]

@@ -1,0 +1,281 @@
+//! The elimination as a report, resource by resource in the order in which an experienced person goes.
+
+use super::{About, Culprit, Engine, Evidence, Finding, Telling, rules};
+use crate::clock::Zone;
+use crate::inside::holders::Holders;
+use crate::lane::{Lane, Severity};
+use crate::sample::Sample;
+use crate::units::{NANOS, long_bytes, long_duration};
+use serde_json::{Value as Json, json};
+use std::sync::Arc;
+
+/// Rules about numbers that may not be passed and about processes, not about one resource.
+const LIMITS: [&str; 12] = [
+    "group-throttled",
+    "group-memory",
+    "near-limit",
+    "descriptor-leak",
+    "thread-leak",
+    "zombies",
+    "restarts",
+    "stopped",
+    "filesystem-full",
+    "removed-files",
+    "time",
+    "own-cost",
+];
+
+const REMOVED: About = About {
+    name: "removed-files",
+    lane: Lane::Disk,
+    title: "removed files that still take room",
+    least: 0.0,
+    calm: 0.0,
+    explained_by: &[],
+    causes: "a log that was removed while a program writes it; temporary files",
+    next: "restart or reload who holds it; dozor files --removed lists all of them",
+};
+/// Bytes from which on removed files are worth a word, and are a warning.
+const HELD: [f64; 3] = [256e6, 10e9, f64::INFINITY];
+
+/// A part of the elimination.
+#[derive(Clone, Debug)]
+pub struct Part {
+    /// A lane's name, or `limits`.
+    pub name: &'static str,
+    /// How bad it is.
+    pub severity: Severity,
+    /// What the numbers say of it.
+    pub why: String,
+    /// Places of its findings.
+    pub findings: Vec<usize>,
+}
+
+/// A finding as it is reported.
+#[derive(Clone, Debug)]
+pub struct Reported {
+    /// What is known about its rule.
+    pub about: &'static About,
+    /// When it began, in nanoseconds since 1970 (UTC).
+    pub from_ns: i64,
+    /// When it ended; none while it stands.
+    pub until_ns: Option<i64>,
+    /// How it was told at its worst.
+    pub told: Telling,
+    /// What it explains, in sentences.
+    pub explains: Vec<String>,
+    /// What was ruled out when it began.
+    pub ruled_out: Vec<String>,
+}
+
+/// What became of looking.
+#[derive(Clone, Debug)]
+pub struct Verdict {
+    /// Whose it is.
+    pub host: String,
+    /// The zone of its times.
+    pub zone: Arc<Zone>,
+    /// The last instant, in nanoseconds since 1970 (UTC).
+    pub wall_ns: i64,
+    /// For how long it was looked, in seconds.
+    pub seconds: f64,
+    /// How many things were looked for.
+    pub watched: usize,
+    /// What was found, the worst first.
+    pub findings: Vec<Reported>,
+    /// Every resource, then the limits.
+    pub parts: Vec<Part>,
+}
+
+impl Verdict {
+    /// The verdict over what an engine has looked at; `last` is the last sample, `removed` who holds removed files, where that
+    /// was asked.
+    pub fn new(engine: &Engine, last: &Sample, seconds: f64, removed: Option<&Holders>) -> Verdict {
+        let wall_ns = last.now.wall_ns();
+        let from_ns = wall_ns - (seconds * NANOS as f64) as i64;
+        let history = engine.history();
+        let mut findings: Vec<Reported> =
+            history.within(from_ns, wall_ns).into_iter().map(|one| reported(engine, one, wall_ns)).collect();
+        findings.extend(removed.and_then(|holders| held(holders, wall_ns)));
+        findings.sort_by_key(|one| (std::cmp::Reverse(one.told.severity), one.from_ns));
+        let mut parts: Vec<Part> = rules::resources(last)
+            .into_iter()
+            .map(|resource| Part {
+                name: resource.lane.name(),
+                severity: Severity::Fine,
+                why: resource.why,
+                findings: vec![],
+            })
+            .collect();
+        let limits = "descriptors, tasks, groups, file systems: none is near its limit".to_owned();
+        parts.push(Part { name: "limits", severity: Severity::Fine, why: limits, findings: vec![] });
+        for (place, one) in findings.iter().enumerate() {
+            let name = if LIMITS.contains(&one.about.name) { "limits" } else { one.about.lane.name() };
+            if let Some(part) = parts.iter_mut().find(|part| part.name == name) {
+                part.severity = part.severity.max(one.told.severity);
+                part.findings.push(place);
+            }
+        }
+        Verdict {
+            host: last.host.name.clone(),
+            zone: Arc::new(Zone::named(&last.host.time_zone)),
+            wall_ns,
+            seconds,
+            watched: engine.standing().watched + usize::from(removed.is_some()),
+            findings,
+            parts,
+        }
+    }
+
+    /// How bad it is.
+    pub fn severity(&self) -> Severity {
+        self.findings.first().map_or(Severity::Fine, |one| one.told.severity)
+    }
+
+    /// The conclusion in one sentence.
+    pub fn sentence(&self) -> String {
+        match &self.findings[..] {
+            [] => format!("nothing stands out; {} things were looked for.", self.watched),
+            [only] => only.told.sentence.clone(),
+            [first, rest @ ..] => {
+                let serious = rest.iter().filter(|one| one.told.severity >= Severity::Warning).count();
+                match serious {
+                    0 => first.told.sentence.clone(),
+                    _ => format!("{} And {serious} more.", first.told.sentence),
+                }
+            }
+        }
+    }
+
+    /// As text: the verdict in the first line, then every resource.
+    pub fn text(&self) -> String {
+        let time = self.zone.time(self.wall_ns);
+        let watched = long_duration(self.seconds.round());
+        let mut lines = vec![format!(
+            "{} {} {time}, watched {watched}: {}",
+            self.severity().sign(),
+            self.host,
+            self.sentence()
+        )];
+        for part in &self.parts {
+            let name = format!("  {:<9}", part.name);
+            if part.findings.is_empty() {
+                let out = if part.name == "limits" { "" } else { "ruled out  " };
+                lines.push(format!("{name}{out}{}", part.why));
+                continue;
+            }
+            for (at, place) in part.findings.iter().enumerate() {
+                let one = &self.findings[*place];
+                let lead = if at == 0 { name.clone() } else { " ".repeat(11) };
+                let since = self.zone.time(one.from_ns);
+                let when = match one.until_ns {
+                    None => format!("since {since}"),
+                    Some(until) => format!("{since} to {}", self.zone.time(until)),
+                };
+                lines.push(format!("{lead}{} {} ({when})", one.told.severity.sign(), one.told.sentence));
+                let indent = " ".repeat(13);
+                let evidence: Vec<String> =
+                    one.told.evidence.iter().map(|one| format!("{} {}", one.metric, one.text)).collect();
+                if !evidence.is_empty() {
+                    lines.push(format!("{indent}evidence: {}", evidence.join(" · ")));
+                }
+                for said in &one.explains {
+                    lines.push(format!("{indent}it explains: {said}"));
+                }
+                lines.push(format!("{indent}usually: {}", one.about.causes));
+                lines.push(format!("{indent}next: {}", one.about.next));
+            }
+        }
+        lines.join("\n")
+    }
+
+    /// As JSON; docs/output.md says what is in it.
+    pub fn json(&self) -> Json {
+        json!({
+            "host": self.host, "time": self.zone.date_time(self.wall_ns), "wall_ns": self.wall_ns, "seconds": self.seconds,
+            "severity": self.severity().word(), "verdict": self.sentence(),
+            "findings": self.findings.iter().map(|one| one.json(&self.zone)).collect::<Vec<_>>(),
+            "resources": self.parts.iter().map(|part| json!({
+                "lane": part.name, "why": part.why,
+                "state": if part.findings.is_empty() { "ruled out" } else { part.severity.word() },
+            })).collect::<Vec<_>>(),
+        })
+    }
+}
+
+impl Reported {
+    fn json(&self, zone: &Zone) -> Json {
+        json!({
+            "rule": self.about.name, "severity": self.told.severity.word(), "lane": self.about.lane.name(),
+            "sentence": self.told.sentence, "since": zone.date_time(self.from_ns),
+            "until": self.until_ns.map(|until| zone.date_time(until)),
+            "culprits": self.told.culprits.iter().map(culprit_json).collect::<Vec<_>>(),
+            "evidence": self.told.evidence.iter().map(evidence_json).collect::<Vec<_>>(),
+            "explains": self.explains, "ruled_out": self.ruled_out, "usually": self.about.causes, "next": self.about.next,
+        })
+    }
+}
+
+fn culprit_json(one: &Culprit) -> Json {
+    json!({"pid": one.pid, "name": one.name, "share": one.share})
+}
+
+fn evidence_json(one: &Evidence) -> Json {
+    json!({"metric": one.metric, "value": one.value, "unit": one.unit})
+}
+
+fn reported(engine: &Engine, one: &Finding, wall_ns: i64) -> Reported {
+    let worst = one.tellings.iter().rev().find(|telling| telling.severity == one.worst);
+    let explained = engine
+        .history()
+        .all()
+        .iter()
+        .filter(|other| other.under.is_some_and(|(cause, _)| cause == one.number));
+    Reported {
+        about: one.about,
+        from_ns: one.from_ns,
+        until_ns: (one.over || one.until_ns < wall_ns).then_some(one.until_ns),
+        told: worst.unwrap_or_else(|| one.last()).clone(),
+        explains: explained.map(|other| other.last().sentence.clone()).collect(),
+        ruled_out: one.ruled_out.clone(),
+    }
+}
+
+/// Removed files that still take much room, and who holds them.
+fn held(holders: &Holders, wall_ns: i64) -> Option<Reported> {
+    let bytes = holders.removed_bytes() as f64;
+    let severity = Severity::reached(bytes, HELD);
+    if severity == Severity::Fine {
+        return None;
+    }
+    let size = |hold: &crate::inside::holders::Hold| hold.file.holds.value().unwrap_or(0);
+    let main = holders.list.iter().filter(|hold| hold.file.removed).max_by_key(|hold| size(hold))?;
+    let who = Culprit {
+        pid: Some(main.key.pid),
+        start: Some(main.key.start),
+        name: format!("{}[{}]", main.name, main.key.pid),
+        share: Some(size(main) as f64 / bytes * 100.0),
+    };
+    let sentence = format!(
+        "removed files that are still open take {}; {} holds {} of it with {}.",
+        long_bytes(bytes),
+        who.name,
+        long_bytes(size(main) as f64),
+        main.file.target
+    );
+    let told = Telling {
+        wall_ns,
+        severity,
+        sentence,
+        culprits: vec![who],
+        evidence: vec![Evidence::new("removed", bytes, crate::catalogue::Unit::Bytes)],
+    };
+    Some(Reported {
+        about: &REMOVED,
+        from_ns: wall_ns,
+        until_ns: None,
+        told,
+        explains: vec![],
+        ruled_out: vec![],
+    })
+}

@@ -1,0 +1,131 @@
+//! `dozor check`: the elimination as a report, with a status for scripts.
+
+use super::options::{KernelFiles, interval};
+use super::problem;
+use super::query::range;
+use crate::look::clock::Zone;
+use crate::recordings;
+use clap::{Args, ValueEnum};
+use dozor_core::findings::{Engine, Verdict};
+use dozor_core::inside::holders::Place;
+use dozor_core::lane::Severity;
+use dozor_core::sample::Sample;
+use dozor_core::source::Source as _;
+use dozor_core::timeline::Reach;
+use dozor_core::wanted::{Demand, Wanted};
+use dozor_core::when::When;
+use dozor_linux::LiveSource;
+use dozor_linux::inside::holding::holders;
+use std::io::{self, Write as _};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+/// Time between two readings; of a short look a tenth of it.
+const EVERY: Duration = Duration::from_secs(1);
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Format {
+    /// For people
+    Text,
+    /// One object
+    Json,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Level {
+    /// Worth knowing
+    Notice,
+    /// Hurts somebody, or will soon
+    Warning,
+    /// Hurts now
+    Critical,
+}
+
+#[derive(Args)]
+pub struct Check {
+    /// Recordings, or folders of segments, instead of this machine
+    #[arg(value_name = "RECORDING")]
+    files: Vec<PathBuf>,
+    /// How long this machine is watched
+    #[arg(long = "for", value_name = "DURATION", default_value = "10s", value_parser = interval, conflicts_with = "files")]
+    length: Duration,
+    /// Of a recording, from this time on
+    #[arg(long, value_name = "TIME", value_parser = When::parse, allow_hyphen_values = true, requires = "files")]
+    from: Option<When>,
+    /// Until this time
+    #[arg(long, value_name = "TIME", value_parser = When::parse, allow_hyphen_values = true, requires = "files")]
+    to: Option<When>,
+    /// How it is written
+    #[arg(long, value_enum, default_value = "text")]
+    format: Format,
+    /// The status is 1 from this level on
+    #[arg(long, value_name = "LEVEL", value_enum, default_value = "warning")]
+    fail_on: Level,
+    #[command(flatten)]
+    kernel: KernelFiles,
+}
+
+impl Check {
+    /// Status 1 where something is as bad as `--fail-on` says.
+    pub fn run(self) -> anyhow::Result<Option<i32>> {
+        let verdict = if self.files.is_empty() { self.here()? } else { self.recorded()? };
+        let text = match self.format {
+            Format::Text => verdict.text(),
+            Format::Json => verdict.json().to_string(),
+        };
+        writeln!(io::stdout().lock(), "{text}")?;
+        let level = match self.fail_on {
+            Level::Notice => Severity::Notice,
+            Level::Warning => Severity::Warning,
+            Level::Critical => Severity::Critical,
+        };
+        Ok((verdict.severity() >= level).then_some(1))
+    }
+
+    /// This machine, watched for a while.
+    fn here(&self) -> anyhow::Result<Verdict> {
+        let mut source = LiveSource::open(self.kernel.roots())?;
+        source.want(Wanted::recorded().with(Demand::Interrupts));
+        let host = Arc::new(source.host());
+        let mut engine = Engine::default();
+        let begin = Instant::now();
+        let mut before = Arc::new(source.read());
+        let every = EVERY.min(self.length / 10).max(Duration::from_millis(100));
+        let mut due = begin;
+        let (mut last, mut seconds) = (None, 0.0);
+        while due < begin + self.length || last.is_none() {
+            due += every;
+            std::thread::sleep(due.saturating_duration_since(Instant::now()));
+            let now = Arc::new(source.read());
+            let sample = Sample::new(host.clone(), Some(before), now.clone());
+            before = now;
+            engine.look(&sample);
+            seconds += sample.seconds().unwrap_or(0.0);
+            last = Some(sample);
+        }
+        let last = last.ok_or_else(|| anyhow::anyhow!("nothing was read"))?;
+        let removed = holders(&self.kernel.roots(), &Place::Removed);
+        Ok(Verdict::new(&engine, &last, seconds, Some(&removed)))
+    }
+
+    fn recorded(&self) -> anyhow::Result<Verdict> {
+        let opened = recordings::open(&self.files)?;
+        for problem in &opened.problems {
+            problem::say(problem);
+        }
+        let timeline = opened.timeline;
+        let zone = Zone::named(&timeline.host().time_zone);
+        let numbers = range(&timeline, &zone, self.from.as_ref(), self.to.as_ref())?;
+        let mut engine = Engine::default();
+        let (mut last, mut seconds) = (None, 0.0);
+        timeline.walk(numbers, Reach::All, |_, sample| {
+            engine.look(sample);
+            seconds += sample.seconds().unwrap_or(0.0);
+            last = Some(sample.clone());
+            Ok::<(), anyhow::Error>(())
+        })?;
+        let last = last.ok_or_else(|| anyhow::anyhow!("nothing was recorded then"))?;
+        Ok(Verdict::new(&engine, &last, seconds, None))
+    }
+}
