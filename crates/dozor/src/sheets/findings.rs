@@ -19,8 +19,8 @@ const STRIP: u16 = 36;
 /// Time before the beginning that a strip shows, and at most after it.
 const BEFORE: i64 = 40 * NANOS;
 const AFTER: i64 = 120 * NANOS;
-/// Cells of a finding's name in the list.
-const NAME: u16 = 34;
+/// Cells of a finding's name in the list, and where there is room.
+const NAME: [u16; 2] = [34, 44];
 /// For how long one is quiet about a finding.
 const QUIET: i64 = 3_600 * NANOS;
 
@@ -120,7 +120,8 @@ impl FindingsSheet {
         let theme = &state.theme;
         let wall = state.shown_wall().unwrap_or(0);
         let list = seen(self, place, self.at);
-        let (bars_x, bars) = (place.x + NAME, place.width.saturating_sub(NAME + 46));
+        let name_width = NAME[usize::from(place.width >= 118)];
+        let (bars_x, bars) = (place.x + name_width, place.width.saturating_sub(name_width + 46));
         let axis = state.lanes().strips.axis.filter(|_| bars >= 12).map(|axis| squeezed(&axis, bars));
         if let Some(axis) = axis {
             for (column, at) in axis.ticks(state.time().zone.offset_seconds(axis.end)) {
@@ -146,7 +147,7 @@ impl FindingsSheet {
             put(buffer, place.x, y, 1, &severity.sign().to_string(), if stands { hue } else { words });
             let new = if state.is_new(one) { "new: " } else { "" };
             let name = format!("{new}{}", short_title(one));
-            put(buffer, place.x + 2, y, NAME - 3, &name, words);
+            put(buffer, place.x + 2, y, name_width - 3, &name, words);
             if let Some(axis) = axis {
                 let column =
                     |wall: i64| axis.column(wall).unwrap_or(if wall < axis.end { 0 } else { bars - 1 });
@@ -158,7 +159,7 @@ impl FindingsSheet {
                         bars_x + x,
                         y,
                         1,
-                        if severity >= Severity::Warning { "█" } else { "▬" },
+                        if severity >= Severity::Warning { "▄" } else { "▂" },
                         style,
                     );
                 }

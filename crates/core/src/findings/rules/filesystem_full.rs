@@ -29,10 +29,36 @@ pub fn rule() -> Box<dyn Rule> {
     Box::new(Full::default())
 }
 
-/// How much each had, and when its pace was begun to be taken.
+/// What each had at the last look.
 #[derive(Default)]
 struct Full {
-    since: BTreeMap<String, (f64, i64)>,
+    before: BTreeMap<String, Filling>,
+}
+
+/// How a file system fills.
+#[derive(Clone, Copy, Default)]
+struct Filling {
+    used: f64,
+    when_ns: i64,
+    /// Bytes a second, lately.
+    pace: f64,
+    /// Seconds for which it has been growing.
+    grew: f64,
+}
+
+impl Filling {
+    fn now(self, used: f64, when_ns: i64) -> Filling {
+        let seconds = (when_ns - self.when_ns) as f64 / NANOS as f64;
+        if self.when_ns == 0 || used < self.used || seconds <= 0.0 {
+            return Filling { used, when_ns, ..Filling::default() };
+        }
+        let rate = (used - self.used) / seconds;
+        let weight = if self.grew == 0.0 { 1.0 } else { (seconds / PACE).min(1.0) };
+        let pace = self.pace + (rate - self.pace) * weight;
+        // What is written comes in lumps.
+        let grew = if pace > 0.0 { self.grew + seconds } else { 0.0 };
+        Filling { used, when_ns, pace, grew }
+    }
 }
 
 impl Rule for Full {
@@ -46,15 +72,10 @@ impl Rule for Full {
             let (Some(used), Some(left)) = (row.used.float().value(), row.available.float().value()) else {
                 continue;
             };
-            let (from, since) = *self.since.entry(row.mount.to_string()).or_insert((used, now));
-            let seconds = (now - since) as f64 / NANOS as f64;
-            let pace = (used - from) / seconds.max(f64::MIN_POSITIVE);
-            // What goes back begins anew, and so does what is long ago.
-            if used < from || seconds > 60.0 {
-                let keep = if used < from { used } else { used - pace * PACE };
-                self.since.insert(row.mount.to_string(), (keep, now - (PACE * NANOS as f64) as i64));
-            }
-            let grows = seconds >= PACE && pace > LITTLE * (used + left) && pace > 0.0;
+            let filling = self.before.entry(row.mount.to_string()).or_default();
+            *filling = filling.now(used, now);
+            let pace = filling.pace;
+            let grows = filling.grew >= PACE && pace > LITTLE * (used + left);
             let end = if grows { left / pace } else { f64::INFINITY };
             let soon = match end {
                 end if end <= END[2] => Severity::Critical,
@@ -75,7 +96,7 @@ impl Rule for Full {
             }
             let no_inodes = row.inodes_free.value() == Some(0) && row.inodes.value() > Some(0);
             let (mount, size) = (&row.mount, long_bytes(left));
-            let culprits = if grows { writer(scene, pace) } else { vec![] };
+            let culprits = if grows { writer(scene, mount, pace) } else { vec![] };
             let mut text = format!("{mount} is {full:.0} % full, {size} left");
             if no_inodes {
                 text += ", and has no inodes left";
@@ -99,12 +120,18 @@ impl Rule for Full {
     }
 }
 
-/// Who writes about as much as is gained: the kernel does not say who writes where without asking every open file.
-fn writer(scene: &Scene<'_>, pace: f64) -> Vec<Culprit> {
+/// Who writes it: of those that have files there, where that was asked for; else the only one that writes as much.
+fn writer(scene: &Scene<'_>, mount: &str, pace: f64) -> Vec<Culprit> {
     let written = listed("write_any");
-    let fits = |rate: &f64| (0.6..=1.6).contains(&(rate / pace));
-    let all =
-        scene.doers().filter_map(|view| Some((view, written.of(&view).number().filter(|rate| fits(rate))?)));
-    let nearest = all.min_by(|a, b| (a.1 - pace).abs().total_cmp(&(b.1 - pace).abs()));
-    nearest.map(|(view, _)| who(view.now)).into_iter().collect()
+    let all = scene.doers().filter_map(|view| Some((view, written.of(&view).number()?)));
+    let (mut there, mut able) = (vec![], vec![]);
+    for (view, rate) in all.filter(|(_, rate)| *rate >= 0.5 * pace) {
+        if view.now.mounts.split(' ').any(|word| word == mount) {
+            there.push((view, rate));
+        }
+        able.push(view);
+    }
+    let most = there.into_iter().max_by(|a, b| a.1.total_cmp(&b.1)).map(|(view, _)| view);
+    let mut only = || able.pop().filter(|_| able.is_empty());
+    most.or_else(&mut only).map(|view| who(view.now)).into_iter().collect()
 }

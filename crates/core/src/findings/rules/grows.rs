@@ -89,6 +89,11 @@ impl Growing {
                     Growth { first: value, first_ns: now, last: value, last_ns: now, grew: 0.0, recent: 0.0 };
                 continue;
             }
+            if value > one.last && one.gained() <= 0.0 {
+                // It stood still until now.
+                (one.first, one.first_ns, one.grew, one.recent) = (one.last, begin, 0.0, 0.0);
+                one.last_ns = begin;
+            }
             if value > one.last {
                 one.grew += scene.seconds;
             }

@@ -11,7 +11,7 @@ const ABOUT: About = About {
     title: "tasks wait for memory",
     least: 4.0,
     calm: 10.0,
-    explained_by: &["memory-short", "swapping", "leak", "group-memory"],
+    explained_by: &["memory-short", "swapping", "leak", "group-memory", "oom-kill"],
     causes: "memory that is short, of the machine or of a group; pages that are read again and again",
     next: "look at who grew (2), and at groups at their limit",
 };

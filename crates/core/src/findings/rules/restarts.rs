@@ -2,6 +2,7 @@
 
 use super::{About, Rule, Scene, Seen};
 use crate::catalogue::Unit;
+use crate::findings::Culprit;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
 use crate::row::Row as _;
@@ -92,11 +93,9 @@ impl Rule for Restarts {
                 long_duration(over.max(1.0).round())
             );
             seen.push(
-                Seen::new(severity, format!("{service} {name}"), text).by(there.map(|row| who(row))).with(
-                    "starts",
-                    starts.len() as f64,
-                    Unit::Number,
-                ),
+                Seen::new(severity, format!("{service} {name}"), text)
+                    .by([there.map_or_else(|| Culprit::thing(&**name), |row| who(row))])
+                    .with("starts", starts.len() as f64, Unit::Number),
             );
         }
     }
