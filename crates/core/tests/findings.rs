@@ -44,6 +44,7 @@ fn process(pid: i64, name: &str, parent: i64) -> ProcessRow {
         user: "astro".into(),
         service: format!("{name}.service").into(),
         cgroup: format!("/system.slice/{name}.service").into(),
+        limits: format!("/system.slice/{name}.service").into(),
         session: raw(pid),
         user_ticks: raw(500),
         system_ticks: raw(100),
@@ -78,6 +79,7 @@ fn process(pid: i64, name: &str, parent: i64) -> ProcessRow {
 }
 
 impl World {
+    #[allow(clippy::too_many_lines, reason = "a list of everything that a machine has")]
     fn new() -> World {
         let mut now = Reading::default();
         let core = |number: i64| CoreRow {
@@ -355,6 +357,7 @@ fn ended(order: i64, name: &str, user_us: i64) -> EndedRow {
     }
 }
 
+#[allow(clippy::too_many_lines, reason = "a table")]
 fn cases() -> Vec<Case> {
     use Severity::{Critical, Notice, Warning};
     let busy_all = |world: &mut World, pids: [i64; 2]| {

@@ -3,6 +3,7 @@
 use super::Culprit;
 use crate::catalogue::{Kind, Metric, Value, cpu_busy, cpu_share, listed};
 use crate::exited::{exited, is_gathered};
+use crate::limits;
 use crate::rank::{Population, RowRef};
 use crate::reading::{ProcessKey, ProcessRow};
 use crate::row::Row as _;
@@ -153,13 +154,11 @@ impl<'a> Scene<'a> {
         named.collect()
     }
 
-    /// Processes of a control group and those below it.
+    /// Processes of a control group and of those below it.
     pub fn members<'b>(&'b self, path: &'b str) -> impl Iterator<Item = ProcessView<'a>> + 'b {
-        let within = move |group: &str| {
-            group.strip_prefix(path).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
-        };
         let all = 0..self.sample.now.processes.len();
-        all.map(|at| self.sample.process(at)).filter(move |view| within(&view.now.cgroup))
+        all.map(|at| self.sample.process(at))
+            .filter(move |view| limits::groups(view).any(|group| &*group.now.path == path))
     }
 }
 

@@ -11,7 +11,7 @@ use std::process::{Child, Command};
 use std::time::Duration;
 
 /// A control group of this test, removed at its end.
-struct Group {
+pub struct Group {
     folder: PathBuf,
     children: Vec<Child>,
 }
@@ -22,7 +22,7 @@ fn name_of(controller: &str) -> String {
 
 impl Group {
     /// Where a controller has a tree of version 1, or version 2 hands it down.
-    fn make(controller: &str, file: &str) -> Option<Group> {
+    pub fn make(controller: &str, file: &str) -> Option<Group> {
         let name = name_of(controller);
         let roots = [format!("/sys/fs/cgroup/{controller}"), "/sys/fs/cgroup".to_owned()];
         roots.iter().find_map(|root| {
@@ -33,7 +33,7 @@ impl Group {
         })
     }
 
-    fn put(&self, file: &str, text: &str) -> bool {
+    pub fn put(&self, file: &str, text: &str) -> bool {
         std::fs::write(self.folder.join(file), text).is_ok()
     }
 
@@ -43,7 +43,7 @@ impl Group {
         line.trim().parse().expect("a number")
     }
 
-    fn run(&mut self, script: &str) -> i64 {
+    pub fn run(&mut self, script: &str) -> i64 {
         let enter = format!("echo $$ > {}/cgroup.procs; {script}", self.folder.display());
         let child = Command::new("sh").args(["-c", &enter]).process_group(0).spawn().expect("a shell");
         let pid = i64::from(child.id());
