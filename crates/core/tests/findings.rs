@@ -475,7 +475,7 @@ fn cases() -> Vec<Case> {
             }];
         }),
         case("filesystem-silent", "/dev/sda1", Critical, |world, _| {
-            world.now.filesystems[0].answers = raw(0)
+            world.now.filesystems[0].answers = raw(0);
         }),
         case("filesystem-full", "catalogd[210]", Critical, |world, _| {
             add(&mut world.now.filesystems[0].used, GIB);

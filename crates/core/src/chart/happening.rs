@@ -1,9 +1,8 @@
 //! What happened in a span of time: how bad it was with each resource and since when, what stood out then in words, what
 //! was done, what somebody noted.
 
-use crate::exited::exited;
-use crate::lane::{Lane, Severity, sentences};
-use crate::rank::Population;
+use crate::findings::{Finding, Telling, found_in};
+use crate::lane::{Lane, Severity};
 use crate::recording::{MarkKind, ReadError};
 use crate::timeline::Timeline;
 use crate::units::NANOS;
@@ -65,6 +64,8 @@ pub struct Happenings {
     pub more: usize,
 }
 
+/// Samples of which all are gone through for what stood out.
+const ALL_OF: usize = 3_600;
 /// Two times of trouble with less than this between them are one, or less than a part of the whole span.
 const TOGETHER: i64 = 10 * NANOS;
 const TOGETHER_PART: i64 = 60;
@@ -90,35 +91,44 @@ pub fn happenings(
     ranked.sort_by_key(|band| std::cmp::Reverse((band.severity, band.until_ns - band.from_ns)));
     let mut list: Vec<Happening> = vec![];
     let mut seen: HashMap<String, usize> = HashMap::new();
-    let mut more = 0;
-    for band in ranked {
+    let mut more: usize = 0;
+    let mut put = |one: &Finding, at: &Telling, list: &mut Vec<Happening>, more: &mut usize| {
+        let (from_ns, until_ns) = (one.from_ns.max(from), one.until_ns.min(until));
+        // The same trouble at several times is one line.
+        if let Some(place) = seen.get(&one.name()) {
+            let before: &mut Happening = &mut list[*place];
+            before.times += usize::from(before.from_ns != from_ns);
+            before.from_ns = before.from_ns.min(from_ns);
+            before.until_ns = before.until_ns.max(until_ns);
+            return;
+        }
         if list.len() >= most {
-            more += 1;
-            continue;
+            *more += 1;
+            return;
         }
-        let sample = timeline.sample(band.worst)?;
-        let gone = exited(&sample);
-        let all = sentences(&Population::new(&sample, &gone));
-        let found = all.into_iter().find(|(_, lane, _)| *lane == band.lane);
-        let Some((severity, lane, text)) = found else { continue };
-        // What is said of several times with the same words is one line.
-        let words: String = text.chars().filter(|letter| !letter.is_ascii_digit()).collect();
-        if let Some(at) = seen.get(&words) {
-            let before = &mut list[*at];
-            before.times += 1;
-            before.from_ns = before.from_ns.min(band.from_ns);
-            before.until_ns = before.until_ns.max(band.until_ns);
-            continue;
+        seen.insert(one.name(), list.len());
+        let (severity, text) = (Some((at.severity, one.about.lane)), at.sentence.clone());
+        list.push(Happening { from_ns, until_ns, severity, mark: None, times: 1, text });
+    };
+    if numbers.len() <= ALL_OF {
+        let history = found_in(timeline, numbers.clone(), &mut |_| {})?;
+        for one in history.within(from, until) {
+            put(one, one.worst_told(), &mut list, &mut more);
         }
-        seen.insert(words, list.len());
-        list.push(Happening {
-            from_ns: band.from_ns,
-            until_ns: band.until_ns,
-            severity: Some((severity, lane)),
-            mark: None,
-            times: 1,
-            text,
-        });
+    } else {
+        // Of a long time those are looked at that the lanes show, each around its worst moment.
+        for band in ranked {
+            if list.len() >= most {
+                more += 1;
+                continue;
+            }
+            let history = found_in(timeline, band.worst..band.worst + 1, &mut |_| {})?;
+            let at = timeline.moment(band.worst).map_or(0, |moment| moment.wall_ns);
+            let found = history.at(at);
+            let Some(one) = found.into_iter().find(|one| one.about.lane == band.lane) else { continue };
+            let spread = Finding { from_ns: band.from_ns, until_ns: band.until_ns, ..one.clone() };
+            put(&spread, one.at(at), &mut list, &mut more);
+        }
     }
     for mark in timeline.marks().into_iter().filter(|mark| mark.wall_ns >= from && mark.wall_ns <= until) {
         let texts = if mark.deeds.is_empty() {

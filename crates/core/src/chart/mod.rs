@@ -4,10 +4,12 @@
 
 mod gather;
 mod happening;
+mod part;
 mod ticks;
 mod wish;
 
 pub use gather::{Gathered, Point, Series, gaps, gather, lane_series, reach_of};
 pub use happening::{Band, Happening, Happenings, happenings};
+pub use part::charted;
 pub use ticks::{Ticks, number_ticks, time_ticks};
 pub use wish::{Of, Wish};

@@ -1,6 +1,6 @@
 //! The elimination as a report, resource by resource in the order in which an experienced person goes.
 
-use super::{About, Culprit, Engine, Evidence, Finding, Telling, rules};
+use super::{About, Culprit, Engine, Evidence, Finding, History, Telling, rules};
 use crate::clock::Zone;
 use crate::inside::holders::Holders;
 use crate::lane::{Lane, Severity};
@@ -95,7 +95,7 @@ impl Verdict {
         let from_ns = wall_ns - (seconds * NANOS as f64) as i64;
         let history = engine.history();
         let mut findings: Vec<Reported> =
-            history.within(from_ns, wall_ns).into_iter().map(|one| reported(engine, one, wall_ns)).collect();
+            history.within(from_ns, wall_ns).into_iter().map(|one| reported(history, one, wall_ns)).collect();
         findings.extend(removed.and_then(|holders| held(holders, wall_ns)));
         findings.sort_by_key(|one| (std::cmp::Reverse(one.told.severity), one.from_ns));
         let mut parts: Vec<Part> = rules::resources(last)
@@ -224,18 +224,19 @@ fn evidence_json(one: &Evidence) -> Json {
     json!({"metric": one.metric, "value": one.value, "unit": one.unit})
 }
 
-fn reported(engine: &Engine, one: &Finding, wall_ns: i64) -> Reported {
-    let worst = one.tellings.iter().rev().find(|telling| telling.severity == one.worst);
-    let explained = engine
-        .history()
-        .all()
-        .iter()
-        .filter(|other| other.under.is_some_and(|(cause, _)| cause == one.number));
+/// All of a history as JSON, the newest last; see docs/output.md.
+pub fn findings_json(history: &History, wall_ns: i64, zone: &Zone) -> Json {
+    history.all().iter().map(|one| reported(history, one, wall_ns).json(zone)).collect()
+}
+
+fn reported(history: &History, one: &Finding, wall_ns: i64) -> Reported {
+    let explained =
+        history.all().iter().filter(|other| other.under.is_some_and(|(cause, _)| cause == one.number));
     Reported {
         about: one.about,
         from_ns: one.from_ns,
         until_ns: (one.over || one.until_ns < wall_ns).then_some(one.until_ns),
-        told: worst.unwrap_or_else(|| one.last()).clone(),
+        told: one.worst_told().clone(),
         explains: explained.map(|other| other.last().sentence.clone()).collect(),
         ruled_out: one.ruled_out.clone(),
     }

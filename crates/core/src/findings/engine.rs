@@ -69,6 +69,11 @@ impl Engine {
         &self.history
     }
 
+    /// What was found, when nothing more is looked at.
+    pub fn into_history(self) -> History {
+        self.history
+    }
+
     /// When looking began, in nanoseconds since 1970 (UTC).
     pub fn began_ns(&self) -> Option<i64> {
         self.began_ns

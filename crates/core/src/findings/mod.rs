@@ -11,12 +11,14 @@
 mod check;
 mod engine;
 mod history;
+mod replay;
 pub mod rules;
 mod scene;
 
-pub use check::{Part, Reported, Verdict};
+pub use check::{Part, Reported, Verdict, findings_json};
 pub use engine::{Engine, Standing};
 pub use history::History;
+pub use replay::found_in;
 pub use scene::Scene;
 
 use crate::catalogue::Unit;
@@ -192,6 +194,11 @@ impl Finding {
     /// How it was told last.
     pub fn last(&self) -> &Telling {
         &self.tellings[self.tellings.len() - 1]
+    }
+
+    /// How it was told when it was worst, the last time.
+    pub fn worst_told(&self) -> &Telling {
+        self.tellings.iter().rev().find(|told| told.severity == self.worst).unwrap_or_else(|| self.last())
     }
 
     /// How long it lasts, in seconds.

@@ -3,7 +3,6 @@
 //! Columns are metrics of the catalogue wherever it has them, so unit and explanation come from there. [`users`]
 //! says which processes use a part, where the kernel tells.
 
-mod charted;
 mod cpu;
 mod disk;
 mod groups;
@@ -14,7 +13,6 @@ mod peers;
 mod section;
 mod users;
 
-pub use charted::charted;
 pub use cpu::STACK as CORE_CLASSES;
 pub use peers::{Peer, peers};
 pub use section::{Column, Look, PartId, PartRow, Section, Shape};

@@ -297,6 +297,12 @@ pub async fn answer(service: &Arc<Service>, request: &Request<Incoming>) -> Answ
                 newest
                     .map_or_else(not_yet, |newest| whole(StatusCode::OK, "application/json", newest.event()))
             }
+            "/findings" => {
+                let newest = service.shared.newest.borrow().clone();
+                newest.map_or_else(not_yet, |newest| {
+                    whole(StatusCode::OK, "application/json", newest.findings())
+                })
+            }
             "/lanes" => json_of(&service.shared.lanes()),
             "/events" => service.events(),
             "/stream" => service.follow(),

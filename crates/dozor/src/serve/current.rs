@@ -3,7 +3,8 @@
 use dozor_core::catalogue::{Metric, PROCESS_METRICS, Value, listed};
 use dozor_core::clock::Zone;
 use dozor_core::exited::exited;
-use dozor_core::lane::{Lane, Severity, sentences};
+use dozor_core::findings::{Finding, History, findings_json};
+use dozor_core::lane::{Lane, Severity};
 use dozor_core::rank::{Order, Population};
 use dozor_core::sample::Sample;
 use dozor_export::open::{Family, families, openmetrics};
@@ -31,6 +32,10 @@ pub struct Current {
     most: usize,
     /// What was done and noted lately.
     marks: Json,
+    /// What stands out.
+    stands_out: Json,
+    /// All findings so far.
+    findings: Bytes,
     sample_json: OnceLock<Bytes>,
     event: OnceLock<Bytes>,
     open: OnceLock<Bytes>,
@@ -66,13 +71,25 @@ pub fn severity_number(severity: Severity) -> u8 {
 
 impl Current {
     /// A sample with the processes that collectors are told of.
-    pub fn new(sample: Arc<Sample>, told: Vec<usize>, most: usize, marks: Json) -> Current {
+    pub fn new(
+        sample: Arc<Sample>,
+        told: Vec<usize>,
+        most: usize,
+        marks: Json,
+        history: &History,
+    ) -> Current {
+        let wall_ns = sample.now.wall_ns();
+        let zone = Zone::named(&sample.host.time_zone);
+        let stands_out = standing(history, wall_ns);
+        let findings = json!({"findings": findings_json(history, wall_ns, &zone)}).to_string().into();
         let (sample_json, event) = (OnceLock::new(), OnceLock::new());
         Current {
             sample,
             told,
             most,
             marks,
+            stands_out,
+            findings,
             sample_json,
             event,
             open: OnceLock::new(),
@@ -95,10 +112,17 @@ impl Current {
             .clone()
     }
 
+    /// What was found so far, as JSON.
+    pub fn findings(&self) -> Bytes {
+        self.findings.clone()
+    }
+
     /// What the live page shows, as JSON in one line.
     pub fn event(&self) -> Bytes {
         self.event
-            .get_or_init(|| Bytes::from(glance(&self.sample, self.most, &self.marks).to_string()))
+            .get_or_init(|| {
+                Bytes::from(glance(&self.sample, self.most, &self.marks, &self.stands_out).to_string())
+            })
             .clone()
     }
 
@@ -114,8 +138,17 @@ impl Current {
     }
 }
 
+/// What stands out at a time, as JSON.
+pub fn standing(history: &History, wall_ns: i64) -> Json {
+    let line = |one: &Finding| {
+        let told = one.at(wall_ns);
+        json!({"severity": severity_number(told.severity), "lane": one.about.lane.name(), "text": told.sentence})
+    };
+    history.at(wall_ns).into_iter().map(line).collect()
+}
+
 /// What a screen shows of a sample at a glance, with what was done and noted.
-pub fn glance(sample: &Sample, most: usize, marks: &Json) -> Json {
+pub fn glance(sample: &Sample, most: usize, marks: &Json, stands_out: &Json) -> Json {
     let gone = exited(sample);
     let population = Population::new(sample, &gone);
     let lanes: Vec<Json> = Lane::ALL
@@ -126,12 +159,6 @@ pub fn glance(sample: &Sample, most: usize, marks: &Json) -> Json {
                 "name": lane.name(), "label": lane.label(&point), "value": point.value.value(),
                 "full": point.full.value(), "severity": severity_number(point.severity), "facts": lane.facts(sample),
             })
-        })
-        .collect();
-    let stands_out: Vec<Json> = sentences(&population)
-        .into_iter()
-        .map(|(severity, lane, text)| {
-            json!({"severity": severity_number(severity), "lane": lane.name(), "text": text})
         })
         .collect();
     let metrics: Vec<&Metric> = COLUMNS.iter().map(|alias| listed(alias)).collect();

@@ -1,8 +1,9 @@
 //! Recordings of a folder for those who ask: which there are, their bytes, what their lanes show, and what was at a time.
 
-use super::current::{LanePoint, glance, lanes_json};
+use super::current::{LanePoint, glance, lanes_json, standing};
 use super::noted::told;
 use crate::recordings::{Recorded, in_folder};
+use dozor_core::findings::found_in;
 use dozor_core::recording::Mark;
 use dozor_core::timeline::Timeline;
 use dozor_linux::files::open_no_link;
@@ -103,7 +104,9 @@ impl Past {
         self.with(name, |timeline| {
             let number = timeline.at(wall_ms.saturating_mul(1_000_000).saturating_add(999_999));
             let sample = timeline.sample(number).ok()?;
-            Some(glance(&sample, self.most, &told(&timeline.marks())))
+            let history = found_in(timeline, number..number + 1, &mut |_| {}).ok()?;
+            let stands_out = standing(&history, sample.now.wall_ns());
+            Some(glance(&sample, self.most, &told(&timeline.marks()), &stands_out))
         })?
     }
 }

@@ -3,6 +3,7 @@
 use super::current::{Current, Shared};
 use super::noted::Noted;
 use super::push::Outgoing;
+use dozor_core::findings::Engine;
 use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::sample::Sample;
 use dozor_core::source::Source;
@@ -43,6 +44,7 @@ pub fn sample_on(mut sampling: Sampling) -> (Shared, broadcast::Sender<Arc<Readi
     let (given, out) = (shared.clone(), readings.clone());
     std::thread::spawn(move || {
         let mut told = Told::new(sampling.told);
+        let mut engine = Engine::default();
         let mut before: Option<Arc<Reading>> = None;
         // The second reading follows soon, so that there are rates at once.
         let mut wait = sampling.every.min(Duration::from_millis(250));
@@ -56,7 +58,10 @@ pub fn sample_on(mut sampling: Sampling) -> (Shared, broadcast::Sender<Arc<Readi
             ));
             shared.remember(&sample);
             let chosen = told.choose(&sample);
-            let current = Arc::new(Current::new(sample, chosen, sampling.shown, sampling.noted.json()));
+            engine.look(&sample);
+            let current =
+                Current::new(sample, chosen, sampling.shown, sampling.noted.json(), engine.history());
+            let current = Arc::new(current);
             if let Some(outgoing) = &sampling.outgoing {
                 outgoing.put(&current);
             }

@@ -1,6 +1,8 @@
 //! Writes tables in pieces: while one is written the next is decoded.
 
 use super::{Batch, Sink, Table, Which, WriteError};
+use dozor_core::chart::reach_of;
+use dozor_core::findings::found_in;
 use dozor_core::recording::{Mark, ReadError};
 use dozor_core::timeline::Timeline;
 use std::io;
@@ -61,6 +63,12 @@ pub fn stream<'a>(
         let walked = if table.which() == Which::Actions {
             Table::fill_marks(&marks_in(timeline, &numbers, to_end), &mut batch);
             Ok(())
+        } else if table.which() == Which::Findings {
+            found_in(timeline, numbers.clone(), done)
+                .map(|history| {
+                    Table::fill_findings(&history, reach_of(timeline, &numbers), !to_end, &mut batch);
+                })
+                .map_err(Stopped::Reading)
         } else {
             let (reach, first) = (table.reach(), numbers.start);
             timeline.walk::<Stopped>(numbers, reach, |number, sample| {

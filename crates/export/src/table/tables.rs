@@ -3,6 +3,7 @@
 use super::{Batch, Column, Filled, Type};
 use dozor_core::catalogue::{Eval, Instances, Metric, PROCESS_METRICS, SYSTEM_METRICS, Value, listed};
 use dozor_core::exited::exited;
+use dozor_core::findings::{Finding, History};
 use dozor_core::known::{Known, Raw};
 use dozor_core::rank::{Narrowing, Order, Population, RowRef};
 use dozor_core::reading::with_pid;
@@ -25,12 +26,14 @@ pub enum Which {
     Connections,
     /// A row for each action, note and loss.
     Actions,
+    /// A row for each finding.
+    Findings,
 }
 
 impl Which {
     /// All of them.
-    pub const ALL: [Which; 5] =
-        [Which::Processes, Which::System, Which::Parts, Which::Connections, Which::Actions];
+    pub const ALL: [Which; 6] =
+        [Which::Processes, Which::System, Which::Parts, Which::Connections, Which::Actions, Which::Findings];
 
     /// Its name.
     pub const fn name(self) -> &'static str {
@@ -40,6 +43,7 @@ impl Which {
             Which::Parts => "parts",
             Which::Connections => "connections",
             Which::Actions => "actions",
+            Which::Findings => "findings",
         }
     }
 
@@ -59,13 +63,16 @@ impl Which {
             Which::Actions => {
                 "A row for each target of an action, and one for each bookmark, note and loss of readings."
             }
+            Which::Findings => {
+                "A row for each finding: what stood out, from when to when, who did it, with the numbers that spoke for it when it was worst. `time` is its beginning."
+            }
         }
     }
 
     /// What of a recording is decoded for it.
     pub fn reach(self, metrics: &[&'static Metric]) -> Reach {
         match self {
-            Which::Processes | Which::Connections => Reach::All,
+            Which::Processes | Which::Connections | Which::Findings => Reach::All,
             Which::Actions => Reach::Machine,
             Which::System | Which::Parts => {
                 metrics.iter().map(|metric| Reach::of(metric)).reduce(Reach::and).unwrap_or(Reach::Machine)
@@ -143,6 +150,21 @@ const ACTIONS: [Column; 12] = [
     Column::new("readings", Type::Whole, "", "Readings that were lost, where that is known."),
 ];
 
+const FINDINGS: [Column; 12] = [
+    Column::new("until", Type::Time, "", "When it was last so."),
+    Column::new("over", Type::Whole, "", "1 where it was over before the last sample, else 0."),
+    Column::new("rule", Type::Text, "", "The rule that found it; docs/findings.md lists them."),
+    Column::new("severity", Type::Text, "", "How bad it was at worst: notice, warning or critical."),
+    Column::new("lane", Type::Text, "", "The resource that it is about."),
+    Column::new("subject", Type::Text, "", "Which device, group or process, where there are several."),
+    Column::new("sentence", Type::Text, "", "In one sentence, as it was at worst."),
+    Column::new("pid", Type::Whole, "", "The process that did it, where it was one."),
+    Column::new("culprit", Type::Text, "", "Who did it."),
+    Column::new("share", Type::Number, "%", "Its share of what was measured for the machine."),
+    Column::new("evidence", Type::Text, "", "Metrics with their values."),
+    Column::new("explained_by", Type::Text, "", "The rule of the finding that it is a consequence of."),
+];
+
 /// What is wanted of a table.
 #[derive(Clone, Debug, Default)]
 pub struct Chosen {
@@ -182,7 +204,7 @@ impl Table {
             Which::Processes => matches!(metric.eval, Eval::Process(_)),
             Which::System => matches!(metric.eval, Eval::System(_)) && !has_instances(metric),
             Which::Parts => matches!(metric.eval, Eval::System(_)) && has_instances(metric),
-            Which::Connections | Which::Actions => false,
+            Which::Connections | Which::Actions | Which::Findings => false,
         };
         let metrics: Vec<&'static Metric> = match &chosen.metrics {
             Some(metrics) => {
@@ -205,6 +227,7 @@ impl Table {
                 columns.extend(CONNECTIONS);
             }
             Which::Actions => columns.extend(ACTIONS),
+            Which::Findings => columns.extend(FINDINGS),
         }
         columns.extend(metrics.iter().map(|metric| Column::of(metric)));
         Ok(Table { which, columns, metrics, chosen })
@@ -252,7 +275,7 @@ impl Table {
             }
             Which::Parts => self.parts(sample, batch),
             Which::Connections => Table::connections(sample, batch),
-            Which::Actions => {}
+            Which::Actions | Which::Findings => {}
         }
     }
 
@@ -265,6 +288,17 @@ impl Table {
             for deed in &mark.deeds {
                 fill_mark(mark, Some(deed), batch);
             }
+        }
+    }
+
+    /// Adds the rows of findings that stood in a span, in nanoseconds since 1970 (UTC), or only of those that began in it, so that
+    /// spans that follow each other have none twice.
+    pub fn fill_findings(history: &History, (from_ns, until_ns): (i64, i64), begun: bool, batch: &mut Batch) {
+        let within = |one: &&Finding| {
+            one.from_ns <= until_ns && if begun { one.from_ns >= from_ns } else { one.until_ns >= from_ns }
+        };
+        for one in history.all().iter().filter(within) {
+            fill_finding(history, one, batch);
         }
     }
 
@@ -397,5 +431,42 @@ fn fill_mark(mark: &Mark, deed: Option<&dozor_core::deed::Record>, batch: &mut B
         Some(count) => readings.whole(i64::try_from(count).unwrap_or(i64::MAX)),
         None => readings.absent(),
     }
+    batch.rows += 1;
+}
+
+fn fill_finding(history: &History, one: &Finding, batch: &mut Batch) {
+    let [time, until, over, rule, severity, lane, subject, sentence, pid, culprit, share, evidence, under] =
+        &mut batch.columns[..]
+    else {
+        return;
+    };
+    let put = |column: &mut Filled, text: &str| match text {
+        "" => column.absent(),
+        text => column.text(Text::from(text)),
+    };
+    let told = one.worst_told();
+    let main = told.culprits.first();
+    time.whole(one.from_ns);
+    until.whole(one.until_ns);
+    over.whole(i64::from(one.over));
+    put(rule, one.about.name);
+    put(severity, one.worst.word());
+    put(lane, one.about.lane.name());
+    put(subject, &one.subject);
+    put(sentence, &told.sentence);
+    match main.and_then(|main| main.pid) {
+        Some(number) => pid.whole(number),
+        None => pid.absent(),
+    }
+    put(culprit, main.map_or("", |main| &main.name));
+    match main.and_then(|main| main.share) {
+        Some(part) => share.number(part),
+        None => share.absent(),
+    }
+    let numbers: Vec<String> =
+        told.evidence.iter().map(|one| format!("{} {}", one.metric, one.text)).collect();
+    put(evidence, &numbers.join("; "));
+    let cause = one.under.and_then(|(number, _)| history.find(number));
+    put(under, cause.map_or("", |cause| cause.about.name));
     batch.rows += 1;
 }

@@ -94,7 +94,7 @@ pub fn go_wrong(how: &str) {
         "fills a file system" => {
             let path = std::env::var_os("DOZOR_TEST_PLACE").map(PathBuf::from).expect("a place");
             let mut file = std::fs::File::create(path.join("fills")).expect("a file");
-            at_a_pace(4, 60, || drop(file.write_all(&[7; 2_000_000])));
+            at_a_pace(4, 60, || drop(file.write_all(&vec![7; 2_000_000])));
             stay();
         }
         _ => {}

@@ -22,7 +22,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// Tables that are written of each machine.
-const TABLES: [Which; 4] = [Which::Processes, Which::System, Which::Parts, Which::Actions];
+const TABLES: [Which; 5] = [Which::Processes, Which::System, Which::Parts, Which::Actions, Which::Findings];
 /// Its own folder in the lake; engines leave out what begins with an underscore.
 const OWN: &str = "_dozor";
 

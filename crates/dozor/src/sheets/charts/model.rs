@@ -3,9 +3,8 @@
 use super::super::After;
 use super::super::prompt::{Prompt, Purpose};
 use crate::state::State;
-use dozor_core::chart::{Of, Point, Series, Wish, gather};
+use dozor_core::chart::{Of, Point, Series, Wish, charted, gather};
 use dozor_core::lane::{Lane, Severity};
-use dozor_core::parts::charted;
 use dozor_core::units::NANOS;
 use dozor_export::chart::{Composing, Form};
 use std::ops::Range;

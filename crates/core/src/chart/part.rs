@@ -1,8 +1,8 @@
 //! What a part looks like over time: the metrics of the catalogue that tell it.
 
-use super::section::PartId;
+use super::wish::{Of, Wish};
 use crate::catalogue::{Instances, SYSTEM_METRICS, listed_system};
-use crate::chart::{Of, Wish};
+use crate::parts::PartId;
 use crate::sample::Sample;
 
 /// Metrics that tell how a part is used and how it fares, the first of them first; none where the catalogue has none, as for
