@@ -43,7 +43,7 @@ fn the_full_disk_is_found_by_keys_and_by_mouse() {
 #[test]
 fn the_hot_core_is_found_by_keys_and_by_mouse() {
     let keys = demo("--after 140s", LARGE);
-    keys.wait_for("guidelog[4340] uses");
+    keys.wait_for("guidelog[4340] reads nothing");
     keys.keys("1");
     let screen = keys.wait_for("runs most there");
     let hot = screen.lines().find(|line| line.contains("guidelog[4340]  ")).expect("its core");
@@ -91,7 +91,7 @@ fn the_leak_is_found_by_keys_and_by_mouse() {
             terminal.click_on("2 memory", |screen| screen.contains("memory by kind"));
         }
         let screen = terminal.wait("the program that grows", |screen| {
-            first_row(screen).contains("skyboard-cache") && screen.contains("skyboard-cache[1620] holds")
+            first_row(screen).contains("skyboard-cache") && screen.contains("skyboard-cache[1620] only grows")
         });
         let growth = first_row(&screen);
         assert!(growth.contains("344 M") || growth.contains(" M"), "{growth}");
@@ -111,7 +111,7 @@ fn the_leak_is_found_by_keys_and_by_mouse() {
 fn the_full_link_and_its_peer_are_found_by_keys_and_by_mouse() {
     for by_keys in [true, false] {
         let terminal = demo("--after 300s", LARGE);
-        terminal.wait_for("vaultsync[5510] moves");
+        terminal.wait_for("vaultsync[5510] sends");
         if by_keys {
             for keys in ["4", "p", "p", "Down"] {
                 terminal.keys(keys);

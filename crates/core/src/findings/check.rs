@@ -1,6 +1,11 @@
 //! The elimination as a report, resource by resource in the order in which an experienced person goes.
 
-use super::{About, Culprit, Engine, Evidence, Finding, History, Telling, rules};
+use super::culprit::{Culprit, Evidence};
+use super::engine::Engine;
+use super::finding::{Finding, Telling};
+use super::history::History;
+use super::rule::About;
+use super::rules;
 use crate::clock::Zone;
 use crate::inside::holders::Holders;
 use crate::lane::{Lane, Severity};

@@ -1,6 +1,11 @@
 //! From what rules see to findings: how long something must hold, when it is over, and what is a consequence of what.
 
-use super::{Finding, History, Rule, Scene, Seen, Telling, rules};
+use super::culprit::Culprit;
+use super::finding::{Finding, Telling};
+use super::history::History;
+use super::rule::{Rule, Seen};
+use super::rules;
+use super::scene::Scene;
 use crate::lane::{Lane, Severity};
 use crate::sample::Sample;
 use crate::units::NANOS;
@@ -199,7 +204,7 @@ impl Engine {
             finding.worst = finding.worst.max(one.latest.severity);
             let Seen { severity, sentence, culprits, evidence, .. } = one.latest.clone();
             let telling = Telling { wall_ns, severity, sentence, culprits, evidence };
-            let main = |culprits: &[super::Culprit]| culprits.first().map(|one| one.name.clone());
+            let main = |culprits: &[Culprit]| culprits.first().map(|one| one.name.clone());
             let repeats = |last: &Telling| {
                 last.severity == telling.severity && main(&last.culprits) == main(&telling.culprits)
             };

@@ -1,6 +1,6 @@
 //! Findings in the order of their beginning, those that are over too.
 
-use super::Finding;
+use super::finding::Finding;
 use crate::lane::Severity;
 
 /// Findings that are kept; of more the oldest that are over go.

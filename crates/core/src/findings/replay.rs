@@ -1,6 +1,7 @@
 //! Findings out of a timeline: the same engine over samples that are there already.
 
-use super::{Engine, History};
+use super::engine::Engine;
+use super::history::History;
 use crate::recording::ReadError;
 use crate::timeline::{Reach, Timeline};
 use std::ops::Range;

@@ -1,6 +1,6 @@
 //! One sample as the rules look at it: what is dear to find out is found out once, and only of processes that did something.
 
-use super::Culprit;
+use super::culprit::Culprit;
 use crate::catalogue::{Kind, Metric, Value, cpu_busy, cpu_share, listed};
 use crate::exited::{exited, is_gathered};
 use crate::limits;
@@ -115,6 +115,13 @@ impl<'a> Scene<'a> {
         programs.sort_by(|a, b| b.value.total_cmp(&a.value).then_with(|| a.name.cmp(&b.name)));
         programs.truncate(8);
         Ranking { total, programs }
+    }
+
+    /// How long a process has been there, in seconds.
+    pub fn age(&self, row: &ProcessRow) -> f64 {
+        let per_second = f64::from(self.sample.host.ticks_per_second.max(1));
+        let start = row.start_ticks.float().value().unwrap_or(0.0) / per_second;
+        (self.sample.now.boot_ns() as f64 / 1e9 - start).max(0.0)
     }
 
     /// Who uses the CPU.

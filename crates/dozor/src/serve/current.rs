@@ -6,6 +6,7 @@ use dozor_core::exited::exited;
 use dozor_core::findings::{Finding, History, findings_json};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::rank::{Order, Population};
+use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::sample::Sample;
 use dozor_export::open::{Family, families, openmetrics};
 use dozor_export::sample::{json_value, object};
@@ -136,6 +137,22 @@ impl Current {
         let form = if open { &self.open } else { &self.plain };
         form.get_or_init(|| Bytes::from(openmetrics::write(&self.families(), open))).clone()
     }
+}
+
+/// Marks in words, as JSON; losses are gaps, which the lanes show.
+pub fn told(marks: &[Mark]) -> Json {
+    let told = marks.iter().filter(|mark| mark.kind != MarkKind::Lost);
+    let told = told.flat_map(|mark| {
+        let texts: Vec<String> = match &mark.deeds[..] {
+            [] => vec![mark.text.clone()],
+            deeds => deeds.iter().map(dozor_core::deed::Record::words).collect(),
+        };
+        texts
+            .into_iter()
+            .filter(|text| !text.is_empty())
+            .map(|text| json!({"wall": mark.wall_ns / 1_000_000, "kind": mark.kind.word(), "text": text}))
+    });
+    told.collect()
 }
 
 /// What stands out at a time, as JSON.

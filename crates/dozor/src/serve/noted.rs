@@ -1,9 +1,10 @@
 //! What was done and noted lately, out of the recordings of the folder that is served: a recorder, the screen and the commands
 //! that act on processes keep their marks there.
 
+use super::current::told;
 use super::past::Past;
-use dozor_core::recording::{Mark, MarkKind};
-use serde_json::{Value as Json, json};
+use dozor_core::recording::Mark;
+use serde_json::Value as Json;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
@@ -72,20 +73,4 @@ fn is_small(bytes: u64) -> bool {
 fn is_late(mark: &Mark) -> bool {
     let now = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).map_or(0, |now| now.as_nanos() as i64);
     now.saturating_sub(mark.wall_ns) <= LATELY
-}
-
-/// Marks in words, as JSON; losses are gaps, which the lanes show.
-pub fn told(marks: &[Mark]) -> Json {
-    let told = marks.iter().filter(|mark| mark.kind != MarkKind::Lost);
-    let told = told.flat_map(|mark| {
-        let texts: Vec<String> = match &mark.deeds[..] {
-            [] => vec![mark.text.clone()],
-            deeds => deeds.iter().map(dozor_core::deed::Record::words).collect(),
-        };
-        texts
-            .into_iter()
-            .filter(|text| !text.is_empty())
-            .map(|text| json!({"wall": mark.wall_ns / 1_000_000, "kind": mark.kind.word(), "text": text}))
-    });
-    told.collect()
 }

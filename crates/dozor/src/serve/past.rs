@@ -1,7 +1,6 @@
 //! Recordings of a folder for those who ask: which there are, their bytes, what their lanes show, and what was at a time.
 
-use super::current::{LanePoint, glance, lanes_json, standing};
-use super::noted::told;
+use super::current::{LanePoint, glance, lanes_json, standing, told};
 use crate::recordings::{Recorded, in_folder};
 use dozor_core::findings::found_in;
 use dozor_core::recording::Mark;

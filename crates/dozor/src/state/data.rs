@@ -10,13 +10,14 @@ use crate::look::columns;
 use dozor_core::catalogue::Metric;
 use dozor_core::deed::{Deed, Target};
 use dozor_core::expr::Expression;
+use dozor_core::findings::Engine;
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::rank::{Folds, Ordered, Persistence, RowId, Table, Total};
 use dozor_core::reading::ProcessKey;
 use dozor_core::recording::Mark;
 use dozor_core::sample::Sample;
 use dozor_core::timeline::Timeline;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -279,4 +280,17 @@ pub struct Deeds {
     pub recent: Vec<Deed>,
     /// What is being taken back: what is done, and the first of those that it is done to.
     pub undoing: Vec<(Deed, ProcessKey)>,
+}
+
+/// What was found, and how far looking is.
+#[derive(Default)]
+pub struct Watching {
+    /// Goes over every sample once.
+    pub engine: Engine,
+    /// Looking has begun.
+    pub begun: bool,
+    /// Findings that somebody does not want to see, by name, until an instant.
+    pub quiet: BTreeMap<String, i64>,
+    /// Findings that were there when somebody last looked through them.
+    pub seen: usize,
 }

@@ -2,7 +2,7 @@
 
 use super::State;
 use super::data::Mode;
-use dozor_core::findings::{Engine, Finding, History, Standing};
+use dozor_core::findings::{Finding, History, Standing};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::timeline::Reach;
 use std::collections::BTreeMap;
@@ -13,18 +13,6 @@ const PART: usize = 120;
 const BEFORE: usize = 900;
 /// Samples of a recording that are looked at before and behind the shown one.
 const AROUND: usize = 50_000;
-
-/// What was found, and how far looking is.
-#[derive(Default)]
-pub struct Watching {
-    engine: Engine,
-    /// Looking has begun.
-    begun: bool,
-    /// Findings that somebody does not want to see, by name, until an instant; see [`Finding::name`].
-    quiet: BTreeMap<String, i64>,
-    /// Findings that were on the screen when somebody last looked through them.
-    seen: usize,
-}
 
 impl State {
     /// Looks at samples that nobody has looked at yet: a few at a time.

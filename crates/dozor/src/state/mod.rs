@@ -25,7 +25,7 @@ use crate::look::layout::{Layout, SMALLEST, Wish};
 use crate::look::symbols::Symbols;
 use crate::look::theme::{Depth, Theme};
 use crate::settings::values::Values;
-use data::{Deeds, Lanes, Moment, Rows, Selection, Session, Time};
+use data::{Deeds, Lanes, Moment, Rows, Selection, Session, Time, Watching};
 use dozor_core::expr::Expression;
 use dozor_core::parts::PartId;
 use dozor_core::rank::{Arrange, Order};
@@ -33,7 +33,6 @@ use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::timeline::Timeline;
 use dozor_core::wanted::{Demand, Wanted};
 use effect::Effect;
-use findings::Watching;
 use parts::Placed;
 use std::time::{Duration, Instant};
 

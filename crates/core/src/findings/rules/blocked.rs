@@ -1,7 +1,8 @@
 //! Tasks that stay blocked in the kernel.
 
-use super::{About, Rule, Scene, Seen};
 use crate::catalogue::Unit;
+use crate::findings::rule::{About, Rule, Seen};
+use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
 use crate::reading::ProcessKey;

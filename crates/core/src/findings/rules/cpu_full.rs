@@ -1,7 +1,8 @@
 //! All cores are busy, with nobody waiting.
 
-use super::{About, Rule, Scene, Seen, Simple};
 use crate::catalogue::{Unit, cpu_busy};
+use crate::findings::rule::{About, Rule, Seen, Simple};
+use crate::findings::scene::Scene;
 use crate::findings::scene::does;
 use crate::lane::{Lane, Severity};
 

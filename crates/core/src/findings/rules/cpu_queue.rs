@@ -1,7 +1,8 @@
 //! More threads want to run than there are cores.
 
-use super::{About, Rule, Scene, Seen};
 use crate::catalogue::{Unit, Value, cpu_busy, listed};
+use crate::findings::rule::{About, Rule, Seen};
+use crate::findings::scene::Scene;
 use crate::findings::scene::does;
 use crate::lane::{Lane, Severity};
 use crate::text::Text;

@@ -1,8 +1,9 @@
 //! Open files of a process that only grow, and when it may open no more.
 
 use super::grows::Growing;
-use super::{About, Rule, Scene, Seen};
 use crate::catalogue::Unit;
+use crate::findings::rule::{About, Rule, Seen};
+use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
 use crate::units::{long_duration, short_count};

@@ -1,7 +1,8 @@
 //! A disk is the bottleneck: busy, with requests that wait.
 
-use super::{About, Rule, Scene, Seen};
 use crate::catalogue::{Unit, disk_busy, disk_wait};
+use crate::findings::rule::{About, Rule, Seen};
+use crate::findings::scene::Scene;
 use crate::findings::scene::does;
 use crate::lane::{Lane, Severity, disk_severity};
 use crate::reading::DiskRow;

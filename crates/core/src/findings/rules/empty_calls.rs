@@ -1,7 +1,8 @@
 //! Calls that transfer nothing: a loop that reads and reads at an end.
 
-use super::{About, Rule, Scene, Seen, Simple};
 use crate::catalogue::{Unit, Value, listed};
+use crate::findings::rule::{About, Rule, Seen, Simple};
+use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
 use crate::units::short_count;

@@ -1,8 +1,9 @@
 //! A file system is full, or will be soon.
 
-use super::{About, Rule, Scene, Seen};
 use crate::catalogue::{Unit, listed};
-use crate::findings::Culprit;
+use crate::findings::culprit::Culprit;
+use crate::findings::rule::{About, Rule, Seen};
+use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity, filesystem_severity};
 use crate::units::{NANOS, long_bytes, long_duration};

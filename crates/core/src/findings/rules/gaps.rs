@@ -1,7 +1,8 @@
 //! Time itself: a machine that slept, a clock that was moved, readings that are lost.
 
-use super::{About, Rule, Scene, Seen, Simple};
 use crate::catalogue::Unit;
+use crate::findings::rule::{About, Rule, Seen, Simple};
+use crate::findings::scene::Scene;
 use crate::lane::{Lane, Severity};
 use crate::sample::Gap;
 use crate::units::{NANOS, long_duration};

@@ -1,7 +1,8 @@
 //! The memory of a graphics processor is full.
 
-use super::{About, Rule, Scene, Seen, Simple};
 use crate::catalogue::Unit;
+use crate::findings::rule::{About, Rule, Seen, Simple};
+use crate::findings::scene::Scene;
 use crate::findings::scene::does;
 use crate::lane::{Lane, Severity};
 use crate::units::long_bytes;

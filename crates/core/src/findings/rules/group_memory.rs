@@ -1,8 +1,9 @@
 //! A control group is at its limit of memory.
 
-use super::{About, Rule, Scene, Seen, Simple};
 use crate::catalogue::Unit;
-use crate::findings::Culprit;
+use crate::findings::culprit::Culprit;
+use crate::findings::rule::{About, Rule, Seen, Simple};
+use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
 use crate::limits;

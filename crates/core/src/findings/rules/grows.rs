@@ -1,6 +1,6 @@
 //! Levels of processes that only grow: how long, how much, how fast.
 
-use crate::findings::Scene;
+use crate::findings::scene::Scene;
 use crate::reading::ProcessKey;
 use crate::row::Row as _;
 use crate::sample::ProcessView;

@@ -1,7 +1,8 @@
 //! A part is near the temperature that its sensor states as the limit, or gets there.
 
-use super::{About, Rule, Scene, Seen};
 use crate::catalogue::Unit;
+use crate::findings::rule::{About, Rule, Seen};
+use crate::findings::scene::Scene;
 use crate::findings::scene::does;
 use crate::lane::{Lane, Severity, temperature_severity};
 use crate::units::{NANOS, long_duration};

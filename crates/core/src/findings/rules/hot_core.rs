@@ -1,7 +1,8 @@
 //! One core full while the others have room: a program with a single busy thread.
 
-use super::{About, Rule, Scene, Seen, Simple};
 use crate::catalogue::{Unit, Value, core_busy, cpu_busy, listed};
+use crate::findings::rule::{About, Rule, Seen, Simple};
+use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity, stayed};
 

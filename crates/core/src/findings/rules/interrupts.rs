@@ -1,8 +1,9 @@
 //! One core spends its time with interrupts.
 
-use super::{About, Rule, Scene, Seen, Simple};
 use crate::catalogue::Unit;
-use crate::findings::Culprit;
+use crate::findings::culprit::Culprit;
+use crate::findings::rule::{About, Rule, Seen, Simple};
+use crate::findings::scene::Scene;
 use crate::lane::{Lane, Severity};
 use crate::reading::CoreRow;
 use crate::sample::PartView;

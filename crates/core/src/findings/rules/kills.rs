@@ -1,8 +1,9 @@
 //! The kernel ended a process because memory ran out.
 
-use super::{About, Rule, Scene, Seen, Simple};
 use crate::catalogue::Unit;
-use crate::findings::Culprit;
+use crate::findings::culprit::Culprit;
+use crate::findings::rule::{About, Rule, Seen, Simple};
+use crate::findings::scene::Scene;
 use crate::lane::{Lane, Severity};
 use crate::limits;
 use crate::units::long_bytes;
@@ -37,7 +38,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let before = sample.before.as_deref();
     let gone = sample.gone_places().filter_map(|place| before.map(|before| &before.processes[place]));
     let seen_before = gone
-        .filter_map(|row| Some((row.rss_bytes.value()?, super::super::scene::who(row))))
+        .filter_map(|row| Some((row.rss_bytes.value()?, crate::findings::scene::who(row))))
         .max_by_key(|(bytes, _)| *bytes);
     let told = sample
         .now

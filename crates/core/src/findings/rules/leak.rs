@@ -1,8 +1,9 @@
 //! Memory of a process that only grows, and when there will be none left.
 
 use super::grows::Growing;
-use super::{About, Rule, Scene, Seen, age};
 use crate::catalogue::Unit;
+use crate::findings::rule::{About, Rule, Seen};
+use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
 use crate::limits;
@@ -44,7 +45,7 @@ impl Rule for Leak {
             scene,
             |view| view.now.rss_bytes.float().value(),
             |view, growth| {
-                let is_young = age(scene, view.now.start_ticks.value().unwrap_or(0)) < YOUNG;
+                let is_young = scene.age(view.now) < YOUNG;
                 if growth.seconds() < STEADY || growth.gained() < GAINED[usize::from(is_young)] {
                     return;
                 }

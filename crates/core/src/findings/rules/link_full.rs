@@ -1,8 +1,9 @@
 //! A link carries all that it can.
 
-use super::{About, Rule, Scene, Seen, Simple};
 use crate::catalogue::{Unit, link_usage};
-use crate::findings::Culprit;
+use crate::findings::culprit::Culprit;
+use crate::findings::rule::{About, Rule, Seen, Simple};
+use crate::findings::scene::Scene;
 use crate::findings::scene::does;
 use crate::lane::{Lane, Severity};
 use crate::parts::peers;

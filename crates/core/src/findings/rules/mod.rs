@@ -48,20 +48,7 @@ mod zombies;
 pub use gaps::{NAME as GAP, gap};
 pub use ruled_out::{Resource, resources, ruled_out};
 
-use super::{About, Rule, Scene, Seen};
-
-/// A rule that needs nothing of the time before.
-pub(super) struct Simple(&'static About, fn(&Scene<'_>, &mut Vec<Seen>));
-
-impl Rule for Simple {
-    fn about(&self) -> &'static About {
-        self.0
-    }
-
-    fn look(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
-        self.1(scene, seen);
-    }
-}
+use super::rule::Rule;
 
 /// All rules, with nothing seen yet.
 pub fn all() -> Vec<Box<dyn Rule>> {
@@ -109,15 +96,4 @@ pub fn all() -> Vec<Box<dyn Rule>> {
         gaps::rule(),
         own_cost::rule(),
     ]
-}
-
-/// Seconds since the machine booted, in which ages are reckoned.
-fn boot_seconds(scene: &Scene<'_>) -> f64 {
-    scene.sample.now.boot_ns() as f64 / 1e9
-}
-
-/// How long a process has been there, in seconds.
-fn age(scene: &Scene<'_>, start_ticks: i64) -> f64 {
-    let per_second = f64::from(scene.sample.host.ticks_per_second.max(1));
-    (boot_seconds(scene) - start_ticks as f64 / per_second).max(0.0)
 }

@@ -1,7 +1,8 @@
 //! Dozor itself costs too much.
 
-use super::{About, Rule, Scene, Seen, Simple};
 use crate::catalogue::{Unit, listed};
+use crate::findings::rule::{About, Rule, Seen, Simple};
+use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
 

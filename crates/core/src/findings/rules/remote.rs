@@ -1,8 +1,9 @@
 //! A network file system whose server is slow.
 
-use super::{About, Rule, Scene, Seen, Simple};
 use crate::catalogue::{Unit, remote_time, sent_again};
-use crate::findings::Culprit;
+use crate::findings::culprit::Culprit;
+use crate::findings::rule::{About, Rule, Seen, Simple};
+use crate::findings::scene::Scene;
 use crate::lane::{Lane, Severity, remote_severity};
 use crate::units::{short_count, short_wait};
 

@@ -1,7 +1,8 @@
 //! TCP sends much again: packets get lost on the way.
 
-use super::{About, Rule, Scene, Seen, Simple};
 use crate::catalogue::Unit;
+use crate::findings::rule::{About, Rule, Seen, Simple};
+use crate::findings::scene::Scene;
 use crate::findings::scene::does;
 use crate::lane::{Lane, RESENT, Severity};
 use crate::units::short_count;

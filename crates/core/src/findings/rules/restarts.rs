@@ -1,8 +1,9 @@
 //! A program that ends and is started again and again.
 
-use super::{About, Rule, Scene, Seen};
 use crate::catalogue::Unit;
-use crate::findings::Culprit;
+use crate::findings::culprit::Culprit;
+use crate::findings::rule::{About, Rule, Seen};
+use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
 use crate::row::Row as _;

@@ -1,7 +1,8 @@
 //! Somebody writes the same pages again and again, so that the kernel counts many times what reaches the disk.
 
-use super::{About, Rule, Scene, Seen, Simple};
 use crate::catalogue::{Unit, listed};
+use crate::findings::rule::{About, Rule, Seen, Simple};
+use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
 use crate::units::long_bytes;

@@ -1,9 +1,10 @@
 //! Processes that come and go within a sample.
 
-use super::{About, Rule, Scene, Seen, Simple};
 use crate::catalogue::Unit;
 use crate::exited::unseen;
-use crate::findings::Culprit;
+use crate::findings::culprit::Culprit;
+use crate::findings::rule::{About, Rule, Seen, Simple};
+use crate::findings::scene::Scene;
 use crate::lane::{Lane, Severity};
 use std::collections::BTreeMap;
 

@@ -1,7 +1,8 @@
 //! A process that was stopped and not continued.
 
-use super::{About, Rule, Scene, Seen};
 use crate::catalogue::Unit;
+use crate::findings::rule::{About, Rule, Seen};
+use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
 use crate::reading::ProcessKey;

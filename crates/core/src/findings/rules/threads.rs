@@ -1,8 +1,9 @@
 //! Threads of a process, or processes of a program, that only become more.
 
 use super::grows::Growing;
-use super::{About, Rule, Scene, Seen};
 use crate::catalogue::Unit;
+use crate::findings::rule::{About, Rule, Seen};
+use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
 use crate::units::short_count;

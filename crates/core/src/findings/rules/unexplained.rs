@@ -1,9 +1,10 @@
 //! CPU time that no process accounts for.
 
-use super::{About, Rule, Scene, Seen, Simple};
 use crate::catalogue::{Unit, cpu_share, unaccounted};
 use crate::exited::{out_of_sight, unseen};
-use crate::findings::Culprit;
+use crate::findings::culprit::Culprit;
+use crate::findings::rule::{About, Rule, Seen, Simple};
+use crate::findings::scene::Scene;
 use crate::lane::{Lane, Severity};
 use crate::units::short_count;
 

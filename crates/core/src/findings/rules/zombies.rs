@@ -1,8 +1,9 @@
 //! Processes that have ended and that nobody collects.
 
-use super::{About, Rule, Scene, Seen};
 use crate::catalogue::Unit;
-use crate::findings::Culprit;
+use crate::findings::culprit::Culprit;
+use crate::findings::rule::{About, Rule, Seen};
+use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
 use crate::reading::{ProcessKey, with_pid};
