@@ -118,7 +118,7 @@ fn the_full_link_and_its_peer_are_found_by_keys_and_by_mouse() {
             }
         } else {
             terminal.click_on("4 network", |screen| screen.contains("peers"));
-            terminal.click_on("198.51.100.77", |screen| screen.contains("talking to 198.51.100.77"));
+            terminal.click_on("198.51.100.77 ", |screen| screen.contains("talking to 198.51.100.77"));
         }
         let screen = terminal.wait_for("talking to 198.51.100.77");
         let rows: Vec<String> = table(&screen).into_iter().filter(|row| row.contains("astro")).collect();

@@ -18,6 +18,11 @@ impl History {
         &self.findings
     }
 
+    /// The number that the next one will have.
+    pub fn next_number(&self) -> usize {
+        self.findings.last().map_or(0, |last| last.number + 1)
+    }
+
     /// The one with a number.
     pub fn find(&self, number: usize) -> Option<&Finding> {
         self.findings

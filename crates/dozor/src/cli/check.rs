@@ -1,12 +1,15 @@
 //! `dozor check`: the elimination as a report, with a status for scripts.
 
+use super::end::End;
 use super::options::{KernelFiles, interval};
 use super::problem;
 use super::query::range;
 use crate::look::clock::Zone;
 use crate::recordings;
+use crate::settings::file::{Places, load};
+use crate::settings::values::Values;
 use clap::{Args, ValueEnum};
-use dozor_core::findings::{Engine, Verdict};
+use dozor_core::findings::{Engine, OwnRule, Verdict, rules};
 use dozor_core::inside::holders::Place;
 use dozor_core::lane::Severity;
 use dozor_core::sample::Sample;
@@ -66,9 +69,20 @@ pub struct Check {
     kernel: KernelFiles,
 }
 
+/// An engine with one's own rules; what is wrong with them is said.
+fn engine() -> Engine {
+    let mut values = Values::new(EVERY);
+    load(&mut values, &Places::find());
+    for problem in values.configured.problems.iter().filter(|problem| problem.contains("rule")) {
+        problem::say(problem);
+    }
+    let own = values.configured.rules.into_iter().map(OwnRule::rule);
+    Engine::with(rules::all().into_iter().chain(own).collect())
+}
+
 impl Check {
     /// Status 1 where something is as bad as `--fail-on` says.
-    pub fn run(self) -> anyhow::Result<Option<i32>> {
+    pub fn run(self) -> anyhow::Result<End> {
         let verdict = if self.files.is_empty() { self.here()? } else { self.recorded()? };
         let text = match self.format {
             Format::Text => verdict.text(),
@@ -80,7 +94,7 @@ impl Check {
             Level::Warning => Severity::Warning,
             Level::Critical => Severity::Critical,
         };
-        Ok((verdict.severity() >= level).then_some(1))
+        Ok(if verdict.severity() >= level { End::Status(1) } else { End::Done })
     }
 
     /// This machine, watched for a while.
@@ -88,7 +102,7 @@ impl Check {
         let mut source = LiveSource::open(self.kernel.roots())?;
         source.want(Wanted::recorded().with(Demand::Interrupts));
         let host = Arc::new(source.host());
-        let mut engine = Engine::default();
+        let mut engine = engine();
         let begin = Instant::now();
         let mut before = Arc::new(source.read());
         let every = EVERY.min(self.length / 10).max(Duration::from_millis(100));
@@ -117,7 +131,7 @@ impl Check {
         let timeline = opened.timeline;
         let zone = Zone::named(&timeline.host().time_zone);
         let numbers = range(&timeline, &zone, self.from.as_ref(), self.to.as_ref())?;
-        let mut engine = Engine::default();
+        let mut engine = engine();
         let (mut last, mut seconds) = (None, 0.0);
         timeline.walk(numbers, Reach::All, |_, sample| {
             engine.look(sample);

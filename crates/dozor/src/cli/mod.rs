@@ -188,7 +188,7 @@ fn run(cli: Cli) -> anyhow::Result<End> {
         Some(Command::Settings(settings)) => settings.run(),
         Some(Command::Access(access)) => access.run(),
         Some(Command::Export(export)) => export.run(),
-        Some(Command::Check(check)) => check.run(),
+        Some(Command::Check(check)) => return check.run(),
         Some(Command::Report(report)) => report.run(),
         Some(Command::Serve(serve)) => serve.run(),
         Some(Command::Files(files)) => return files.run(),

@@ -1,6 +1,7 @@
 //! Joins the threads: the terminal, the source, signals and workers send events; this thread changes the state
 //! and draws.
 
+mod alarm;
 pub mod compact;
 mod incoming;
 mod listen;
@@ -219,6 +220,14 @@ impl Session {
                 }
             }
             Effect::GrowOn => self.grow_on = true,
+            Effect::Alarm(bell, command) => {
+                if bell {
+                    console.ring()?;
+                }
+                if let Err(why) = alarm::start(&command) {
+                    state.say(Severity::Warning, why);
+                }
+            }
             Effect::Record => {
                 let out = self.connections.sender.clone();
                 self.recording.start(state, move |event| drop(out.send(Incoming::Event(event))));

@@ -57,6 +57,12 @@ impl Console {
         execute!(io::stdout(), CopyToClipboard::to_clipboard_from(text))
     }
 
+    /// Rings the bell.
+    pub fn ring(&mut self) -> io::Result<()> {
+        let mut out = io::stdout();
+        out.write_all(b"\x07").and_then(|()| out.flush())
+    }
+
     /// Width and height.
     pub fn size(&self) -> io::Result<(u16, u16)> {
         self.terminal.size().map(|size| (size.width, size.height))

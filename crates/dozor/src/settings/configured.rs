@@ -3,6 +3,7 @@
 use super::view::{self, View};
 use crate::look::columns::ColumnSet;
 use crate::look::theme::{Depth, Found, Own};
+use dozor_core::findings::OwnRule;
 use dozor_core::lane::Lane;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -48,6 +49,8 @@ pub struct Configured {
     pub problems: Vec<String>,
     /// The file of settings, where there is a place for one.
     pub path: Option<PathBuf>,
+    /// Rules of one's own.
+    pub rules: Vec<OwnRule>,
     /// Own themes.
     pub themes: Vec<Arc<Own>>,
     /// What the environment says of the terminal.
@@ -85,6 +88,7 @@ impl Default for Configured {
             in_file: BTreeMap::new(),
             problems: vec![],
             path: None,
+            rules: vec![],
             themes: vec![],
             found: None,
             theme: "auto".to_owned(),

@@ -2,6 +2,7 @@
 //! the screen leaves everything else in it as it is, comments too.
 
 use super::configured::{Configured, Origin};
+use super::rules;
 use super::table::{SETTINGS, setting};
 use super::themes;
 use super::values::Values;
@@ -23,7 +24,7 @@ pub fn from_home(path: &Path) -> String {
 }
 
 /// Tables of the file.
-const TABLES: [&str; 4] = ["columns", "charts", "views", "keys"];
+const TABLES: [&str; 5] = ["columns", "charts", "views", "keys", "rule"];
 
 /// Where files are.
 #[derive(Clone, Debug, Default)]
@@ -122,6 +123,9 @@ pub fn apply(values: &mut Values, text: &str) {
     }
     if let Some(keys) = document.get("keys") {
         read_keys(values, keys, text, &mut problems);
+    }
+    if let Some(rules) = document.get("rule") {
+        values.configured.rules = rules::read(rules, text, &mut problems);
     }
     for (name, item) in document.iter() {
         if TABLES.contains(&name) {

@@ -8,6 +8,7 @@
 pub mod configured;
 pub mod file;
 pub mod left;
+pub mod rules;
 pub mod table;
 pub mod themes;
 pub mod values;

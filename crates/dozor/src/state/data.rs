@@ -291,6 +291,10 @@ pub struct Watching {
     pub begun: bool,
     /// Findings that somebody does not want to see, by name, until an instant.
     pub quiet: BTreeMap<String, i64>,
+    /// The sample that was looked at last, where it is the present.
+    pub newest: Option<Arc<Sample>>,
+    /// Findings from this number on have not rung yet.
+    pub alarmed: usize,
     /// Findings that were there when somebody last looked through them.
     pub seen: usize,
 }

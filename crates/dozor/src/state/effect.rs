@@ -49,6 +49,8 @@ pub enum Effect {
     Save(String, Vec<u8>),
     /// Save a picture of the screen with this ending.
     SaveScreen(&'static str),
+    /// Ring the terminal's bell, and start a command, where there is one.
+    Alarm(bool, Vec<String>),
     /// Take in more of a recording that has grown, once what was done meanwhile is drawn.
     GrowOn,
 }

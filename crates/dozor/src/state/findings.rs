@@ -2,7 +2,8 @@
 
 use super::State;
 use super::data::Mode;
-use dozor_core::findings::{Finding, History, Standing};
+use super::effect::Effect;
+use dozor_core::findings::{Culprit, Engine, Finding, History, OwnRule, Standing, filled, rules};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::timeline::Reach;
 use std::collections::BTreeMap;
@@ -36,12 +37,17 @@ impl State {
             Some(shown.saturating_sub(back).max(first))
         };
         let Some(begin) = begin else { return };
-        self.watching.begun = true;
+        if !std::mem::replace(&mut self.watching.begun, true) {
+            let own = self.values.configured.rules.iter().cloned().map(OwnRule::rule);
+            self.watching.engine = Engine::with(rules::all().into_iter().chain(own).collect());
+        }
         // The newest one is at hand.
         if begin + 1 == end
             && let Ok(sample) = self.time.timeline.sample(begin)
         {
             self.watching.engine.look(&sample);
+            self.watching.newest = Some(sample);
+            self.give_alarm();
             return;
         }
         let until = end.min(begin + most);
@@ -56,6 +62,36 @@ impl State {
         {
             engine.pass(moment.wall_ns);
         }
+    }
+
+    /// What a rule of one's own wants when it begins, as long as this is the present.
+    fn give_alarm(&mut self) {
+        let told =
+            std::mem::replace(&mut self.watching.alarmed, self.watching.engine.history().next_number());
+        if self.time.mode != Mode::Live {
+            return;
+        }
+        let begun = self.watching.engine.history().all().iter().filter(|one| one.number >= told);
+        let mut alarms = vec![];
+        for one in begun {
+            let Some(rule) = self.values.configured.rules.iter().find(|rule| rule.name == one.about.name)
+            else {
+                continue;
+            };
+            let say = &one.last().sentence;
+            let who = one.last().culprits.first().and_then(Culprit::key);
+            let sample = self.watching.newest.clone();
+            let view =
+                who.zip(sample.as_ref()).and_then(|(key, sample)| Some(sample.process(sample.find(key)?)));
+            let command = match (&rule.run[..], view) {
+                (words @ [_, ..], Some(view)) => words.iter().map(|word| filled(word, &view, say)).collect(),
+                _ => vec![],
+            };
+            if rule.bell || !command.is_empty() {
+                alarms.push(Effect::Alarm(rule.bell, command));
+            }
+        }
+        self.outbox.extend(alarms);
     }
 
     /// The first sample that was not looked at; none where all were.

@@ -138,6 +138,9 @@ impl State {
         if let Some(PartId::Mount(_) | PartId::Device(_)) = self.lanes.parts.selected {
             wanted = wanted.with(Demand::Mounts);
         }
+        for rule in &self.values.configured.rules {
+            wanted = wanted.union(rule.wanted());
+        }
         // Who cannot be asked what he holds cannot be found out.
         wanted.union(Wanted::recorded())
     }

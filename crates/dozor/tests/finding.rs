@@ -1,0 +1,141 @@
+//! What stands out, from outside: `dozor check`, the view of findings, and rules of one's own, in a real terminal.
+
+mod terminal;
+
+use serde_json::Value;
+use std::path::Path;
+use std::process::{Command, Output};
+use terminal::Terminal;
+
+const DOZOR: &str = env!("CARGO_BIN_EXE_dozor");
+
+fn dozor(home: &Path, arguments: &[&str]) -> Output {
+    let mut command = Command::new(DOZOR);
+    command.env_clear().env("PATH", std::env::var_os("PATH").unwrap_or_default()).env("HOME", home);
+    command.args(arguments).output().expect("it runs")
+}
+
+/// The first minutes of the simulated night.
+fn night(folder: &Path, length: &str) -> String {
+    let file = folder.join("night.dozor").display().to_string();
+    let made = dozor(folder, &["demo", "--record", &file, "--for", length, "--every", "1s"]);
+    assert!(made.status.success(), "{made:?}");
+    file
+}
+
+#[test]
+fn check_says_what_is_wrong_in_its_first_line_and_in_its_status() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let file = night(folder.path(), "100s");
+    let all = dozor(folder.path(), &["check", &file]);
+    let text = String::from_utf8(all.stdout).expect("text");
+    assert_eq!(all.status.code(), Some(1), "{text}");
+    let first = text.lines().next().expect("a verdict");
+    assert!(first.starts_with("◆ lynx-obs ") && first.contains("nvme0n1 is saturated"), "{text}");
+    for lane in ["cpu", "memory", "disk", "network", "heat", "limits"] {
+        assert!(text.lines().any(|line| line.trim_start().starts_with(lane)), "{lane}: {text}");
+    }
+    let status = |arguments: &[&str]| dozor(folder.path(), arguments).status.code();
+    assert_eq!(
+        status(&["check", &file, "--to", "02:04:20", "--fail-on", "critical"]),
+        Some(0),
+        "before it begins"
+    );
+    assert_eq!(status(&["check", &file, "--fail-on", "notice"]), Some(1));
+    assert_eq!(status(&["check", &file, "--fail-on", "bad"]), Some(2));
+    assert_eq!(status(&["check", "--for", "nothing"]), Some(2));
+    assert_eq!(status(&["check", "/nowhere.dozor"]), Some(1));
+}
+
+#[test]
+fn check_as_json_has_the_culprit_the_evidence_and_what_was_ruled_out() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let file = night(folder.path(), "60s");
+    let out = dozor(folder.path(), &["check", &file, "--format", "json"]);
+    let json: Value = serde_json::from_slice(&out.stdout).expect("JSON");
+    let disk = &json["findings"][0];
+    assert_eq!((&disk["rule"], &disk["severity"]), (&"disk-saturated".into(), &"critical".into()));
+    assert_eq!(disk["culprits"][0]["pid"], 3820);
+    assert!(disk["culprits"][0]["share"].as_f64().is_some_and(|share| (60.0..=100.0).contains(&share)));
+    let busy = disk["evidence"]
+        .as_array()
+        .expect("evidence")
+        .iter()
+        .find(|one| one["metric"] == "disk.busy{nvme0n1}");
+    assert!(busy.is_some_and(|one| one["unit"] == "%" && one["value"].as_f64() > Some(80.0)), "{disk}");
+    assert!(disk["ruled_out"].to_string().contains("memory"));
+    assert!(
+        json["resources"].as_array().is_some_and(|all| all.iter().any(|one| one["state"] == "ruled out"))
+    );
+    // The same as a table.
+    let table = dozor(folder.path(), &["export", &file, "--table", "findings", "--format", "jsonl"]);
+    let rows: Vec<Value> = String::from_utf8_lossy(&table.stdout)
+        .lines()
+        .map(|line| serde_json::from_str(line).expect("JSON"))
+        .collect();
+    let same = rows.iter().find(|row| row["rule"] == "disk-saturated").expect("its row");
+    assert_eq!((&same["pid"], &same["sentence"]), (&3820.into(), &disk["sentence"]));
+}
+
+#[test]
+fn this_machine_is_checked() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let out = dozor(folder.path(), &["check", "--for", "2s", "--format", "json"]);
+    let json: Value = serde_json::from_slice(&out.stdout).expect("JSON");
+    assert!(json["seconds"].as_f64().is_some_and(|seconds| (1.5..10.0).contains(&seconds)), "{json}");
+    assert_eq!(json["resources"].as_array().map(Vec::len), Some(6));
+}
+
+#[test]
+fn the_view_of_findings_leads_from_the_history_to_the_process() {
+    let screen = Terminal::alone("dozor demo --after 140s", (160, 48));
+    screen.wait_for("guidelog[4340] reads nothing");
+    screen.keys("w");
+    let view = screen
+        .wait("what is over too", |text| text.contains("What stood out") && text.contains("over, 1 min"));
+    assert!(view.contains("things watched for"), "{view}");
+    // The loop of reads is the second that stands; its evidence and what it explains stand below.
+    screen.keys("Down");
+    screen.wait("its evidence", |text| text.contains("read_calls@4340") && text.contains("it explains"));
+    screen.keys("Enter");
+    screen.wait("the process", |text| {
+        text.contains("guidelog[4340]") && text.contains("who it is") || text.contains("nice")
+    });
+    screen.keys("Escape");
+    screen.keys("w");
+    screen.wait_for("What stood out");
+    // Quiet about one for an hour: it goes from what stands out, and comes back when it may speak again.
+    screen.keys("Down");
+    screen.keys("z");
+    screen.wait_for("quiet about empty-calls");
+    screen.keys("Escape");
+    screen.wait("it is quiet", |text| !text.contains("reads nothing") && text.contains("Processes by"));
+    screen.keys("q");
+    screen.assert_restored();
+}
+
+#[test]
+fn a_rule_of_ones_own_fires_and_starts_its_command() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let settings = folder.path().join("config/dozor");
+    std::fs::create_dir_all(&settings).expect("a folder");
+    let told = folder.path().join("told");
+    let rule = format!(
+        "[[rule]]\nname = \"stack runs\"\nwhen = \"write > 50 MiB/s and user = astro\"\nfor = \"2s\"\nseverity = \"warning\"\n\
+         say = \"{{process}} writes {{write}}\"\nrun = [\"cp\", \"/dev/null\", \"{}\"]\n",
+        told.display()
+    );
+    std::fs::write(settings.join("settings.toml"), rule).expect("settings");
+    let command =
+        format!("XDG_CONFIG_HOME={} dozor demo --after 20s", folder.path().join("config").display());
+    let screen = Terminal::run(&command, (160, 48), folder.path());
+    let shown = screen.wait_for("stacker[3820] writes 1");
+    assert!(shown.contains("▲ stacker[3820] writes 1") && shown.contains("MiB/s"), "{shown}");
+    let begin = std::time::Instant::now();
+    while !told.exists() {
+        assert!(begin.elapsed().as_secs() < 20, "the command was not started");
+        std::thread::sleep(std::time::Duration::from_millis(50));
+    }
+    screen.keys("q");
+    screen.assert_restored();
+}
