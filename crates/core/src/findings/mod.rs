@@ -10,6 +10,7 @@
 
 mod check;
 mod culprit;
+mod document;
 mod engine;
 mod finding;
 mod history;
@@ -21,6 +22,7 @@ mod scene;
 
 pub use check::{Part, Reported, Verdict, findings_json};
 pub use culprit::{Culprit, Evidence};
+pub use document::markdown;
 pub use engine::{Engine, Standing};
 pub use finding::{Finding, Telling};
 pub use history::History;

@@ -240,6 +240,7 @@ mod tests {
     #[test]
     fn the_generated_documents_are_current() {
         is_current("cli.md", &markdown());
+        is_current("findings.md", &dozor_core::findings::markdown());
         is_current("keys.md", &crate::look::action::markdown());
         is_current("metrics.md", &dozor_core::catalogue::markdown());
         is_current("output.md", &dozor_export::table::markdown());

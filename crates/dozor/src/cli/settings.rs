@@ -85,6 +85,27 @@ impl Settings {
     }
 }
 
+/// Rules of one's own, in the document.
+const RULES: &str = r#"
+## Rules of your own
+
+A `[[rule]]` says what must hold for a process, as an [expression](expressions.md), for how long, how bad that is, and what is said. Placeholders
+are metrics of processes (`{name}`, `{pid}`, `{cpu}`), `{process}` is `name[pid]`. It stands among [what stands out](findings.md) on the
+screen and in `dozor check`. As it begins on the live screen it may ring the bell and start one command: without a shell, with `{say}` as what was
+said, ended after 30 s, one at a time; nothing is started unless `run` says so. A rule with a mistake is left out and told with its line.
+
+```toml
+[[rule]]
+name = "astro writes much"
+when = "write > 50 MiB/s and user = astro"
+for = "10s"              # 5s where it is not said
+severity = "warning"     # notice, warning or critical; notice where it is not said
+say = "{process} writes {write}"
+bell = true
+run = ["logger", "-t", "dozor", "{say}"]
+```
+"#;
+
 /// The text of `docs/settings.md`.
 #[cfg(test)]
 pub fn markdown() -> String {
@@ -123,6 +144,7 @@ pub fn markdown() -> String {
     for view in shipped() {
         let _ = writeln!(out, "- **{}**: {}", view.name, view.describe());
     }
+    out.push_str(RULES);
     out.push_str(
         "\n## Own themes\n\nA theme is a file `themes/NAME.toml` beside the settings: colours as `\"#rrggbb\"` for roles and \
          backgrounds, laid over the theme for a dark or a light background. What is not in it is as there.\n\n\

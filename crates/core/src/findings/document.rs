@@ -1,0 +1,39 @@
+//! The rules as a document.
+
+use super::rules;
+
+/// `docs/findings.md`.
+pub fn markdown() -> String {
+    let mut out = String::from(
+        "# What stands out\n\nGenerated from the rules; `DOZOR_UPDATE_DOCS=1 cargo test -p dozor --lib` writes it anew.\n\n\
+         Every sample is gone through as an experienced person does: CPU, memory, disk, network, heat, then limits. What holds for long enough\n\
+         becomes a *finding*: since when, how bad, one sentence with numbers, who does it with the share of what was measured for the machine, the\n\
+         numbers that speak for it, what was ruled out. It is over when it has been away for long enough. A cause has its consequences under it: a\n\
+         saturated disk explains blocked tasks. Severity goes by harm, not by use: **critical** where somebody waits who should not or something\n\
+         will be lost, **warning** what will hurt soon or hurts somebody, **notice** what is worth knowing. All cores busy with nobody waiting is a\n\
+         notice. The same samples give the same findings, live and replayed.\n\n\
+         `w` shows them over time on the screen, `;` goes to the next one, `dozor check` is the report for the command line and for scripts,\n\
+         `dozor export --table findings` the table, `/findings` of `dozor serve` the same as JSON. Rules of your own: [settings](settings.md).\n",
+    );
+    for rule in rules::all() {
+        let about = rule.about();
+        let held = if about.least > 0.0 {
+            format!("after {} s", about.least)
+        } else {
+            "as soon as it is sure".to_owned()
+        };
+        out.push_str(&format!(
+            "\n## {}\n\n{}: {}; told {held}, over after {} s.\n\n- usually: {}\n- next: {}\n",
+            about.name,
+            about.lane.name(),
+            about.title,
+            about.calm,
+            about.causes,
+            about.next
+        ));
+        if !about.explained_by.is_empty() {
+            out.push_str(&format!("- stands under: {}\n", about.explained_by.join(", ")));
+        }
+    }
+    out
+}
