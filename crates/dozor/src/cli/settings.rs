@@ -86,6 +86,7 @@ impl Settings {
 }
 
 /// Rules of one's own, in the document.
+#[cfg(test)]
 const RULES: &str = r#"
 ## Rules of your own
 
