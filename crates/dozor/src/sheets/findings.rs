@@ -274,7 +274,7 @@ fn draw_evidence(
     lane: Lane,
 ) {
     let theme = &state.theme;
-    const LEVELS: [&str; 8] = ["▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
+    const LEVELS: [&str; 7] = ["▁", "▂", "▃", "▄", "▅", "▆", "▇"];
     put(buffer, area.x, area.y, 30, &evidence.metric, theme.role(Role::Text));
     put_right(buffer, area.x + 43, area.y, 12, &evidence.text, theme.role(Role::Strong));
     let most = strip.iter().flatten().copied().fold(0.0, f64::max);
@@ -283,7 +283,8 @@ fn draw_evidence(
     }
     for (x, value) in (area.x + 46..).zip(strip) {
         let Some(value) = value else { continue };
-        let level = ((value / most * 8.0).ceil() as usize).clamp(1, 8) - 1;
+        // Never quite full, so that one line does not run into the next.
+        let level = ((value / most * 7.0).ceil() as usize).clamp(1, 7) - 1;
         put(buffer, x, area.y, 1, LEVELS[level], theme.role(Role::Lane(lane)));
     }
 }
@@ -294,6 +295,9 @@ impl Sheet for FindingsSheet {
         let wall = state.shown_wall().unwrap_or(0);
         let now = state.findings_at(wall).map_or(0, |found| found.len());
         let over = self.listed.len().saturating_sub(now);
+        if self.narrow {
+            return format!("What stood out: {now} now, {over} over");
+        }
         format!(
             "What stood out · {} things watched for {}, {now} now, {over} over",
             standing.watched,

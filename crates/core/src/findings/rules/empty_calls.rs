@@ -10,7 +10,7 @@ use crate::units::short_count;
 const ABOUT: About = About {
     name: "empty-calls",
     lane: Lane::Cpu,
-    title: "calls that transfer nothing",
+    title: "calls that move nothing",
     least: 3.0,
     calm: 5.0,
     explained_by: &[],

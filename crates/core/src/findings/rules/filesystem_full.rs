@@ -12,7 +12,7 @@ use std::collections::BTreeMap;
 const ABOUT: About = About {
     name: "filesystem-full",
     lane: Lane::Disk,
-    title: "a file system is full, or will be soon",
+    title: "a file system fills up",
     least: 0.0,
     calm: 5.0,
     explained_by: &[],

@@ -11,7 +11,7 @@ use crate::limits;
 const ABOUT: About = About {
     name: "group-throttled",
     lane: Lane::Cpu,
-    title: "a group is held back by its CPU limit",
+    title: "a group is at its CPU limit",
     least: 3.0,
     calm: 8.0,
     explained_by: &[],

@@ -10,7 +10,7 @@ use crate::units::short_count;
 const ABOUT: About = About {
     name: "link-errors",
     lane: Lane::Network,
-    title: "a link has errors or drops packets",
+    title: "a link has errors",
     least: 3.0,
     calm: 15.0,
     explained_by: &["link-full"],

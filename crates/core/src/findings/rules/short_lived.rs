@@ -11,7 +11,7 @@ use std::collections::BTreeMap;
 const ABOUT: About = About {
     name: "short-lived",
     lane: Lane::Cpu,
-    title: "processes come and go faster than anybody sees",
+    title: "short-lived processes",
     least: 3.0,
     calm: 8.0,
     explained_by: &[],

@@ -15,7 +15,7 @@ use std::collections::BTreeMap;
 const ABOUT: About = About {
     name: "zombies",
     lane: Lane::Cpu,
-    title: "ended processes that nobody collects",
+    title: "leaves zombies",
     least: 0.0,
     calm: 5.0,
     explained_by: &[],
