@@ -178,6 +178,10 @@ impl Verdict {
                     Some(until) => format!("{since} to {}", self.zone.time(until)),
                 };
                 lines.push(format!("{lead}{} {} ({when})", one.told.severity.sign(), one.told.sentence));
+                // What is only worth knowing is one line.
+                if one.told.severity < Severity::Warning {
+                    continue;
+                }
                 let indent = " ".repeat(13);
                 let evidence: Vec<String> =
                     one.told.evidence.iter().map(|one| format!("{} {}", one.metric, one.text)).collect();
@@ -187,7 +191,6 @@ impl Verdict {
                 for said in &one.explains {
                     lines.push(format!("{indent}it explains: {said}"));
                 }
-                lines.push(format!("{indent}usually: {}", one.about.causes));
                 lines.push(format!("{indent}next: {}", one.about.next));
             }
         }

@@ -12,8 +12,8 @@ pub use point::Point;
 pub(crate) use sentences::stayed;
 pub use sentences::{MainUser, main_user, sentences};
 pub use severity::{
-    RESENT, Severity, UNDELIVERED, battery_severity, disk_severity, fan_severity, filesystem_severity,
-    group_severity, interface_severity, remote_severity, temperature_severity,
+    MEMORY, NETWORK, RESENT, Severity, UNDELIVERED, battery_severity, disk_severity, fan_severity,
+    filesystem_severity, group_severity, interface_severity, remote_severity, temperature_severity,
 };
 
 use crate::catalogue::{Metric, cpu_busy, cpu_share, listed};

@@ -57,12 +57,12 @@ impl Severity {
 /// Busy share of the CPU, by work that does not give way to others, at which it is worth a notice. Use alone harms nobody: who
 /// waits is found out over time (`findings::rules::cpu_queue`).
 pub(super) const CPU: [f64; 3] = [90.0, f64::INFINITY, f64::INFINITY];
-/// Memory in use.
-pub(super) const MEMORY: [f64; 3] = [80.0, 90.0, 96.0];
+/// Percent of memory that is in use and cannot be given back.
+pub const MEMORY: [f64; 3] = [88.0, 94.0, 97.5];
 /// Busy share of the busiest disk.
 pub(super) const DISK: [f64; 3] = [60.0, 80.0, 90.0];
-/// Share of the link speed.
-pub(super) const NETWORK: [f64; 3] = [60.0, 80.0, 95.0];
+/// Percent of a link's speed in the busier direction: a full link harms who shares it, and loses nothing by itself.
+pub const NETWORK: [f64; 3] = [70.0, 90.0, f64::INFINITY];
 /// Degrees left to the sensor's limit, from near to nearer (negated, so that larger is worse).
 pub(super) const HEAT: [f64; 3] = [-20.0, -12.0, -5.0];
 

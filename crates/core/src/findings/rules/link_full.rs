@@ -5,7 +5,7 @@ use crate::findings::culprit::Culprit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
-use crate::lane::{Lane, Severity};
+use crate::lane::{Lane, NETWORK, Severity};
 use crate::parts::peers;
 
 const ABOUT: About = About {
@@ -18,9 +18,6 @@ const ABOUT: About = About {
     causes: "a copy or a backup without a limit; a flood",
     next: "look at who moves it and to whom (4)",
 };
-/// Percent of the link's speed.
-const USED: [f64; 3] = [70.0, 90.0, f64::INFINITY];
-
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
 }
@@ -28,7 +25,7 @@ pub fn rule() -> Box<dyn Rule> {
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     for link in scene.sample.parts(|reading| &reading.interfaces[..]) {
         let Some(used) = link_usage(&link).value() else { continue };
-        let severity = Severity::reached(used, USED);
+        let severity = Severity::reached(used, NETWORK);
         if severity == Severity::Fine {
             continue;
         }

@@ -4,7 +4,7 @@ use crate::catalogue::Unit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
-use crate::lane::{Lane, Severity};
+use crate::lane::{Lane, MEMORY, Severity};
 use crate::units::long_bytes;
 
 const ABOUT: About = About {
@@ -17,9 +17,6 @@ const ABOUT: About = About {
     causes: "programs that need more than there is; a leak; limits that are missing",
     next: "look at who holds it (2) and who grew (d, compared with before); end or limit the largest (x)",
 };
-/// Percent of memory that is in use and cannot be given back: worth knowing, a warning, critical.
-const USED: [f64; 3] = [88.0, 94.0, 97.5];
-
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
 }
@@ -31,7 +28,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     else {
         return;
     };
-    let severity = Severity::reached(100.0 - available / total.max(1.0) * 100.0, USED);
+    let severity = Severity::reached(100.0 - available / total.max(1.0) * 100.0, MEMORY);
     if severity == Severity::Fine {
         return;
     }
