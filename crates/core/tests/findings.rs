@@ -800,6 +800,21 @@ fn the_verdict_names_every_resource_and_says_what_was_ruled_out() {
     assert_eq!(json["resources"].as_array().map(Vec::len), Some(6));
 }
 
+/// A build starts much and each of its processes works: that is no alarm. Many that do next to nothing are.
+#[test]
+fn short_processes_that_work_are_worth_knowing_and_no_more() {
+    for (a_second, micros, worst) in [(18, 80_000, Severity::Notice), (100, 10_000, Severity::Warning)] {
+        let (found, _) = run(&|_| {}, &|world, second| {
+            world.now.ended = (0..a_second).map(|at| ended(second * 200 + at, "rustfmt", micros)).collect();
+            let ticks = a_second * micros / 10_000 / CORES;
+            (0..CORES).for_each(|core| world.core(core, |core| &mut core.user, ticks));
+            add(&mut world.now.system.forks, a_second);
+        });
+        let one = found.iter().find(|one| one.about.name == "short-lived").expect("it is found");
+        assert_eq!(one.worst, worst, "{}", one.last().sentence);
+    }
+}
+
 /// A compile that takes all there is, and a loop that gives way, are worth knowing and no more.
 #[test]
 fn use_alone_harms_nobody() {

@@ -429,7 +429,8 @@ fn interfaces_are_judged_by_their_link_and_their_errors() {
     };
     let gigabit = raw(1_000_000_000);
     assert_eq!(judged(50_000_000, 0, gigabit), Severity::Fine);
-    assert_eq!(judged(110_000_000, 0, gigabit), Severity::Warning);
+    assert_eq!(judged(110_000_000, 0, gigabit), Severity::Notice);
+    assert_eq!(judged(118_000_000, 0, gigabit), Severity::Warning, "full, and nothing is lost by that alone");
     assert_eq!(judged(1_000, 1, gigabit), Severity::Notice);
     assert_eq!(judged(1_000, 50, gigabit), Severity::Warning);
     assert_eq!(judged(110_000_000, 0, Raw::ABSENT), Severity::Fine, "without a speed no link is full");

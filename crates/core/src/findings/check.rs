@@ -8,6 +8,7 @@ use super::rule::About;
 use super::rules;
 use crate::clock::Zone;
 use crate::inside::holders::Holders;
+use crate::known::Raw;
 use crate::lane::{Lane, Severity};
 use crate::sample::Sample;
 use crate::units::{NANOS, long_bytes, long_duration};
@@ -29,6 +30,9 @@ const LIMITS: [&str; 12] = [
     "time",
     "own-cost",
 ];
+
+/// Seconds within which nearly every rule has its time.
+const SURE: f64 = 10.0;
 
 const REMOVED: About = About {
     name: "removed-files",
@@ -112,7 +116,7 @@ impl Verdict {
                 findings: vec![],
             })
             .collect();
-        let limits = "descriptors, tasks, groups, file systems: none is near its limit".to_owned();
+        let limits = limits(last);
         parts.push(Part { name: "limits", severity: Severity::Fine, why: limits, findings: vec![] });
         for (place, one) in findings.iter().enumerate() {
             let name = if LIMITS.contains(&one.about.name) { "limits" } else { one.about.lane.name() };
@@ -140,6 +144,10 @@ impl Verdict {
     /// The conclusion in one sentence.
     pub fn sentence(&self) -> String {
         match &self.findings[..] {
+            [] if self.seconds < SURE => format!(
+                "nothing stands out in {}; most things need {SURE:.0} s to be sure.",
+                long_duration(self.seconds.round())
+            ),
             [] => format!("nothing stands out; {} things were looked for.", self.watched),
             [only] => only.told.sentence.clone(),
             [first, rest @ ..] => {
@@ -197,7 +205,7 @@ impl Verdict {
         lines.join("\n")
     }
 
-    /// As JSON; docs/output.md says what is in it.
+    /// As JSON; docs/findings.md says what is in it.
     pub fn json(&self) -> Json {
         json!({
             "host": self.host, "time": self.zone.date_time(self.wall_ns), "wall_ns": self.wall_ns, "seconds": self.seconds,
@@ -232,7 +240,20 @@ fn evidence_json(one: &Evidence) -> Json {
     json!({"metric": one.metric, "value": one.value, "unit": one.unit})
 }
 
-/// All of a history as JSON, the newest last; see docs/output.md.
+/// What is said of limits of which none is near, as far as they could be seen.
+fn limits(sample: &Sample) -> String {
+    let processes = || sample.now.processes.iter().filter(|row| row.kernel.value() != Some(1));
+    let hidden = processes().filter(|row| row.files == Raw::DENIED).count();
+    let known = processes().any(|row| row.files.value().is_some());
+    let files = match (hidden, known) {
+        (0, true) => "open files".to_owned(),
+        (_, false) => "open files not known".to_owned(),
+        (hidden, true) => format!("open files (of {hidden} processes not permitted)"),
+    };
+    format!("{files}; tasks, groups, file systems: none that is known is near its limit")
+}
+
+/// All of a history as JSON, the newest last; see docs/findings.md.
 pub fn findings_json(history: &History, wall_ns: i64, zone: &Zone) -> Json {
     history.all().iter().map(|one| reported(history, one, wall_ns).json(zone)).collect()
 }

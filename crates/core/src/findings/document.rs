@@ -2,6 +2,19 @@
 
 use super::rules;
 
+const JSON: &str = r#"
+## As JSON
+
+`dozor check --format json` writes one object; `/findings` has its `findings` alone.
+
+| field | meaning |
+|---|---|
+| `host`, `time`, `wall_ns`, `seconds` | whose it is, the last instant (as text in the host's zone, and in nanoseconds since 1970), for how long it was watched |
+| `severity`, `verdict` | `fine`, `notice`, `warning` or `critical`; the conclusion in one sentence |
+| `findings[]` | the worst first: `rule`, `severity`, `lane`, `sentence`, `since`, `until` (null while it stands), `culprits[]` (`pid` or null, `name`, `share` in percent of what was measured for the machine, or null), `evidence[]` (`metric` as `--chart` takes it, `value`, `unit`), `explains[]`, `ruled_out[]`, `usually`, `next` |
+| `resources[]` | `lane` (or `limits`), `state` (`ruled out`, or how bad it is), `why` |
+"#;
+
 /// `docs/findings.md`.
 pub fn markdown() -> String {
     let mut out = String::from(
@@ -15,6 +28,7 @@ pub fn markdown() -> String {
          `w` shows them over time on the screen, `;` goes to the next one, `dozor check` is the report for the command line and for scripts,\n\
          `dozor export --table findings` the table, `/findings` of `dozor serve` the same as JSON. Rules of your own: [settings](settings.md).\n",
     );
+    out.push_str(JSON);
     for rule in rules::all() {
         let about = rule.about();
         let held = if about.least > 0.0 {

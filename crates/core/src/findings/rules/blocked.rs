@@ -1,15 +1,14 @@
 //! Tasks that stay blocked in the kernel.
 
+use super::lasting::{Is, Lasting};
 use crate::catalogue::Unit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
 use crate::reading::ProcessKey;
-use crate::row::Row as _;
 use crate::sample::process_state;
-use crate::units::{NANOS, long_duration};
-use std::collections::BTreeMap;
+use crate::units::long_duration;
 
 const ABOUT: About = About {
     name: "blocked",
@@ -28,11 +27,8 @@ pub fn rule() -> Box<dyn Rule> {
     Box::new(Blocked::default())
 }
 
-/// Since when who is blocked.
 #[derive(Default)]
-struct Blocked {
-    since: BTreeMap<ProcessKey, i64>,
-}
+struct Blocked(Lasting);
 
 impl Rule for Blocked {
     fn about(&self) -> &'static About {
@@ -40,32 +36,18 @@ impl Rule for Blocked {
     }
 
     fn look(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
-        let now = scene.sample.now.monotonic_ns();
-        for key in &scene.ended {
-            self.since.remove(key);
-        }
-        for view in scene.doers() {
-            let is_blocked = process_state(view.now) == Some("blocked");
-            let key = view.now.key();
+        self.0.follow(scene, scene.doers(), |view| {
             // Who ran in between was only caught waiting.
             let ran = view.before.is_none_or(|before| {
                 before.run_ns != view.now.run_ns || before.system_ticks != view.now.system_ticks
             });
-            if !is_blocked {
-                self.since.remove(&key);
-            } else if ran {
-                self.since.insert(key, now);
-            } else {
-                self.since.entry(key).or_insert(now);
+            match (process_state(view.now), ran) {
+                (Some("blocked"), false) => Is::So,
+                (Some("blocked"), true) => Is::Anew,
+                _ => Is::Not,
             }
-        }
-        let stays = |since: i64| (now - since) as f64 / NANOS as f64;
-        let mut all: Vec<(ProcessKey, f64)> = self
-            .since
-            .iter()
-            .map(|(key, since)| (*key, stays(*since)))
-            .filter(|(_, seconds)| *seconds >= STAYS[0])
-            .collect();
+        });
+        let mut all: Vec<(ProcessKey, f64)> = self.0.for_seconds(STAYS[0]).collect();
         all.sort_by(|a, b| b.1.total_cmp(&a.1));
         let Some((first, longest)) = all.first().copied() else { return };
         let Some(row) = scene.sample.now.process(first) else { return };

@@ -20,6 +20,7 @@ mod heat;
 mod hot_core;
 mod interrupts;
 mod kills;
+mod lasting;
 mod leak;
 mod link_errors;
 mod link_full;

@@ -18,8 +18,11 @@ const ABOUT: About = About {
     causes: "a script that starts a program for every line; a check that runs too often; a service that fails and is started again",
     next: "look at who starts them; their rows carry the sign of those that are gone",
 };
-/// Share of all CPU time that they use.
-const SHARE: [f64; 3] = [5.0, 20.0, 70.0];
+/// Share of all CPU time that they use: worth knowing, and harmful where starting them is most of it.
+const SHARE: [f64; 3] = [5.0, 20.0, f64::INFINITY];
+/// From so many a second on, with less than so many seconds of CPU time each, starting is most of it: a build starts much too,
+/// but each of its processes works.
+const STARTS: (f64, f64) = (20.0, 0.04);
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
@@ -29,7 +32,10 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let programs = unseen(scene.sample);
     let used: f64 = programs.iter().map(|(.., cpu)| cpu).sum();
     let share = used / scene.seconds / scene.cores() * 100.0;
-    let severity = Severity::reached(share, SHARE);
+    let count: usize = programs.iter().map(|(_, rows, _)| rows.len()).sum();
+    let starts_much = count as f64 / scene.seconds >= STARTS.0 && used / count.max(1) as f64 <= STARTS.1;
+    let most = if starts_much { Severity::Warning } else { Severity::Notice };
+    let severity = Severity::reached(share, SHARE).min(most);
     let Some((name, rows, cpu)) = programs.first().filter(|_| severity > Severity::Fine) else { return };
     let mut parents: BTreeMap<(&str, i64), usize> = BTreeMap::new();
     for row in rows.iter().filter(|row| !row.parent.is_empty()) {
@@ -38,10 +44,11 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let parent = parents.into_iter().max_by_key(|(_, count)| *count).map(|(who, _)| who);
     let a_minute = rows.len() as f64 / scene.seconds * 60.0;
     let started = parent.map_or(String::new(), |(name, pid)| format!(", started by {name}[{pid}]"));
-    let text = format!(
-        "{share:.0} % of all CPU time goes to processes gone within a sample: {name} ×{a_minute:.0} a minute{started}."
-    );
     let part = cpu / used.max(f64::MIN_POSITIVE) * 100.0;
+    let whose = if part >= 80.0 { String::new() } else { format!("{part:.0} % of that to ") };
+    let text = format!(
+        "{share:.0} % of all CPU time goes to processes gone within a sample: {whose}{name} ×{a_minute:.0} a minute{started}."
+    );
     let mut culprits =
         vec![Culprit { share: Some(part), ..Culprit::thing(format!("{name} ×{a_minute:.0} a minute")) }];
     if let Some((name, pid)) = parent {

@@ -1,15 +1,13 @@
 //! A process that was stopped and not continued.
 
+use super::lasting::{Is, Lasting};
 use crate::catalogue::Unit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
-use crate::reading::ProcessKey;
-use crate::row::Row as _;
 use crate::sample::process_state;
-use crate::units::{NANOS, long_duration};
-use std::collections::BTreeMap;
+use crate::units::long_duration;
 
 const ABOUT: About = About {
     name: "stopped",
@@ -29,9 +27,7 @@ pub fn rule() -> Box<dyn Rule> {
 }
 
 #[derive(Default)]
-struct Stopped {
-    since: BTreeMap<ProcessKey, i64>,
-}
+struct Stopped(Lasting);
 
 impl Rule for Stopped {
     fn about(&self) -> &'static About {
@@ -39,21 +35,13 @@ impl Rule for Stopped {
     }
 
     fn look(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
-        let now = scene.sample.now.monotonic_ns();
-        for key in &scene.ended {
-            self.since.remove(key);
-        }
         // One that was stopped before watching began is somebody's intention.
-        for view in scene.doers() {
-            if process_state(view.now) == Some("stopped") {
-                self.since.entry(view.now.key()).or_insert(now);
-            } else {
-                self.since.remove(&view.now.key());
-            }
-        }
-        for (key, since) in &self.since {
-            let seconds = (now - since) as f64 / NANOS as f64;
-            let Some(row) = scene.sample.now.process(*key).filter(|_| seconds >= STAYS) else { continue };
+        self.0.follow(scene, scene.doers(), |view| match process_state(view.now) {
+            Some("stopped") => Is::So,
+            _ => Is::Not,
+        });
+        for (key, seconds) in self.0.for_seconds(STAYS) {
+            let Some(row) = scene.sample.now.process(key) else { continue };
             let one = who(row);
             let text =
                 format!("{} is stopped for {} and does nothing.", one.name, long_duration(seconds.round()));

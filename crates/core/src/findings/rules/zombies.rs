@@ -1,15 +1,14 @@
 //! Processes that have ended and that nobody collects.
 
+use super::lasting::{Is, Lasting};
 use crate::catalogue::Unit;
 use crate::findings::culprit::Culprit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
-use crate::reading::{ProcessKey, with_pid};
-use crate::row::Row as _;
+use crate::reading::with_pid;
 use crate::sample::process_state;
-use crate::units::NANOS;
 use std::collections::BTreeMap;
 
 const ABOUT: About = About {
@@ -31,10 +30,9 @@ pub fn rule() -> Box<dyn Rule> {
     Box::new(Zombies::default())
 }
 
-/// Since when who is one.
 #[derive(Default)]
 struct Zombies {
-    since: BTreeMap<ProcessKey, i64>,
+    lasting: Lasting,
     begun: bool,
 }
 
@@ -45,29 +43,20 @@ impl Rule for Zombies {
 
     fn look(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         let sample = scene.sample;
-        let now = sample.now.monotonic_ns();
-        for key in &scene.ended {
-            self.since.remove(key);
-        }
         // Those of before never change their row again.
         let places: Vec<usize> = if std::mem::replace(&mut self.begun, true) {
             scene.active.clone()
         } else {
             (0..sample.now.processes.len()).collect()
         };
-        for at in places {
-            let row = &sample.now.processes[at];
-            if process_state(row) == Some("zombie") {
-                self.since.entry(row.key()).or_insert(now);
-            } else {
-                self.since.remove(&row.key());
-            }
-        }
+        let views = places.into_iter().map(|at| sample.process(at));
+        self.lasting.follow(scene, views, |view| match process_state(view.now) {
+            Some("zombie") => Is::So,
+            _ => Is::Not,
+        });
         let mut parents: BTreeMap<i64, usize> = BTreeMap::new();
-        for (key, since) in &self.since {
-            if (now - since) as f64 / NANOS as f64 >= STAYS
-                && let Some(parent) = sample.now.process(*key).and_then(|row| row.ppid.value())
-            {
+        for (key, _) in self.lasting.for_seconds(STAYS) {
+            if let Some(parent) = sample.now.process(key).and_then(|row| row.ppid.value()) {
                 *parents.entry(parent).or_default() += 1;
             }
         }
