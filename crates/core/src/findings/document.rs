@@ -2,7 +2,7 @@
 
 use super::rules;
 
-const JSON: &str = r#"
+const JSON: &str = r"
 ## As JSON
 
 `dozor check --format json` writes one object; `/findings` has its `findings` alone.
@@ -13,7 +13,7 @@ const JSON: &str = r#"
 | `severity`, `verdict` | `fine`, `notice`, `warning` or `critical`; the conclusion in one sentence |
 | `findings[]` | the worst first: `rule`, `severity`, `lane`, `sentence`, `since`, `until` (null while it stands), `culprits[]` (`pid` or null, `name`, `share` in percent of what was measured for the machine, or null), `evidence[]` (`metric` as `--chart` takes it, `value`, `unit`), `explains[]`, `ruled_out[]`, `usually`, `next` |
 | `resources[]` | `lane` (or `limits`), `state` (`ruled out`, or how bad it is), `why` |
-"#;
+";
 
 /// `docs/findings.md`.
 pub fn markdown() -> String {
