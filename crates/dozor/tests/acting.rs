@@ -79,7 +79,8 @@ fn a_signal_says_what_became_of_each_and_ends_with_a_status() {
 #[test]
 fn who_forks_when_it_is_told_to_stop_leaves_a_heir_that_is_named() {
     // The heir has had time to become its program.
-    let shell = Shell::ready("trap 'sleep 31 & sleep 0.3; exit 0' TERM; echo r; while :; do sleep 0.05; done");
+    let shell =
+        Shell::ready("trap 'sleep 31 & sleep 0.3; exit 0' TERM; echo r; while :; do sleep 0.05; done");
     let pid = shell.pid();
     // Its parent, this test, has to collect it meanwhile.
     let waiter = std::thread::spawn(move || {

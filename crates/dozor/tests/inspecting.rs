@@ -50,7 +50,9 @@ fn a_real_process_is_found_looked_into_changed_and_ended_by_keys() {
     let terminal = Terminal::alone(&format!("dozor {pid} --every 300ms --no-history"), LARGE);
     terminal.wait("its row", |screen| screen.contains("Processes by") && screen.contains(&pid.to_string()));
     terminal.keys("Down");
-    terminal.wait("it is chosen", |screen| screen.lines().any(|line| line.contains('▸') && line.contains(&pid.to_string())));
+    terminal.wait("it is chosen", |screen| {
+        screen.lines().any(|line| line.contains('▸') && line.contains(&pid.to_string()))
+    });
     terminal.keys("Enter");
     let screen = terminal.wait_for("cannot be refused");
     assert!(screen.contains(&format!("sh[{pid}]")) && screen.contains("runs in /"), "{screen}");
