@@ -109,13 +109,14 @@ fn gone(sample: &Sample, last: &ProcessRow, ended: Option<&EndedRow>) -> Process
 
 /// Programs that came and went between two readings, by name, those with most CPU time first.
 pub(crate) fn unseen(sample: &Sample) -> Vec<(Text, Vec<&EndedRow>, f64)> {
-    let mut by_name: HashMap<&Text, (Vec<&EndedRow>, f64)> = HashMap::new();
-    for row in sample.now.ended.iter().filter(|row| row.seen.value() == Some(0)) {
-        let entry = by_name.entry(&row.name).or_default();
-        entry.0.push(row);
-        entry.1 += [row.user, row.system].iter().filter_map(|us| us.value()).sum::<i64>() as f64 / 1e6;
-    }
-    let mut all: Vec<_> = by_name.into_iter().map(|(name, (rows, cpu))| (name.clone(), rows, cpu)).collect();
+    let ended = sample.now.ended.iter().filter(|row| row.seen.value() == Some(0));
+    let mut rows: Vec<&EndedRow> = ended.collect();
+    rows.sort_by(|a, b| a.name.cmp(&b.name));
+    let cpu = |row: &&EndedRow| [row.user, row.system].iter().filter_map(|us| us.value()).sum::<i64>();
+    let of_one = rows.chunk_by(|a, b| a.name == b.name);
+    let mut all: Vec<_> = of_one
+        .map(|rows| (rows[0].name.clone(), rows.to_vec(), rows.iter().map(cpu).sum::<i64>() as f64 / 1e6))
+        .collect();
     all.sort_by(|a, b| {
         b.2.total_cmp(&a.2).then_with(|| b.1.len().cmp(&a.1.len())).then_with(|| a.0.cmp(&b.0))
     });

@@ -495,6 +495,13 @@ macro_rules! declare_reading {
                 bytes
             }
 
+            /// Takes over all of another reading but its processes, into the memory that it has.
+            pub(crate) fn parts_from(&mut self, other: &Reading) {
+                self.system.clone_from(&other.system);
+                $( self.$system.clone_from(&other.$system); )*
+                $( self.$process.clone_from(&other.$process); )*
+            }
+
             /// Sorts every part by its key, which everything after the source relies on; of two rows with one key
             /// the first stays.
             pub fn sort(&mut self) {

@@ -41,8 +41,15 @@ pub struct Field<R> {
     pub help: &'static str,
     /// Reads it.
     pub get: fn(&R) -> Raw,
+    /// Where it stands.
+    pub place: fn(&mut R) -> &mut Raw,
+}
+
+impl<R> Field<R> {
     /// Writes it.
-    pub set: fn(&mut R, Raw),
+    pub fn set(&self, row: &mut R, value: Raw) {
+        *(self.place)(row) = value;
+    }
 }
 
 /// One text of a row type.
@@ -81,10 +88,28 @@ macro_rules! rows {
         fields { $( $(#[doc = $help:literal])+ $field:ident: $unit:literal $kind:ident; )* }
     ) => {
         $(#[$meta])*
-        #[derive(Clone, Debug, PartialEq)]
+        #[derive(Debug, PartialEq)]
         pub struct $name {
             $( $(#[doc = $text_help])+ pub $text: $crate::text::Text, )*
             $( $(#[doc = $help])+ pub $field: $crate::known::Raw, )*
+        }
+
+        impl Clone for $name {
+            fn clone(&self) -> Self {
+                $name {
+                    $( $text: self.$text.clone(), )*
+                    $( $field: self.$field, )*
+                }
+            }
+
+            #[allow(unused_variables, reason = "a row may have no fields")]
+            fn clone_from(&mut self, from: &Self) {
+                // Of the same row before, nearly all texts are there already.
+                $( if !std::sync::Arc::ptr_eq(&self.$text, &from.$text) {
+                    self.$text = from.$text.clone();
+                } )*
+                $( self.$field = from.$field; )*
+            }
         }
 
         impl Default for $name {
@@ -105,7 +130,7 @@ macro_rules! rows {
                     kind: $crate::row::Kind::$kind,
                     help: concat!($($help),+),
                     get: |row| row.$field,
-                    set: |row, value| row.$field = value,
+                    place: |row| &mut row.$field,
                 },
             )*];
             const TEXTS: &'static [$crate::row::TextField<Self>] = &[$(

@@ -95,10 +95,12 @@ pub struct Sample {
     pub gap: Option<Gap>,
     seconds: Option<f64>,
     previous: Vec<u32>,
+    /// Places of the processes that did something, once somebody asks; none where not all stand where they stood.
+    changed: OnceLock<Option<Vec<usize>>>,
     /// Places in the earlier reading of processes that are gone, by their parent's PID.
     gone: HashMap<i64, Vec<u32>>,
     /// Places of the records of ended processes, by their parent's PID.
-    ended: HashMap<i64, Vec<u32>>,
+    ended: OnceLock<HashMap<i64, Vec<u32>>>,
     /// Ports by process, once somebody asks.
     ports: OnceLock<Ports>,
 }
@@ -106,21 +108,46 @@ pub struct Sample {
 impl Sample {
     /// Builds the sample of `now`; `before` is the reading just before it, where there is one.
     pub fn new(host: Arc<HostFacts>, before: Option<Arc<Reading>>, now: Arc<Reading>) -> Sample {
+        Sample::following(host, before, now, None)
+    }
+
+    /// The same, where it is known which processes did something since the reading before, if all of them stand in the same
+    /// places in both: of the others the very same rows are in both.
+    pub(crate) fn following(
+        host: Arc<HostFacts>,
+        before: Option<Arc<Reading>>,
+        now: Arc<Reading>,
+        changed: Option<Vec<usize>>,
+    ) -> Sample {
         let gap = before.as_deref().and_then(|before| gap_between(before, &now));
         let before = if gap.is_some() { None } else { before };
         let seconds = before
             .as_deref()
             .map(|before| now.monotonic_ns().saturating_sub(before.monotonic_ns()) as f64 / NANOS as f64);
-        let previous =
-            before.as_deref().map(|before| pair(&before.processes, &now.processes)).unwrap_or_default();
-        let gone = before.as_deref().map(|before| gone(&before.processes, &previous)).unwrap_or_default();
-        let mut ended: HashMap<i64, Vec<u32>> = HashMap::new();
-        for (place, row) in now.ended.iter().enumerate() {
-            if let Some(parent) = row.ppid.value() {
-                ended.entry(parent).or_default().push(place as u32);
+        let changed = changed.filter(|_| before.is_some());
+        let previous = match before.as_deref() {
+            Some(_) if changed.is_some() => (0..now.processes.len() as u32).collect(),
+            Some(before) => pair(&before.processes, &now.processes),
+            None => vec![],
+        };
+        let earlier = before.as_deref().filter(|_| changed.is_none());
+        let gone = earlier.map(|before| gone(&before.processes, &previous)).unwrap_or_default();
+        let changed = changed.map_or_else(OnceLock::new, |changed| OnceLock::from(Some(changed)));
+        let (ended, ports) = (OnceLock::new(), OnceLock::new());
+        Sample { host, before, now, gap, seconds, previous, changed, gone, ended, ports }
+    }
+
+    /// Places of the records of ended processes, by their parent's PID.
+    fn ended_by_parent(&self) -> &HashMap<i64, Vec<u32>> {
+        self.ended.get_or_init(|| {
+            let mut ended: HashMap<i64, Vec<u32>> = HashMap::new();
+            for (place, row) in self.now.ended.iter().enumerate() {
+                if let Some(parent) = row.ppid.value() {
+                    ended.entry(parent).or_default().push(place as u32);
+                }
             }
-        }
-        Sample { host, before, now, gap, seconds, previous, gone, ended, ports: OnceLock::new() }
+            ended
+        })
     }
 
     /// A sample over several readings, the newest last: its rates are means over all of the time between the first and
@@ -146,7 +173,7 @@ impl Sample {
         counter: impl Fn(&ProcessRow) -> Raw,
         at_the_end: Option<fn(&EndedRow) -> Raw>,
     ) -> i64 {
-        let reported = self.ended.get(&parent).map_or(&[][..], |places| &places[..]);
+        let reported = self.ended_by_parent().get(&parent).map_or(&[][..], |places| &places[..]);
         let reported = reported.iter().map(|place| &self.now.ended[*place as usize]);
         let seen = self.gone.get(&parent).map_or(&[][..], |places| &places[..]);
         let seen = seen.iter().filter_map(|place| Some(&self.before.as_ref()?.processes[*place as usize]));
@@ -177,6 +204,21 @@ impl Sample {
     /// Places in the earlier reading of the processes that are gone.
     pub fn gone_places(&self) -> impl Iterator<Item = usize> {
         self.gone.values().flatten().map(|place| *place as usize)
+    }
+
+    /// Places of the processes that did something since the earlier reading, where all processes stand in the same places in
+    /// both. None where somebody came or went, or there is no earlier reading.
+    pub fn changed(&self) -> Option<&[usize]> {
+        let changed = self.changed.get_or_init(|| {
+            let before = self.before.as_deref()?;
+            let stand = self.previous.iter().enumerate().all(|(at, place)| *place as usize == at);
+            if !stand || before.processes.len() != self.now.processes.len() {
+                return None;
+            }
+            let both = before.processes.iter().zip(&self.now.processes).enumerate();
+            Some(both.filter(|(_, (was, is))| !Arc::ptr_eq(was, is)).map(|(at, _)| at).collect())
+        });
+        changed.as_deref()
     }
 
     /// The process in this place of the reading.

@@ -85,7 +85,7 @@ fn any_row<R: Row + std::fmt::Debug>() -> impl Strategy<Value = R> {
             (field.set)(&mut row, text.into());
         }
         for (field, value) in R::FIELDS.iter().zip(fields) {
-            (field.set)(&mut row, value);
+            field.set(&mut row, value);
         }
         row
     })

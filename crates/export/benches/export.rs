@@ -91,7 +91,8 @@ fn main() {
         ("a program's CPU", vec![wish("cpu@service7")], vec![], Form::Auto),
         ("CPU by program", vec![wish("cpu")], vec![], Form::Auto),
     ];
-    for (name, wishes, lanes, form) in charts.into_iter().filter(|_| asked("charts")) {
+    for (name, wishes, lanes, form) in charts.into_iter().filter(|(name, ..)| asked("charts") || asked(name))
+    {
         let begin = Instant::now();
         let what = Composing { wishes, form, lanes, columns: 768, happenings: 8, brief: false, title: None };
         let chart = compose(&mut timeline, all.clone(), &what).expect("readable");
@@ -107,6 +108,9 @@ fn main() {
             text.len() / 1024,
             file.len() / 1024
         );
+    }
+    if !asked("report") {
+        return;
     }
     let begin = Instant::now();
     let report = Report::new(&mut timeline, all, &Asked::default()).expect("readable");

@@ -1,68 +1,22 @@
 //! Values over time out of a timeline, in as many points as a drawing has room for. A point keeps the smallest and the
 //! largest value that it stands for, so no peak is lost; where nothing was read there is no point.
 
+use super::growing::{Growing, OTHERS, OfWish, Time, point};
+use super::processes::{of_processes, parts_of_processes};
+use super::series::{Point, Series};
 use super::wish::{Of, Wish};
-use crate::catalogue::{Eval, Instances, Kind, Metric, Value};
+use crate::catalogue::{Eval, Instances, Kind, Metric};
 use crate::exited::{UNNAMED, exited};
 use crate::lane::Lane;
-use crate::rank::{Total, total};
 use crate::reading::ProcessRow;
 use crate::recording::ReadError;
 use crate::row::Row as _;
-use crate::sample::{ProcessView, Sample};
+use crate::sample::Sample;
 use crate::text::{Text, no_text};
 use crate::timeline::{Moment, Reach, Timeline};
 use crate::units::NANOS;
-use crate::wanted::Demand;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::ops::Range;
-
-/// Values of one or several samples.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Point {
-    /// Where the first sample begins.
-    pub from_ns: i64,
-    /// The instant of the last.
-    pub until_ns: i64,
-    /// The smallest value.
-    pub low: f64,
-    /// The largest.
-    pub high: f64,
-    /// The mean over time. Of a part of a whole over all the time, so that parts add up.
-    pub mean: f64,
-}
-
-/// Values over time.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Series {
-    /// The metric.
-    pub metric: &'static Metric,
-    /// Of what: an instance, a program, a process; empty for the machine.
-    pub name: String,
-    /// In the order of time; where nothing is known there are none.
-    pub points: Vec<Point>,
-    /// Samples in which it is not permitted to see it.
-    pub denied: usize,
-    /// Some values are only the least that they may be.
-    pub at_least: bool,
-}
-
-impl Series {
-    /// Whether the values go on from one point to the next: nothing between them is missing.
-    pub fn joined(before: &Point, next: &Point) -> bool {
-        next.from_ns - before.until_ns <= NANOS / 4
-    }
-
-    /// The parts without a gap within.
-    pub fn runs(&self) -> impl Iterator<Item = &[Point]> {
-        self.points.chunk_by(Series::joined)
-    }
-
-    /// The largest value.
-    pub fn most(&self) -> f64 {
-        self.points.iter().map(|point| point.high).fold(0.0, f64::max)
-    }
-}
 
 /// What was gathered for each wish.
 #[derive(Clone, Debug, Default)]
@@ -75,155 +29,6 @@ pub struct Gathered {
     pub series: Vec<Vec<Series>>,
     /// Times within, without readings.
     pub gaps: Vec<(i64, i64)>,
-}
-
-/// Programs and processes of which values are kept while a timeline is gone through; of more the smallest give way, and
-/// are part of what is left.
-const KEPT: usize = 2_000;
-/// What those that are too small to be kept are called.
-const OTHERS: &str = "others";
-
-#[derive(Clone, Copy)]
-struct Gathering {
-    point: Point,
-    sum: f64,
-    seconds: f64,
-    known: usize,
-}
-
-impl Gathering {
-    fn join(&mut self, later: &Gathering) {
-        self.point.from_ns = self.point.from_ns.min(later.point.from_ns);
-        self.point.until_ns = self.point.until_ns.max(later.point.until_ns);
-        self.point.low = self.point.low.min(later.point.low);
-        self.point.high = self.point.high.max(later.point.high);
-        self.sum += later.sum;
-        self.seconds += later.seconds;
-        self.known += later.known;
-    }
-
-    /// Another one of the same time, which is added to this one.
-    fn add(&mut self, other: &Gathering) {
-        self.point.from_ns = self.point.from_ns.min(other.point.from_ns);
-        self.point.until_ns = self.point.until_ns.max(other.point.until_ns);
-        self.point.high += other.point.high;
-        self.point.mean += other.point.mean;
-        self.sum += other.sum;
-        self.seconds = self.seconds.max(other.seconds);
-        self.known = self.known.max(other.known);
-    }
-}
-
-/// When a sample was, and which of the points it belongs to.
-#[derive(Clone, Copy)]
-struct Time {
-    slot: usize,
-    from_ns: i64,
-    until_ns: i64,
-    seconds: f64,
-}
-
-/// Values of one series while it is gathered.
-#[derive(Default)]
-struct Growing {
-    /// By the number of their point, ascending.
-    points: Vec<(usize, Gathering)>,
-    denied: usize,
-    at_least: bool,
-}
-
-impl Growing {
-    fn put(&mut self, time: Time, value: &Value) {
-        match value {
-            Value::Number(value) if value.is_finite() => {
-                let Time { slot, from_ns, until_ns, seconds } = time;
-                let point = Point { from_ns, until_ns, low: *value, high: *value, mean: *value };
-                self.push(slot, Gathering { point, sum: value * seconds, seconds, known: 1 });
-            }
-            Value::Denied => self.denied += 1,
-            _ => {}
-        }
-    }
-
-    fn push(&mut self, slot: usize, one: Gathering) {
-        match self.points.last_mut() {
-            Some((last, all)) if *last == slot => all.join(&one),
-            _ => self.points.push((slot, one)),
-        }
-    }
-
-    /// What comes after it in time.
-    fn append(&mut self, later: Growing) {
-        self.denied += later.denied;
-        self.at_least |= later.at_least;
-        later.points.into_iter().for_each(|(slot, one)| self.push(slot, one));
-    }
-
-    /// Another one of the same time, which is added to this one.
-    fn add(&mut self, other: Growing) {
-        self.denied += other.denied;
-        self.at_least |= other.at_least;
-        let mut all: BTreeMap<usize, Gathering> = std::mem::take(&mut self.points).into_iter().collect();
-        for (slot, one) in other.points {
-            all.entry(slot).and_modify(|all| all.add(&one)).or_insert(one);
-        }
-        self.points = all.into_iter().collect();
-    }
-
-    fn weight(&self) -> f64 {
-        self.points.iter().map(|(_, point)| point.sum).sum()
-    }
-}
-
-/// The series of one wish, by name.
-#[derive(Default)]
-struct OfWish {
-    ids: HashMap<Text, usize>,
-    names: Vec<Text>,
-    series: Vec<Growing>,
-    /// Which series each process of the sample before belongs to.
-    rows: Vec<usize>,
-}
-
-impl OfWish {
-    fn id(&mut self, name: &Text) -> usize {
-        if let Some(id) = self.ids.get(name) {
-            return *id;
-        }
-        let id = self.names.len();
-        self.ids.insert(name.clone(), id);
-        self.names.push(name.clone());
-        self.series.push(Growing::default());
-        id
-    }
-
-    fn put(&mut self, name: &Text, time: Time, value: &Value) {
-        let id = self.id(name);
-        self.series[id].put(time, value);
-    }
-
-    /// Where there are too many, the smallest become one.
-    fn keep_few(&mut self) {
-        if self.names.len() <= 2 * KEPT {
-            return;
-        }
-        let weights: Vec<f64> = self.series.iter().map(Growing::weight).collect();
-        let mut sorted = weights.clone();
-        let at = sorted.len() - KEPT;
-        sorted.select_nth_unstable_by(at, f64::total_cmp);
-        let least = sorted[at];
-        let before = std::mem::take(self);
-        let others = Text::from(OTHERS);
-        for ((name, series), weight) in before.names.iter().zip(before.series).zip(weights) {
-            if weight >= least {
-                let id = self.id(name);
-                self.series[id].append(series);
-            } else {
-                let id = self.id(&others);
-                self.series[id].add(series);
-            }
-        }
-    }
 }
 
 /// What one thread gathers.
@@ -361,95 +166,6 @@ fn of_system(into: &mut OfWish, wish: &Wish, sample: &Sample, time: Time) {
     }
 }
 
-/// All processes of a sample, those who are gone among them.
-fn views<'a>(sample: &'a Sample, gone: Option<&'a Sample>) -> impl Iterator<Item = ProcessView<'a>> {
-    let all = [Some(sample), gone].into_iter().flatten();
-    all.flat_map(|sample| (0..sample.now.processes.len()).map(move |at| sample.process(at)))
-}
-
-/// What the processes that are meant have together.
-fn of_processes(into: &mut OfWish, wish: &Wish, (sample, gone): (&Sample, Option<&Sample>), time: Time) {
-    let metric = wish.metric;
-    let mut one = None;
-    let meant = views(sample, gone).filter(|view| wish.means(view));
-    let values = meant.map(|view| {
-        one.get_or_insert_with(|| label(&view));
-        Total::of(metric, &view)
-    });
-    let sum = total(values, metric);
-    let name = match (&wish.of, into.names.first()) {
-        (Of::Program(name), _) => Text::from(name.as_str()),
-        (Of::Pid(_) | Of::Process(_), Some(name)) => name.clone(),
-        (Of::Pid(_) | Of::Process(_), None) => match one {
-            Some(name) => Text::from(name.as_str()),
-            None => return,
-        },
-        _ => no_text(),
-    };
-    let id = into.id(&name);
-    into.series[id].at_least |= sum.partial;
-    into.series[id].put(time, &sum.value);
-}
-
-/// What each program has, or each process of a program.
-fn parts_of_processes(
-    into: &mut OfWish,
-    wish: &Wish,
-    (sample, gone, is_first): (&Sample, Option<&Sample>, bool),
-    time: Time,
-) {
-    const NOBODY: usize = usize::MAX;
-    let metric = wish.metric;
-    let by_program = matches!(wish.of, Of::All);
-    // A process whose counters stand still has done nothing; what it may not show it did not show before.
-    let rests = metric.kind == Kind::Rate && metric.needs != Some(Demand::ControlGroup) && !is_first;
-    let before = std::mem::take(&mut into.rows);
-    let count = sample.now.processes.len();
-    let mut rows = Vec::with_capacity(count);
-    let mut sums: Vec<(usize, Total)> = Vec::with_capacity(if rests { count / 4 } else { count });
-    let earlier = sample.before.as_deref();
-    let name = |into: &mut OfWish, view: &ProcessView<'_>| match wish.means(view) {
-        false => NOBODY,
-        true if by_program => into.id(program(view)),
-        true => into.id(&Text::from(label(view).as_str())),
-    };
-    for at in 0..count {
-        let place = sample.earlier_place(at);
-        let (same, is_called_the_same) = place.zip(earlier).map_or((false, false), |(place, earlier)| {
-            let (was, is) = (&earlier.processes[place], &sample.now.processes[at]);
-            let text = |was: &Text, is: &Text| std::sync::Arc::ptr_eq(was, is);
-            (std::sync::Arc::ptr_eq(was, is), text(&was.name, &is.name) && text(&was.program, &is.program))
-        });
-        let known = place.and_then(|place| before.get(place)).filter(|_| is_called_the_same).copied();
-        let view = sample.process(at);
-        let id = known.unwrap_or_else(|| name(into, &view));
-        rows.push(id);
-        if id != NOBODY && !(same && rests) {
-            sums.push((id, Total::of(metric, &view)));
-        }
-    }
-    for view in
-        gone.into_iter().flat_map(|gone| (0..gone.now.processes.len()).map(move |at| gone.process(at)))
-    {
-        let id = name(into, &view);
-        if id != NOBODY {
-            sums.push((id, Total::of(metric, &view)));
-        }
-    }
-    into.rows = rows;
-    // Who uses nothing is no part of what is drawn; who may not be seen is.
-    let counts =
-        |total: &Total| total.value == Value::Denied || total.value.number().is_some_and(|value| value > 0.0);
-    sums.retain(|(_, total)| counts(total));
-    sums.sort_by_key(|(id, _)| *id);
-    for of_one in sums.chunk_by(|a, b| a.0 == b.0) {
-        let sum = total(of_one.iter().map(|(_, total)| total.clone()), metric);
-        let series = &mut into.series[of_one[0].0];
-        series.at_least |= sum.partial;
-        series.put(time, &sum.value);
-    }
-}
-
 impl Collected {
     fn new(wishes: usize) -> Collected {
         let wishes = std::iter::repeat_with(OfWish::default).take(wishes).collect();
@@ -505,32 +221,6 @@ impl Collected {
         }
         series
     }
-}
-
-/// A point of what was gathered. A part of a whole that is not there in some samples of the slot has nothing in them.
-fn point(gathering: &Gathering, slot: Option<&(i64, i64, f64, usize)>) -> Point {
-    let Gathering { point, sum, seconds, known } = *gathering;
-    let Some((from_ns, until_ns, whole, samples)) = slot.copied() else {
-        return Point { mean: if seconds > 0.0 { sum / seconds } else { point.mean }, ..point };
-    };
-    let share = known.min(samples) as f64 / samples.max(1) as f64;
-    let mean = if whole > 0.0 { sum / whole } else { point.mean * share };
-    let low = if known < samples { 0.0 } else { point.low };
-    Point { from_ns, until_ns, low, high: point.high, mean }
-}
-
-/// `stacker[3820]`; of several that are one row their name.
-fn label(view: &ProcessView<'_>) -> String {
-    let key = view.now.key();
-    if crate::exited::is_gathered(key) {
-        view.now.name.to_string()
-    } else {
-        format!("{}[{}]", view.now.name, key.pid)
-    }
-}
-
-fn program<'a>(view: &ProcessView<'a>) -> &'a Text {
-    if view.now.program.is_empty() { &view.now.name } else { &view.now.program }
 }
 
 /// An order in which `core 10` follows `core 9`.

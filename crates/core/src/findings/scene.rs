@@ -47,14 +47,18 @@ impl<'a> Scene<'a> {
     /// The scene of a sample that has rates.
     pub fn new(sample: &'a Sample) -> Option<Scene<'a>> {
         let (before, seconds) = (sample.before.as_deref()?, sample.seconds()?);
-        let active = (0..sample.now.processes.len()).filter(|at| {
+        let is_another = |at: &usize| {
             let place = sample.earlier_place(*at);
             place.is_none_or(|place| !Arc::ptr_eq(&before.processes[place], &sample.now.processes[*at]))
-        });
+        };
+        let active = match sample.changed() {
+            Some(changed) => changed.to_vec(),
+            None => (0..sample.now.processes.len()).filter(is_another).collect(),
+        };
         Some(Scene {
             sample,
             seconds,
-            active: active.collect(),
+            active,
             ended: sample.gone_places().map(|place| before.processes[place].key()).collect(),
             gone: OnceCell::new(),
             cpu: OnceCell::new(),

@@ -161,8 +161,8 @@ pub trait Holder<R: Row>: Clone {
     fn hold(row: R) -> Self;
     /// The row.
     fn row(&self) -> &R;
-    /// The row for changing; a shared one is copied first.
-    fn edit(&mut self) -> &mut R;
+    /// The row for changing; a shared one is copied first, into one of those that nobody needs any more where there is one.
+    fn edit(&mut self, spare: &mut Vec<Self>) -> &mut R;
     /// Whether the two are the same, cheaply where they are shared.
     fn same(&self, other: &Self) -> bool;
 }
@@ -174,7 +174,7 @@ impl<R: Row> Holder<R> for R {
     fn row(&self) -> &R {
         self
     }
-    fn edit(&mut self) -> &mut R {
+    fn edit(&mut self, _spare: &mut Vec<Self>) -> &mut R {
         self
     }
     fn same(&self, other: &Self) -> bool {
@@ -189,7 +189,14 @@ impl<R: Row> Holder<R> for Arc<R> {
     fn row(&self) -> &R {
         self
     }
-    fn edit(&mut self) -> &mut R {
+    fn edit(&mut self, spare: &mut Vec<Self>) -> &mut R {
+        if Arc::strong_count(self) > 1
+            && let Some(mut copy) = spare.pop()
+            && let Some(row) = Arc::get_mut(&mut copy)
+        {
+            row.clone_from(self);
+            *self = copy;
+        }
         Arc::make_mut(self)
     }
     fn same(&self, other: &Self) -> bool {

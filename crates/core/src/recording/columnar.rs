@@ -7,6 +7,7 @@
 use super::codec::{Bytes, DecodeError, Holder, Read, Written, put_varint};
 use super::mapping::{Columns, is_clock};
 use super::numbers::{In, Out, number, put_number};
+use super::pool::Pool;
 use crate::known::Raw;
 use crate::row::{Field, Kind, Row};
 use crate::text::Text;
@@ -187,18 +188,20 @@ impl<'a> Bitmaps<'a> {
         Ok(Bitmaps { columns, bits, bytes_each, single })
     }
 
-    /// The places of the rows that have something in a column, by its place among the columns.
-    fn rows(&self, place: usize) -> impl Iterator<Item = usize> + '_ {
+    /// Puts the places of the rows into `places` that have something in a column, by its place among the columns.
+    fn rows(&self, place: usize, places: &mut Vec<usize>) {
+        places.clear();
+        if self.single {
+            places.push(0);
+        }
         let bits = &self.bits[place * self.bytes_each..(place + 1) * self.bytes_each];
-        let of_many = bits.iter().enumerate().flat_map(|(at, byte)| {
+        for (at, byte) in bits.iter().enumerate() {
             let mut rest = *byte;
-            std::iter::from_fn(move || {
-                let bit = rest.trailing_zeros() as usize;
-                rest &= rest.wrapping_sub(1);
-                (bit < 8).then_some(at * 8 + bit)
-            })
-        });
-        self.single.then_some(0).into_iter().chain(of_many)
+            while rest != 0 {
+                places.push(at * 8 + rest.trailing_zeros() as usize);
+                rest &= rest - 1;
+            }
+        }
     }
 }
 
@@ -208,11 +211,13 @@ impl<R: Row> Columns<R> {
     pub fn change<H: Holder<R>>(
         &self,
         rows: &mut Vec<H>,
+        pool: &mut Pool<H>,
         added_last: &mut R,
         texts: &mut Read,
         room: &mut usize,
         input: &mut In<'_>,
     ) -> Result<(), DecodeError> {
+        pool.turn();
         let removed = steps(rows.len(), &mut input.bytes)?;
         if !removed.is_empty() {
             let (mut gone, mut at) = (removed.iter().peekable(), 0);
@@ -225,21 +230,27 @@ impl<R: Row> Columns<R> {
         let added = input.bytes.count()?;
         *room = room.checked_sub((rows.len() + added) * size_of::<R>()).ok_or(DecodeError::TooMany)?;
         if changed.is_empty() && added == 0 {
+            if removed.is_empty() {
+                pool.changed(changed);
+            }
             return Ok(());
         }
         let bitmaps =
             Bitmaps::read(changed.len() + added, self.texts.len() + self.fields.len(), &mut input.bytes)?;
         let mut fresh = vec![added_last.clone(); added];
         // Shared rows are copied once, not for each of their cells.
-        let mut places_of_changed = changed.iter().copied().peekable();
-        let mut old: Vec<&mut R> = rows
-            .iter_mut()
-            .enumerate()
-            .filter_map(|(at, row)| places_of_changed.next_if_eq(&at).map(|_| row.edit()))
-            .collect();
+        let mut old: Vec<&mut R> = Vec::with_capacity(changed.len());
+        let (mut rest, mut next) = (&mut rows[..], 0);
+        for at in &changed {
+            let Some((row, behind)) = rest.split_at_mut(at - next).1.split_first_mut() else { break };
+            old.push(row.edit(&mut pool.spare));
+            (rest, next) = (behind, at + 1);
+        }
+        let mut places = vec![];
         let mut clocks = Clocks::new(changed.len());
         for (place, column) in bitmaps.columns.iter().enumerate() {
-            let places = bitmaps.rows(place);
+            bitmaps.rows(place, &mut places);
+            let places = Places { all: &places, changed: changed.len() };
             match column.checked_sub(self.texts.len()) {
                 None => {
                     let set = self.texts[*column].map(|ours| R::TEXTS[ours].set);
@@ -254,7 +265,12 @@ impl<R: Row> Columns<R> {
                 }
             }
         }
-        let Some(last) = fresh.last() else { return Ok(()) };
+        let Some(last) = fresh.last() else {
+            if removed.is_empty() {
+                pool.changed(changed);
+            }
+            return Ok(());
+        };
         *added_last = last.clone();
         // Most often the new come behind the old.
         let after = rows.last().is_none_or(|last| last.row().key() <= fresh[0].key());
@@ -265,19 +281,55 @@ impl<R: Row> Columns<R> {
         }
         Ok(())
     }
+
+    /// Goes past the difference of a table that nobody looks at; `rows` is how many rows it has.
+    pub fn pass(
+        &self,
+        rows: &mut usize,
+        texts: &mut Read,
+        room: &mut usize,
+        input: &mut In<'_>,
+    ) -> Result<(), DecodeError> {
+        *rows -= steps(*rows, &mut input.bytes)?.len();
+        let changed = steps(*rows, &mut input.bytes)?.len();
+        let added = input.bytes.count()?;
+        *room = room.checked_sub((*rows + added) * size_of::<R>()).ok_or(DecodeError::TooMany)?;
+        *rows += added;
+        if changed + added == 0 {
+            return Ok(());
+        }
+        let known = self.texts.len() + self.fields.len();
+        let bitmaps = Bitmaps::read(changed + added, known, &mut input.bytes)?;
+        let mut places = vec![];
+        for (place, column) in bitmaps.columns.iter().enumerate() {
+            bitmaps.rows(place, &mut places);
+            // Bits behind the last row.
+            if places.last().is_some_and(|last| *last >= changed + added) {
+                return Err(DecodeError::NoSuch);
+            }
+            for _ in &places {
+                if *column < self.texts.len() {
+                    texts.get(&mut input.bytes)?;
+                } else {
+                    number(Raw::ABSENT, input)?;
+                }
+            }
+        }
+        Ok(())
+    }
 }
 
 /// Reads a column of texts into the rows that changed and those that are new.
 fn text_column<R>(
     set: Option<fn(&mut R, Text)>,
-    places: impl Iterator<Item = usize>,
+    places: Places<'_>,
     old: &mut [&mut R],
     fresh: &mut [R],
     texts: &mut Read,
     input: &mut In<'_>,
 ) -> Result<(), DecodeError> {
     let mut last = None;
-    for_each(places, old.len(), fresh, |row| {
+    for_each(places, fresh, |row| {
         match row {
             Place::Changed(at) => {
                 let text = texts.get(&mut input.bytes)?;
@@ -312,19 +364,20 @@ impl<R> Numbers<R> {
     /// Reads it into the rows that changed and those that are new.
     fn read(
         self,
-        places: impl Iterator<Item = usize>,
+        places: Places<'_>,
         old: &mut [&mut R],
         fresh: &mut [R],
         mut clocks: Option<&mut Clocks>,
         input: &mut In<'_>,
     ) -> Result<(), DecodeError> {
         let Numbers { ours, alone, mut last } = self;
-        for_each(places, old.len(), fresh, |row| {
+        for_each(places, fresh, |row| {
             match row {
                 Place::Changed(at) => match ours {
                     Some(ours) => {
                         let row = &mut *old[at];
-                        let mut base = (ours.get)(row);
+                        let place = (ours.place)(row);
+                        let mut base = *place;
                         if let Some(clocks) = &mut clocks {
                             base = clocks.expected(at, base);
                         }
@@ -332,7 +385,7 @@ impl<R> Numbers<R> {
                         if let Some(clocks) = &mut clocks {
                             clocks.saw(at, value);
                         }
-                        (ours.set)(row, value);
+                        *place = value;
                     }
                     None => drop(number(Raw::ABSENT, input)?),
                 },
@@ -341,7 +394,7 @@ impl<R> Numbers<R> {
                         last = number(if alone { Raw::ABSENT } else { last }, input)?;
                     }
                     if let Some(ours) = ours {
-                        (ours.set)(row, last);
+                        ours.set(row, last);
                     }
                 }
             }
@@ -358,21 +411,29 @@ enum Place<'a, R> {
     Added(&'a mut R, bool),
 }
 
-/// Goes through the rows of a column: the changed ones that have something there, then all that were added.
-fn for_each<R>(
-    places: impl Iterator<Item = usize>,
+/// The places of the rows that have something in a column: of those that changed, and behind them of those that were added.
+#[derive(Clone, Copy)]
+struct Places<'a> {
+    all: &'a [usize],
     changed: usize,
+}
+
+/// Goes through the rows of a column: the changed ones that have something there, then all that were added.
+#[inline]
+fn for_each<R>(
+    places: Places<'_>,
     fresh: &mut [R],
     mut what: impl FnMut(Place<'_, R>) -> Result<(), DecodeError>,
 ) -> Result<(), DecodeError> {
-    let mut places = places.peekable();
-    while let Some(at) = places.next_if(|at| *at < changed) {
-        what(Place::Changed(at))?;
+    let (changed, added) = places.all.split_at(places.all.partition_point(|at| *at < places.changed));
+    for at in changed {
+        what(Place::Changed(*at))?;
     }
+    let mut added = added.iter().peekable();
     for (at, row) in fresh.iter_mut().enumerate() {
-        let has = places.next_if(|place| *place == changed + at).is_some();
+        let has = added.next_if(|place| **place == places.changed + at).is_some();
         what(Place::Added(row, has))?;
     }
     // Bits behind the last row.
-    if places.next().is_some() { Err(DecodeError::NoSuch) } else { Ok(()) }
+    if added.next().is_some() { Err(DecodeError::NoSuch) } else { Ok(()) }
 }

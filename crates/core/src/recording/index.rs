@@ -8,6 +8,7 @@ use super::mapping::Columns;
 use super::numbers::{In, Out};
 use super::packing::{Packer, Unpacker};
 use super::payload::{apart, together};
+use super::pool::Pool;
 use crate::catalogue::{Kind, Metric, PROCESS_METRICS, Unit};
 use crate::known::{Known, Raw};
 use crate::lane::{Lane, PerLane, Point, Severity};
@@ -247,7 +248,7 @@ impl IndexRow {
             let severity = point.severity as i64;
             let values = [kept(point.value), kept(point.full), Raw::new(severity)];
             for (field, value) in IndexRow::FIELDS[FIRST_LANE + 3 * lane as usize..].iter().zip(values) {
-                (field.set)(&mut row, value);
+                field.set(&mut row, value);
             }
         }
         row
@@ -299,11 +300,25 @@ impl IndexColumns {
         let mut room = readings.saturating_mul(size_of::<IndexRow>());
         let (mut rows, mut peaks): (Vec<IndexRow>, Vec<PeakRow>) = (vec![], vec![]);
         let columns = self.moments.as_ref().ok_or(DecodeError::NoSuch)?;
-        columns.change(&mut rows, &mut IndexRow::default(), &mut texts, &mut room, &mut input)?;
+        columns.change(
+            &mut rows,
+            &mut Pool::default(),
+            &mut IndexRow::default(),
+            &mut texts,
+            &mut room,
+            &mut input,
+        )?;
         if let Some(columns) = &self.peaks {
             // Of metrics that a later program knows as well.
             let mut room = 4 * most_peaks * size_of::<PeakRow>();
-            columns.change(&mut peaks, &mut PeakRow::default(), &mut texts, &mut room, &mut input)?;
+            columns.change(
+                &mut peaks,
+                &mut Pool::default(),
+                &mut PeakRow::default(),
+                &mut texts,
+                &mut room,
+                &mut input,
+            )?;
         }
         let place = |row: &IndexRow| row.offset.value().unwrap_or(-1) as u64;
         let work = tables.len() as u64 + (rows.len() + peaks.len()) as u64 * ROW_WORK;

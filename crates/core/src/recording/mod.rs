@@ -14,6 +14,7 @@ mod marks;
 mod numbers;
 mod packing;
 mod payload;
+mod pool;
 mod reader;
 mod row_wise;
 mod scanner;

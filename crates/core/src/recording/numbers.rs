@@ -58,7 +58,19 @@ impl<'a> In<'a> {
         In { bytes: Bytes(bytes), bits, held: 0, count: 0 }
     }
 
+    #[inline]
     fn take_bits(&mut self, count: u32) -> Result<u64, DecodeError> {
+        if count == 0 {
+            return Ok(0);
+        }
+        // Eight bytes at a time while there are so many.
+        if self.count < count
+            && let Some((eight, rest)) = self.bits.split_first_chunk::<8>()
+        {
+            self.held |= u128::from(u64::from_le_bytes(*eight)) << self.count;
+            self.bits = rest;
+            self.count += 64;
+        }
         while self.count < count {
             let (&byte, rest) = self.bits.split_first().ok_or(DecodeError::TooShort)?;
             self.bits = rest;
@@ -73,7 +85,7 @@ impl<'a> In<'a> {
 
     /// Whether everything was read.
     pub fn is_done(&self) -> bool {
-        self.bytes.0.is_empty() && self.bits.is_empty()
+        self.bytes.0.is_empty() && self.bits.is_empty() && self.count < 8
     }
 }
 
@@ -109,19 +121,45 @@ fn class(magnitude: u64) -> (u8, u32) {
     }
 }
 
+/// What a code says of the number behind it.
+#[derive(Clone, Copy)]
+struct Coded {
+    /// The highest bits.
+    begin: u64,
+    /// How many bits stand behind them; more than a number has where there is no such code.
+    bits: u32,
+    /// By how many bits all of it is shifted.
+    shift: u32,
+    negative: bool,
+}
+
+/// Of each code what it says.
+static CODES: [Coded; 256] = {
+    let mut codes = [Coded { begin: 0, bits: 0, shift: 0, negative: false }; 256];
+    let mut code = ZERO as usize;
+    while code < codes.len() {
+        let (from, shift) = if code < PAGES as usize { (ZERO, 0) } else { (PAGES, PAGE_BITS) };
+        let class = (code - from as usize) / 2;
+        let (begin, bits) = begin_of(class as u8);
+        codes[code] = Coded { begin, bits, shift, negative: (code - from as usize) % 2 == 1 };
+        code += 1;
+    }
+    codes
+};
+
 /// The highest bits that a size class stands for, and how many bits stand behind it.
-fn begin_of(class: u8) -> Result<(u64, u32), DecodeError> {
+const fn begin_of(class: u8) -> (u64, u32) {
     let small = SMALL as u8;
     let fine = small + (FINE_BITS as u8 - 3) * 2;
     if class < small {
-        Ok((u64::from(class), 0))
+        (class as u64, 0)
     } else if class < fine {
-        let bits = u32::from(class - small) / 2 + 4;
-        let second = u64::from(class - small) % 2;
-        Ok(((2 | second) << (bits - 2), bits - 2))
+        let bits = (class - small) as u32 / 2 + 4;
+        let second = (class - small) as u64 % 2;
+        ((2 | second) << (bits - 2), bits - 2)
     } else {
-        let bits = u32::from(class - fine) + FINE_BITS + 1;
-        if bits > 64 { Err(DecodeError::TooLarge) } else { Ok((1 << (bits - 1), bits - 1)) }
+        let bits = (class - fine) as u32 + FINE_BITS + 1;
+        if bits > 64 { (0, u32::MAX) } else { (1 << (bits - 1), bits - 1) }
     }
 }
 
@@ -145,6 +183,7 @@ pub fn put_number(value: Raw, before: Raw, out: &mut Out) {
 }
 
 /// The next number against another.
+#[inline]
 pub fn number(before: Raw, input: &mut In<'_>) -> Result<Raw, DecodeError> {
     let (&code, rest) = input.bytes.0.split_first().ok_or(DecodeError::TooShort)?;
     input.bytes.0 = rest;
@@ -152,10 +191,12 @@ pub fn number(before: Raw, input: &mut In<'_>) -> Result<Raw, DecodeError> {
         ABSENT => Raw::ABSENT,
         DENIED => Raw::DENIED,
         code => {
-            let (code, shift) = if code < PAGES { (code - ZERO, 0) } else { (code - PAGES, PAGE_BITS) };
-            let (begin, bits) = begin_of(code / 2)?;
+            let Coded { begin, bits, shift, negative } = CODES[code as usize];
+            if bits > 64 {
+                return Err(DecodeError::TooLarge);
+            }
             let magnitude = ((begin | input.take_bits(bits)?) << shift) as i64;
-            let difference = if code % 2 == 1 { magnitude.wrapping_neg() } else { magnitude };
+            let difference = if negative { magnitude.wrapping_neg() } else { magnitude };
             Raw::new(before.value().unwrap_or(0).wrapping_add(difference))
         }
     })

@@ -15,6 +15,7 @@ use super::marks::{Mark, MarkKind};
 use super::numbers::In;
 use super::packing::Unpacker;
 use super::payload::apart;
+use super::pool::Pool;
 use super::scanner::{Found, Scanner};
 use super::schema::{Group, Head};
 use crate::reading::all_parts;
@@ -95,6 +96,11 @@ macro_rules! declare_table {
                 })
             }
 
+            /// Whether those who look at processes alone need it.
+            fn matters(&self) -> bool {
+                matches!(self, Table::System(_) | Table::Ended(_) | Table::Process(_))
+            }
+
             /// Rows that the table holds.
             fn rows(&self, reading: &Reading, unknown: &[UnknownRow]) -> usize {
                 match self {
@@ -109,24 +115,32 @@ macro_rules! declare_table {
             /// Takes in this table's difference; in a key frame from nothing.
             fn decode(&self, kind: PartKind, state: &mut Tables<'_>, input: &mut In<'_>) -> Result<(), DecodeError> {
                 macro_rules! take {
-                    ($columns:expr, $rows:expr, $last:expr) => {{
+                    ($columns:expr, $rows:expr, $last:expr, $pool:expr) => {{
                         if kind.key {
                             $rows.clear();
                             $last = Default::default();
                         }
-                        if kind.packed {
-                            $columns.change($rows, &mut $last, state.texts, &mut state.room, input)
-                        } else {
-                            $columns.change_row_wise($rows, state.texts, &mut input.bytes)
+                        if state.light && !self.matters() && kind.packed {
+                            return $columns.pass(state.passed, state.texts, &mut state.room, input);
                         }
+                        let pool = $pool;
+                        if kind.packed {
+                            $columns.change($rows, pool, &mut $last, state.texts, &mut state.room, input)?;
+                        } else {
+                            $columns.change_row_wise($rows, state.texts, &mut input.bytes)?;
+                        }
+                        if kind.key || !kind.packed {
+                            pool.replaced();
+                        }
+                        Ok(())
                     }};
                 }
                 match self {
-                    Table::System(columns) => take!(columns, state.system, state.last.machine),
-                    $( Table::$system_name(columns) => take!(columns, &mut state.reading.$system, state.last.$system), )*
-                    $( Table::$process_name(columns) => take!(columns, &mut state.reading.$process, state.last.$process), )*
-                    Table::Process(columns) => take!(columns, &mut state.reading.processes, state.last.processes),
-                    Table::Unknown(columns) => take!(columns, state.unknown, *state.unknown_last),
+                    Table::System(columns) => take!(columns, state.system, state.last.machine, &mut Pool::default()),
+                    $( Table::$system_name(columns) => take!(columns, &mut state.reading.$system, state.last.$system, &mut Pool::default()), )*
+                    $( Table::$process_name(columns) => take!(columns, &mut state.reading.$process, state.last.$process, &mut Pool::default()), )*
+                    Table::Process(columns) => take!(columns, &mut state.reading.processes, state.last.processes, &mut *state.pool),
+                    Table::Unknown(columns) => take!(columns, state.unknown, *state.unknown_last, &mut Pool::default()),
                 }
             }
         }
@@ -142,8 +156,13 @@ struct Tables<'a> {
     unknown: &'a mut Vec<UnknownRow>,
     unknown_last: &'a mut UnknownRow,
     texts: &'a mut Texts,
+    pool: &'a mut Pool<Arc<ProcessRow>>,
     /// Bytes of rows that the part may still have.
     room: usize,
+    /// Tables that do not matter are passed.
+    light: bool,
+    /// How many rows a table has that is passed.
+    passed: &'a mut usize,
 }
 
 fn columns<R: Row>(group: &Group) -> Result<Columns<R>, ReadError> {
@@ -245,8 +264,11 @@ pub struct Decoder {
     unknown: Vec<(Vec<UnknownRow>, UnknownRow)>,
     system_part: Stream,
     process_part: Stream,
-    /// Of the system part only the machine's own row is read.
+    pool: Pool<Arc<ProcessRow>>,
+    /// Of the system part only the machine's own row is read, and no connections.
     light: bool,
+    /// Rows of the tables that are passed.
+    passed: Vec<usize>,
     /// What reading took, and may take.
     pub work: Work,
 }
@@ -266,13 +288,15 @@ impl Decoder {
             unknown: vec![<(Vec<UnknownRow>, UnknownRow)>::default(); tables],
             system_part: Stream::default(),
             process_part: Stream::default(),
+            pool: Pool::default(),
             light: false,
+            passed: vec![0; tables],
             work: Work::FREE,
         }
     }
 
-    /// Of the system part reads only the machine's own row, for those who look at processes alone: cores, devices and
-    /// interrupts are most of the work.
+    /// Of the system part reads only the machine's own row, and no connections, for those who look at processes alone: cores,
+    /// devices and interrupts are most of the work.
     #[must_use]
     pub fn light(self) -> Decoder {
         Decoder { light: true, ..self }
@@ -313,18 +337,27 @@ impl Decoder {
                 unknown,
                 unknown_last,
                 texts: &mut *texts,
+                pool: &mut self.pool,
                 room,
+                light: self.light,
+                passed: &mut self.passed[first + at],
             };
-            let before = if kind.key { 0 } else { table.rows(state.reading, state.unknown) };
+            if kind.key {
+                *state.passed = 0;
+            }
+            let before = if kind.key { 0 } else { table.rows(state.reading, state.unknown) + *state.passed };
             table.decode(kind, &mut state, &mut input)?;
             room = state.room;
-            let rows = table.rows(&self.reading, &self.unknown[first + at].0);
+            let rows = table.rows(&self.reading, &self.unknown[first + at].0) + self.passed[first + at];
             let added = rows.saturating_sub(before) as u64;
             self.work.spend(rows as u64 + added * ROW_WORK)?;
         }
         let done = light || input.is_done();
         if kind.system {
-            self.reading.system = self.system.first().cloned().unwrap_or_default();
+            match self.system.first() {
+                Some(row) => self.reading.system.clone_from(row),
+                None => self.reading.system = SystemRow::default(),
+            }
         }
         if done { Ok(()) } else { Err(DecodeError::Trailing) }
     }
@@ -340,6 +373,20 @@ impl Decoder {
     /// The reading as it stands.
     pub fn reading(&self) -> &Reading {
         &self.reading
+    }
+
+    /// Places of the processes that the newest frame changed; none where some came or went.
+    pub fn changed(&self) -> Option<Vec<usize>> {
+        self.pool.newest().map(<[usize]>::to_vec)
+    }
+
+    /// The reading as it stands, made of the one that stood two frames before, where somebody has that and needs it no
+    /// more.
+    pub fn renewed(&mut self, old: Option<Reading>) -> Reading {
+        let Some(mut old) = old else { return self.reading.clone() };
+        self.pool.renew(&mut old.processes, &self.reading.processes, |row| Arc::strong_count(row) == 1);
+        old.parts_from(&self.reading);
+        old
     }
 }
 

@@ -26,7 +26,7 @@ impl<R: Row> Columns<R> {
                 let before = ours.map_or(Raw::ABSENT, |ours| (R::FIELDS[ours].get)(row));
                 let value = raw(before, bytes)?;
                 if let Some(ours) = ours {
-                    (R::FIELDS[*ours].set)(row, value);
+                    R::FIELDS[*ours].set(row, value);
                 }
             }
         }
@@ -61,7 +61,7 @@ impl<R: Row> Columns<R> {
         for _ in 0..bytes.count()? {
             let index = next + bytes.count()?;
             let holder = rows.get_mut(index).ok_or(DecodeError::NoSuch)?;
-            self.row(holder.edit(), texts, bytes)?;
+            self.row(holder.edit(&mut vec![]), texts, bytes)?;
             next = index + 1;
         }
         let added = bytes.count()?;

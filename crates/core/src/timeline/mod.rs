@@ -20,6 +20,7 @@ use segment::Segment;
 use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::ops::Range;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// Samples that are kept decoded around the present place, at most.
 const DECODED: usize = 96;
@@ -34,8 +35,10 @@ const AT_ONCE: u64 = 1 << 20;
 
 /// Samples without an index are looked at in parts of this size.
 const REST: usize = 1_500;
-/// So many samples at least are worth a thread.
+/// So many samples at least are worth a part of their own.
 const FOLDED: usize = 500;
+/// Parts that each thread is to have.
+const PARTS_EACH: usize = 6;
 
 /// Where a reading stands: which recording, counted from the oldest, and which of its readings. The live readings are
 /// the last of them.
@@ -72,21 +75,6 @@ pub enum Reach {
     Processes,
     /// The machine with its cores, devices and sensors, without processes.
     Machine,
-}
-
-impl Reach {
-    /// What it has of a reading: connections are many, and every one is copied.
-    fn of_reading(self, reading: &Reading) -> Reading {
-        if self != Reach::Processes {
-            return reading.clone();
-        }
-        Reading {
-            system: reading.system.clone(),
-            ended: reading.ended.clone(),
-            processes: reading.processes.clone(),
-            ..Reading::default()
-        }
-    }
 }
 
 /// Samples whose index tells what processes had most of a metric, or of which nothing is known.
@@ -478,26 +466,29 @@ impl Timeline {
         each: impl Fn(&mut T, usize, &Sample) + Sync,
     ) -> Result<Vec<T>, ReadError> {
         let numbers = numbers.start.max(self.first)..numbers.end.min(self.end());
-        let share = numbers.len().div_ceil(threads.max(1)).max(FOLDED);
+        // More parts than threads: one that has less of a processor takes fewer.
+        let share = numbers.len().div_ceil(threads.max(1) * PARTS_EACH).max(FOLDED);
         let parts: Vec<Range<usize>> =
             numbers.clone().step_by(share).map(|begin| begin..(begin + share).min(numbers.end)).collect();
-        let (start, each) = (&start, &each);
-        std::thread::scope(|scope| {
-            let run = |part: Range<usize>| {
-                move || {
-                    let mut result = start();
-                    self.fold_part(part, reach, &mut result, each).map(|()| result)
-                }
-            };
-            let others: Vec<_> = parts.iter().skip(1).map(|part| scope.spawn(run(part.clone()))).collect();
+        let (start, each, parts, next) = (&start, &each, &parts, &AtomicUsize::new(0));
+        let work = move || -> Result<Vec<(usize, T)>, ReadError> {
             let mut results = vec![];
-            if let Some(part) = parts.first() {
-                results.push(run(part.clone())()?);
+            loop {
+                let number = next.fetch_add(1, Ordering::Relaxed);
+                let Some(part) = parts.get(number) else { return Ok(results) };
+                let mut result = start();
+                self.fold_part(part.clone(), reach, &mut result, each)?;
+                results.push((number, result));
             }
+        };
+        std::thread::scope(|scope| {
+            let others: Vec<_> = (1..threads.min(parts.len())).map(|_| scope.spawn(work)).collect();
+            let mut results = work()?;
             for other in others {
-                results.push(other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?);
+                results.extend(other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?);
             }
-            Ok(results)
+            results.sort_by_key(|(number, _)| *number);
+            Ok(results.into_iter().map(|(_, result)| result).collect())
         })
     }
 
@@ -523,12 +514,14 @@ impl Timeline {
     ) -> Result<(), E> {
         let mut decoder: Option<(Spot, Decoder)> = None;
         let mut before: Option<(Spot, Arc<Reading>)> = None;
+        // A reading that nobody needs any more: its memory is that of the one two places on.
+        let mut old: Option<(Spot, Reading)> = None;
         for number in numbers {
             let spot = self.spot(number).ok_or(ReadError::Empty)?;
             let lost = self.moment(number).is_none_or(|moment| moment.lost);
             let needed = if lost || spot.1 == 0 { spot } else { (spot.0, spot.1 - 1) };
             if before.as_ref().is_none_or(|(there, _)| *there != needed) || lost {
-                before = None;
+                (before, old) = (None, None);
                 let mut key = needed;
                 while !self.find(key)?.0.key {
                     key.1 = key.1.checked_sub(1).ok_or(ReadError::Empty)?;
@@ -546,7 +539,8 @@ impl Timeline {
                     decoder.load(frames, entry)?;
                 }
                 if *next >= needed {
-                    let reading = Arc::new(reach.of_reading(decoder.reading()));
+                    let old = old.take().filter(|(spot, _)| *spot == (next.0, next.1.wrapping_sub(2)));
+                    let reading = Arc::new(decoder.renewed(old.map(|(_, reading)| reading)));
                     if *next == spot {
                         now = Some(reading);
                     } else {
@@ -558,7 +552,11 @@ impl Timeline {
             let Some(now) = now else { continue };
             let host = self.past.get(spot.0).map_or(&self.host, Segment::host).clone();
             let earlier = before.take().filter(|_| !lost).map(|(_, reading)| reading);
-            each(number, &Sample::new(host, earlier, now.clone()))?;
+            let changed = decoder.changed().filter(|_| earlier.is_some());
+            let sample = Sample::following(host, earlier, now.clone(), changed);
+            each(number, &sample)?;
+            let earlier = sample.before.and_then(Arc::into_inner);
+            old = earlier.map(|reading| ((spot.0, spot.1.wrapping_sub(1)), reading));
             before = Some((spot, now));
         }
         Ok(())

@@ -1,0 +1,60 @@
+//! What frames changed in a table of shared rows, so that who follows it needs to touch nothing else.
+
+/// Rows that are kept for later, at most.
+const SPARE: usize = 4_096;
+
+/// What the newest frames changed in a table, and rows that nobody needs any more.
+pub struct Pool<H> {
+    /// Rows that nobody needs any more: their memory is that of the next ones.
+    pub spare: Vec<H>,
+    /// Places of the rows that the newest frame changed; none where rows came or went.
+    newest: Option<Vec<usize>>,
+    /// The same of the frame before.
+    earlier: Option<Vec<usize>>,
+}
+
+impl<H> Default for Pool<H> {
+    fn default() -> Pool<H> {
+        Pool { spare: vec![], newest: None, earlier: None }
+    }
+}
+
+impl<H> Pool<H> {
+    /// Places of the rows that the newest frame changed; none where rows came or went.
+    pub fn newest(&self) -> Option<&[usize]> {
+        self.newest.as_deref()
+    }
+
+    /// Another frame is taken in. Until it is said otherwise rows came or went.
+    pub fn turn(&mut self) {
+        self.earlier = self.newest.take();
+    }
+
+    /// The newest frame put other rows into the table.
+    pub fn replaced(&mut self) {
+        self.newest = None;
+    }
+
+    /// The newest frame changed the rows in these places, and no row came or went.
+    pub fn changed(&mut self, places: Vec<usize>) {
+        self.newest = Some(places);
+    }
+
+    /// Brings the rows as they were two frames ago to what they are now. Rows that nobody else has are kept.
+    pub fn renew(&mut self, old: &mut Vec<H>, now: &[H], is_alone: impl Fn(&H) -> bool)
+    where
+        H: Clone,
+    {
+        let Pool { spare, newest: Some(newest), earlier: Some(earlier) } = self else {
+            old.clear();
+            old.extend_from_slice(now);
+            return;
+        };
+        for place in newest.iter().chain(&*earlier) {
+            let row = std::mem::replace(&mut old[*place], now[*place].clone());
+            if spare.len() < SPARE && is_alone(&row) {
+                spare.push(row);
+            }
+        }
+    }
+}
