@@ -115,6 +115,42 @@ fn the_view_of_findings_leads_from_the_history_to_the_process() {
 }
 
 #[test]
+fn what_was_dismissed_stays_so_until_it_may_speak_again() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let settings = folder.path().join("config/dozor");
+    std::fs::create_dir_all(&settings).expect("a folder");
+    let rule = "[[rule]]\nname = \"first one\"\nwhen = \"pid = 1\"\nfor = \"1s\"\nseverity = \"critical\"\nsay = \"the first is there\"\n";
+    std::fs::write(settings.join("settings.toml"), rule).expect("settings");
+    let at = |name: &str| folder.path().join(name).display().to_string();
+    let command = format!("XDG_CONFIG_HOME={} XDG_STATE_HOME={} dozor watch", at("config"), at("state"));
+    let screen = Terminal::run(&command, (160, 48), folder.path());
+    screen.wait_for("◆ the first is there");
+    screen.keys("w");
+    screen.wait_for("What stood out");
+    // The worst comes first, and what began last: ours is somewhere in the list.
+    for _ in 0..12 {
+        let view = screen.screen();
+        if view.lines().any(|line| line.contains("▸") && line.contains("the first is there")) {
+            break;
+        }
+        screen.keys("Down");
+        screen.wait("another one chosen", |text| text != view);
+    }
+    screen.keys("d");
+    screen.wait_for("dismissed: first one");
+    screen.keys("Escape");
+    screen.wait("it is told no more", |text| text.contains("Processes by") && !text.contains("◆ the first"));
+    screen.keys("q");
+    screen.assert_restored();
+    let again = Terminal::run(&command, (160, 48), folder.path());
+    again.wait_for("Processes by");
+    again.keys("w");
+    let view = again.wait("remembered", |text| text.contains("dismissed"));
+    assert!(view.contains("the first is there"), "{view}");
+    again.keys("q");
+}
+
+#[test]
 fn a_rule_of_ones_own_fires_and_starts_its_command() {
     let folder = tempfile::tempdir().expect("a folder");
     let settings = folder.path().join("config/dozor");

@@ -170,7 +170,7 @@ pub fn standing_out(state: &State, buffer: &mut Buffer, area: Rect) {
 /// That nothing stands out, and for how long it has been looked.
 fn quiet_words(state: &State) -> String {
     let standing = state.standing();
-    let quiet = match state.quiet().len() {
+    let quiet = match state.quiet_now() {
         0 => String::new(),
         many => format!("; quiet about {many}"),
     };

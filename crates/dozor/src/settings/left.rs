@@ -9,7 +9,7 @@ use super::words::{lane_by_name, lane_name};
 use crate::look::columns::ColumnSet;
 use crate::look::lane_stack::LaneStack;
 use dozor_core::lane::Lane;
-use dozor_core::text::without_number;
+use dozor_core::text::{clean, without_number};
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
 /// Whether a screen is remembered as a whole: of the demo only how it looks is, so that each beginning of it is the same.
@@ -54,6 +54,13 @@ pub fn restore(values: &mut Values, places: &Places, screen: &str) {
         }
         if let Some(set) = text_of("columns", name).and_then(|text| ColumnSet::parse(&text).ok()) {
             values.column_sets.insert(lane, set);
+        }
+    }
+    let quiet = document.get(screen).and_then(|it| it.get("quiet")).and_then(Item::as_table);
+    for (name, span) in quiet.into_iter().flatten().filter(|_| is_whole(screen)) {
+        let text = span.as_str().and_then(|text| text.split_once(' '));
+        if let Some((Ok(since), Ok(until))) = text.map(|(since, until)| (since.parse(), until.parse())) {
+            values.quiet.insert(clean(name.as_bytes()), (since, until));
         }
     }
     let history = document.get(screen).and_then(|it| it.get("history")).and_then(Item::as_array);
@@ -132,6 +139,11 @@ fn table_of(values: &Values, old: Option<&Item>) -> Table {
     whole["screen"] = Item::Table(screen);
     whole["columns"] = Item::Table(columns);
     whole["configured_columns"] = Item::Table(configured_columns);
+    let mut quiet = Table::new();
+    for (name, (since, until)) in &values.quiet {
+        quiet[name.as_str()] = value(format!("{since} {until}"));
+    }
+    whole["quiet"] = Item::Table(quiet);
     whole["history"] = value(values.history.iter().map(String::as_str).collect::<Array>());
     whole
 }
@@ -154,6 +166,7 @@ mod tests {
         left.lanes.fold(Some(Lane::Cpu));
         left.column_sets.insert(Some(Lane::Disk), ColumnSet::parse("pid,write:10").expect("a set"));
         left.history = vec!["cpu > 5%".to_owned()];
+        left.quiet = [("disk-saturated sda".to_owned(), (5, i64::MAX)), ("leak \"x\"".to_owned(), (7, 9))].into();
         left.explained = vec!["protocols".to_owned(), "classes of CPU time".to_owned()];
         // What would hide somebody is not kept.
         left.narrowing.expression = dozor_core::expr::Expression::parse("cpu > 5%").ok();
@@ -169,6 +182,7 @@ mod tests {
         assert!(!again.times_relative && again.configured.origin("times") == Origin::Left);
         assert_eq!(again.configured.origin("percent"), Origin::File(2));
         assert_eq!(again.lanes, left.lanes);
+        assert_eq!(again.quiet, left.quiet, "what one is quiet about");
         assert_eq!(again.explained, left.explained, "what was explained once");
         assert_eq!(again.column_sets, left.column_sets);
         // A set that was written into the file since then goes before the one that was left.

@@ -10,7 +10,7 @@ use crate::look::theme::{Found, Shade, Theme};
 use dozor_core::lane::Lane;
 use dozor_core::rank::{Arrange, Narrowing, Order};
 use dozor_core::units::Steps;
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
 /// How long a process is given to end where nobody says otherwise.
@@ -84,6 +84,8 @@ pub struct Values {
     pub history: Vec<String>,
     /// Titles of the tables whose explanations have been seen.
     pub explained: Vec<String>,
+    /// Findings that somebody does not want to see, by name: since when and until when.
+    pub quiet: BTreeMap<String, (i64, i64)>,
     /// What is configured, and where it comes from.
     pub configured: Configured,
 }
@@ -111,6 +113,7 @@ impl Values {
             keys: KeyMap::default(),
             history: vec![],
             explained: vec![],
+            quiet: BTreeMap::new(),
             configured: Configured::default(),
         }
     }

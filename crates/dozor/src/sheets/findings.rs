@@ -165,8 +165,8 @@ impl FindingsSheet {
                 }
             }
             let length = long_duration(one.seconds().round());
-            let length = if state.is_quiet(one, wall) {
-                "quiet".to_owned()
+            let length = if let Some(until) = state.quiet_until(one, wall) {
+                if until == i64::MAX { "dismissed" } else { "quiet" }.to_owned()
             } else if stands {
                 length
             } else {
@@ -314,7 +314,7 @@ impl Sheet for FindingsSheet {
         if !self.narrow {
             hints.extend([("t", "its beginning"), ("l", "its lane")]);
         }
-        hints.extend([("z", "quiet for 1 h"), ("Z", "speak again"), ("esc", "close")]);
+        hints.extend([("z", "quiet for 1 h"), ("d", "dismiss"), ("Z", "speak again"), ("esc", "close")]);
         hints
     }
 
@@ -351,10 +351,14 @@ impl Sheet for FindingsSheet {
                 return After::Close;
             }
             KeyCode::Char('z') => {
-                state.be_quiet_about(name.clone(), Some(wall + QUIET));
+                state.be_quiet_about(name.clone(), wall, Some(wall + QUIET));
                 state.say(Severity::Fine, format!("quiet about {name} for an hour; Z lets it speak again"));
             }
-            KeyCode::Char('Z') => state.be_quiet_about(name, None),
+            KeyCode::Char('d') => {
+                state.be_quiet_about(name.clone(), wall, Some(i64::MAX));
+                state.say(Severity::Fine, format!("dismissed: {name} is not told again; Z lets it speak"));
+            }
+            KeyCode::Char('Z') => state.be_quiet_about(name, wall, None),
             _ => {}
         }
         After::Stay

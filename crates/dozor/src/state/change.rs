@@ -30,6 +30,7 @@ impl State {
             keys: _,
             history: _,
             explained: _,
+            quiet: _,
             mean,
             steps,
             threads,

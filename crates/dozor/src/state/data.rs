@@ -17,7 +17,7 @@ use dozor_core::reading::ProcessKey;
 use dozor_core::recording::Mark;
 use dozor_core::sample::Sample;
 use dozor_core::timeline::Timeline;
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -289,8 +289,6 @@ pub struct Watching {
     pub engine: Engine,
     /// Looking has begun.
     pub begun: bool,
-    /// Findings that somebody does not want to see, by name, until an instant.
-    pub quiet: BTreeMap<String, i64>,
     /// The sample that was looked at last, where it is the present.
     pub newest: Option<Arc<Sample>>,
     /// Findings from this number on have not rung yet.

@@ -6,12 +6,13 @@ use super::effect::Effect;
 use dozor_core::findings::{Culprit, Engine, Finding, History, OwnRule, Standing, filled, rules};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::timeline::Reach;
-use std::collections::BTreeMap;
 
 /// Samples that are looked at between two frames.
 const PART: usize = 120;
 /// Samples before the newest one where looking begins, of a timeline that goes on.
 const BEFORE: usize = 900;
+/// Findings that one can be quiet about.
+const QUIET_ABOUT: usize = 500;
 /// Samples of a recording that are looked at before and behind the shown one.
 const AROUND: usize = 50_000;
 
@@ -148,22 +149,36 @@ impl State {
         Some(found.into_iter().map(line).collect())
     }
 
-    /// Whether somebody does not want to see a finding for now.
+    /// Whether somebody does not want to see a finding at a time.
     pub fn is_quiet(&self, finding: &Finding, wall_ns: i64) -> bool {
-        self.watching.quiet.get(&finding.name()).is_some_and(|until| wall_ns < *until)
+        self.quiet_until(finding, wall_ns).is_some()
     }
 
-    /// Findings that are not shown for now.
-    pub fn quiet(&self) -> &BTreeMap<String, i64> {
-        &self.watching.quiet
+    /// Until when somebody does not want to see a finding, at a time.
+    pub fn quiet_until(&self, finding: &Finding, wall_ns: i64) -> Option<i64> {
+        let (since, until) = self.values.quiet.get(&finding.name())?;
+        (*since..*until).contains(&wall_ns).then_some(*until)
     }
 
-    /// Says nothing of a finding until an instant; none shows it again.
-    pub fn be_quiet_about(&mut self, name: String, until_ns: Option<i64>) {
+    /// How many stand at the shown moment that somebody does not want to see.
+    pub fn quiet_now(&self) -> usize {
+        let Some(wall) = self.shown_wall() else { return 0 };
+        self.history().at(wall).into_iter().filter(|one| self.is_quiet(one, wall)).count()
+    }
+
+    /// Says nothing of a finding from an instant on, until another; none shows it again.
+    pub fn be_quiet_about(&mut self, name: String, since_ns: i64, until_ns: Option<i64>) {
+        let quiet = &mut self.values.quiet;
         match until_ns {
-            Some(until) => self.watching.quiet.insert(name, until),
-            None => self.watching.quiet.remove(&name),
-        };
+            Some(until) => {
+                // What is over by then is of no importance any more.
+                quiet.retain(|_, (_, until)| *until > since_ns);
+                if quiet.len() < QUIET_ABOUT {
+                    quiet.insert(name, (since_ns, until));
+                }
+            }
+            None => drop(quiet.remove(&name)),
+        }
         self.show_findings();
     }
 
