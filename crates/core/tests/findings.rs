@@ -2,7 +2,7 @@
 //! the engine.
 
 use dozor_core::demo::SimulatedMachine;
-use dozor_core::findings::{Engine, Finding, History, Verdict, rules};
+use dozor_core::findings::{Adjusted, Engine, Finding, History, Verdict, rules};
 use dozor_core::lane::Severity;
 use dozor_core::reading::{
     BatteryRow, CoreRow, DiskRow, EndedRow, FilesystemRow, GpuRow, GroupRow, HostFacts, InterfaceRow,
@@ -275,10 +275,17 @@ impl World {
 
 /// Lets a world run, quiet at first, and gives what was found; `incident` is told the second since it began.
 fn run(setup: &dyn Fn(&mut World), incident: &dyn Fn(&mut World, i64)) -> (Vec<Finding>, i64) {
+    run_with(Engine::default(), setup, incident)
+}
+
+fn run_with(
+    mut engine: Engine,
+    setup: &dyn Fn(&mut World),
+    incident: &dyn Fn(&mut World, i64),
+) -> (Vec<Finding>, i64) {
     let mut world = World::new();
     setup(&mut world);
     let host = World::host();
-    let mut engine = Engine::default();
     let mut before: Option<Arc<Reading>> = None;
     let mut begin_ns = 0;
     for second in 0..QUIET + LASTS {
@@ -647,6 +654,36 @@ fn every_rule_finds_its_incident_in_time_and_no_other_one_does() {
         (0, 0, 0, 0),
         "\n{missed:#?}\n{late:#?}\n{wrong:#?}\n{others:#?}"
     );
+}
+
+#[test]
+fn every_limit_of_a_rule_decides_whether_it_speaks() {
+    let mut held_against = 0;
+    for case in cases() {
+        let about = rules::all().iter().map(|rule| rule.about()).find(|about| about.name == case.rule);
+        let about = about.expect("a rule");
+        let speaks = |adjusted: &Adjusted| {
+            let (found, _) = run_with(Engine::default().adjusted(adjusted), &case.setup, &case.incident);
+            found.iter().find(|one| one.about.name == case.rule).map(|one| one.worst)
+        };
+        // All of its limits out of reach: it has nothing to say; unless it speaks by what the lanes say.
+        let mut adjusted = Adjusted::default();
+        for limit in about.limits {
+            let never = vec!["never"; limit.values.len()].join(", ");
+            adjusted.set(case.rule, limit.name, &never).expect("a value");
+        }
+        if !about.limits.is_empty() && case.rule != "disk-saturated" {
+            assert_eq!(speaks(&adjusted), None, "{} with nothing to reach", case.rule);
+            held_against += 1;
+        }
+        let mut mild = Adjusted::default();
+        mild.set(case.rule, "severity", "notice").expect("a level");
+        assert!(speaks(&mild) <= Some(Severity::Notice), "{}", case.rule);
+        let mut off = Adjusted::default();
+        off.set(case.rule, "off", "true").expect("a word");
+        assert_eq!(speaks(&off), None, "{} is off", case.rule);
+    }
+    assert!(held_against >= 20, "{held_against}");
 }
 
 #[test]

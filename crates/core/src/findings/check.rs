@@ -43,6 +43,7 @@ const REMOVED: About = About {
     explained_by: &[],
     causes: "a log that was removed while a program writes it; temporary files",
     next: "restart or reload who holds it; dozor files --removed lists all of them",
+    limits: &[],
 };
 /// Bytes from which on removed files are worth a word, and are a warning.
 const HELD: [f64; 3] = [256e6, 10e9, f64::INFINITY];

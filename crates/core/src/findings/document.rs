@@ -26,7 +26,8 @@ pub fn markdown() -> String {
          will be lost, **warning** what will hurt soon or hurts somebody, **notice** what is worth knowing. All cores busy with nobody waiting is a\n\
          notice. The same samples give the same findings, live and replayed.\n\n\
          `w` shows them over time on the screen, `;` goes to the next one, `dozor check` is the report for the command line and for scripts,\n\
-         `dozor export --table findings` the table, `/findings` of `dozor serve` the same as JSON. Rules of your own: [settings](settings.md).\n",
+         `dozor export --table findings` the table, `/findings` of `dozor serve` the same as JSON. Rules of your own, and other limits: [settings](settings.md). Limits of three values are for\n\
+         notice, warning and critical.\n",
     );
     out.push_str(JSON);
     for rule in rules::all() {
@@ -45,6 +46,9 @@ pub fn markdown() -> String {
             about.causes,
             about.next
         ));
+        for limit in about.limits {
+            out.push_str(&format!("- `{}`: {} ({})\n", limit.name, limit.what, limit.text()));
+        }
         if !about.explained_by.is_empty() {
             out.push_str(&format!("- stands under: {}\n", about.explained_by.join(", ")));
         }

@@ -3,6 +3,7 @@
 use super::culprit::Culprit;
 use super::finding::{Finding, Telling};
 use super::history::History;
+use super::limit::Adjusted;
 use super::rule::{Rule, Seen};
 use super::rules;
 use super::scene::Scene;
@@ -32,6 +33,7 @@ struct Open {
 /// Goes through samples in the order of time and keeps what it finds.
 pub struct Engine {
     rules: Vec<Box<dyn Rule>>,
+    adjusted: Adjusted,
     /// By rule and subject.
     open: BTreeMap<(usize, String), Open>,
     history: History,
@@ -61,12 +63,20 @@ impl Engine {
     pub fn with(rules: Vec<Box<dyn Rule>>) -> Engine {
         Engine {
             rules,
+            adjusted: Adjusted::default(),
             open: BTreeMap::new(),
             history: History::default(),
             next: 0,
             began_ns: None,
             last_ns: i64::MIN,
         }
+    }
+
+    /// The same, as somebody wants it.
+    #[must_use]
+    pub fn adjusted(mut self, adjusted: &Adjusted) -> Engine {
+        self.rules.retain(|rule| !adjusted.is_off(rule.about().name));
+        Engine { adjusted: adjusted.clone(), ..self }
     }
 
     /// What was found so far.
@@ -107,14 +117,14 @@ impl Engine {
         self.last_ns = wall_ns;
         let mut all: Vec<(usize, Seen)> = vec![];
         let mut seconds = 0.0;
-        if let Some(scene) = Scene::new(sample) {
+        if let Some(scene) = Scene::new(sample, &self.adjusted) {
             seconds = scene.seconds;
             let mut seen = vec![];
             for (number, rule) in self.rules.iter_mut().enumerate() {
                 rule.look(&scene, &mut seen);
-                all.extend(
-                    seen.drain(..).filter(|one| one.severity > Severity::Fine).map(|one| (number, one)),
-                );
+                let most = self.adjusted.most(rule.about().name);
+                let told = seen.drain(..).filter(|one| one.severity > Severity::Fine);
+                all.extend(told.map(|one| (number, Seen { severity: one.severity.min(most), ..one })));
             }
         } else if let Some(gap) = &sample.gap {
             let number = self.rules.iter().position(|rule| rule.about().name == rules::GAP);
@@ -147,7 +157,7 @@ impl Engine {
 
     /// What has not been seen this time: over where it has been away for long enough.
     fn let_go(&mut self, wall_ns: i64, seconds: f64) {
-        let Engine { rules, open, history, .. } = self;
+        let Engine { rules, open, history, adjusted, .. } = self;
         open.retain(|(rule, _), one| {
             if one.last_ns == wall_ns {
                 return true;
@@ -155,9 +165,9 @@ impl Engine {
             one.away += seconds;
             let about = rules[*rule].about();
             // After a gap nobody knows whether it went on.
-            let is_over = seconds == 0.0 || one.away >= about.calm;
+            let is_over = seconds == 0.0 || one.away >= adjusted.calm(about.name, about.calm);
             match one.finding {
-                None => !is_over && one.away <= about.least / 2.0,
+                None => !is_over && one.away <= adjusted.least(about.name, about.least) / 2.0,
                 Some(number) => {
                     if is_over && let Some(finding) = history.find_mut(number) {
                         finding.over = true;
@@ -172,7 +182,7 @@ impl Engine {
         for ((rule, subject), one) in &mut self.open {
             let about = self.rules[*rule].about();
             // A sample that is half a second short of it has had its time.
-            if one.finding.is_some() || one.held + 0.05 < about.least {
+            if one.finding.is_some() || one.held + 0.05 < self.adjusted.least(about.name, about.least) {
                 continue;
             }
             one.finding = Some(self.next);

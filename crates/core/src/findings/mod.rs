@@ -8,12 +8,14 @@
 //! Severity goes by harm, not by use: critical is where somebody waits who should not or something will be lost, a warning what
 //! will hurt soon or hurts somebody, a notice what is worth knowing.
 
+mod adjust;
 mod check;
 mod culprit;
 mod document;
 mod engine;
 mod finding;
 mod history;
+mod limit;
 mod own;
 mod replay;
 mod rule;
@@ -26,6 +28,7 @@ pub use document::markdown;
 pub use engine::{Engine, Standing};
 pub use finding::{Finding, Telling};
 pub use history::History;
+pub use limit::{Adjusted, Limit};
 pub use own::{OwnRule, filled};
 pub use replay::found_in;
 pub use rule::{About, Rule, Seen};

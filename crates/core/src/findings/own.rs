@@ -63,6 +63,7 @@ impl OwnRule {
             explained_by: &[],
             causes: leak(format!("a rule of your own: {}", self.when.text())),
             next: "look at it (enter)",
+            limits: &[],
         }));
         let mut narrowing = Narrowing::default();
         narrowing.expression = Some(self.when.clone());

@@ -1,6 +1,7 @@
 //! What a rule is, and what it says of one sample.
 
 use super::culprit::{Culprit, Evidence};
+use super::limit::Limit;
 use super::scene::Scene;
 use crate::catalogue::Unit;
 use crate::lane::{Lane, Severity};
@@ -24,6 +25,8 @@ pub struct About {
     pub causes: &'static str,
     /// What to do next.
     pub next: &'static str,
+    /// From where on it speaks, as far as somebody may want that otherwise.
+    pub limits: &'static [Limit],
 }
 
 /// A rule of the elimination.

@@ -1,6 +1,7 @@
 //! One sample as the rules look at it: what is dear to find out is found out once, and only of processes that did something.
 
 use super::culprit::Culprit;
+use super::limit::{Adjusted, Limit};
 use crate::catalogue::{Kind, Metric, Value, cpu_busy, cpu_share, listed};
 use crate::exited::{exited, is_gathered};
 use crate::limits;
@@ -19,6 +20,7 @@ pub struct Scene<'a> {
     pub sample: &'a Sample,
     /// Seconds that it covers.
     pub seconds: f64,
+    adjusted: &'a Adjusted,
     /// Places of processes whose row is another one than before: who did nothing has the same.
     pub active: Vec<usize>,
     /// Processes that are not there any more.
@@ -45,7 +47,7 @@ struct Share {
 
 impl<'a> Scene<'a> {
     /// The scene of a sample that has rates.
-    pub fn new(sample: &'a Sample) -> Option<Scene<'a>> {
+    pub fn new(sample: &'a Sample, adjusted: &'a Adjusted) -> Option<Scene<'a>> {
         let (before, seconds) = (sample.before.as_deref()?, sample.seconds()?);
         let is_another = |at: &usize| {
             let place = sample.earlier_place(*at);
@@ -58,11 +60,28 @@ impl<'a> Scene<'a> {
         Some(Scene {
             sample,
             seconds,
+            adjusted,
             active,
             ended: sample.gone_places().map(|place| before.processes[place].key()).collect(),
             gone: OnceCell::new(),
             cpu: OnceCell::new(),
         })
+    }
+
+    /// A limit of one value.
+    pub fn one(&self, limit: &Limit) -> f64 {
+        let [value] = self.adjusted.values(limit);
+        value
+    }
+
+    /// A limit of two values.
+    pub fn two(&self, limit: &Limit) -> [f64; 2] {
+        self.adjusted.values(limit)
+    }
+
+    /// A limit of three values, for notice, warning and critical.
+    pub fn three(&self, limit: &Limit) -> [f64; 3] {
+        self.adjusted.values(limit)
     }
 
     /// Those who are just gone or came and went.

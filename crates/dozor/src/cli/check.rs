@@ -9,7 +9,7 @@ use crate::recordings;
 use crate::settings::file::{Places, load};
 use crate::settings::values::Values;
 use clap::{Args, ValueEnum};
-use dozor_core::findings::{Engine, OwnRule, Verdict, rules};
+use dozor_core::findings::{Engine, Verdict};
 use dozor_core::inside::holders::Place;
 use dozor_core::lane::Severity;
 use dozor_core::sample::Sample;
@@ -69,15 +69,19 @@ pub struct Check {
     kernel: KernelFiles,
 }
 
-/// An engine with one's own rules; what is wrong with them is said.
-fn engine() -> Engine {
+/// An engine with the rules as somebody wants them; what is wrong with that is said.
+pub(super) fn engine() -> Engine {
     let mut values = Values::new(EVERY);
     load(&mut values, &Places::find());
-    for problem in values.configured.problems.iter().filter(|problem| problem.contains("rule")) {
+    for problem in values
+        .configured
+        .problems
+        .iter()
+        .filter(|problem| problem.contains("rule") || problem.contains("findings"))
+    {
         problem::say(problem);
     }
-    let own = values.configured.rules.into_iter().map(OwnRule::rule);
-    Engine::with(rules::all().into_iter().chain(own).collect())
+    values.configured.engine()
 }
 
 impl Check {

@@ -1,5 +1,6 @@
 //! `dozor serve`: what is watched here for others, over HTTP, read-only; and pushing to a collector.
 
+use super::check;
 use super::options::{Kept, KernelFiles, Misuse, interval};
 use super::problem;
 use super::selection::Selection;
@@ -97,6 +98,7 @@ impl Serve {
             shown: self.shown,
             narrow: Box::new(move |reading| selection.of(&narrowed, reading)),
             noted: noted.clone(),
+            engine: check::engine(),
             outgoing,
         });
         let service = Service {

@@ -105,6 +105,23 @@ say = "{process} writes {write}"
 bell = true
 run = ["logger", "-t", "dozor", "{say}"]
 ```
+
+## Limits of the rules
+
+What [a rule](findings.md) of Dozor takes for too much can be said otherwise, in the words of expressions: one value, or as many as the rule has, such
+as three for notice, warning and critical; `never` leaves one out. `for` and `over` are how long it must hold and be away, `severity` how bad it may be at
+most, `off` that it is not to be heard of. This holds for the screen, `dozor check` and what `dozor serve` tells; tables, charts and reports of
+recordings have the limits that Dozor comes with, so that those of many machines can be held against each other.
+
+```toml
+[findings.swapping]
+in = "2 MB/s, 16 MB/s, never"
+for = "10s"
+[findings.leak]
+severity = "notice"
+[findings.zombies]
+off = true
+```
 "#;
 
 /// The text of `docs/settings.md`.

@@ -32,6 +32,8 @@ pub struct Sampling {
     pub narrow: Box<dyn FnMut(Arc<Reading>) -> Arc<Reading> + Send>,
     /// What was done and noted lately.
     pub noted: Noted,
+    /// Finds what stands out.
+    pub engine: Engine,
     /// A collector that is pushed to.
     pub outgoing: Option<Outgoing>,
 }
@@ -44,7 +46,6 @@ pub fn sample_on(mut sampling: Sampling) -> (Shared, broadcast::Sender<Arc<Readi
     let (given, out) = (shared.clone(), readings.clone());
     std::thread::spawn(move || {
         let mut told = Told::new(sampling.told);
-        let mut engine = Engine::default();
         let mut before: Option<Arc<Reading>> = None;
         // The second reading follows soon, so that there are rates at once.
         let mut wait = sampling.every.min(Duration::from_millis(250));
@@ -58,9 +59,14 @@ pub fn sample_on(mut sampling: Sampling) -> (Shared, broadcast::Sender<Arc<Readi
             ));
             shared.remember(&sample);
             let chosen = told.choose(&sample);
-            engine.look(&sample);
-            let current =
-                Current::new(sample, chosen, sampling.shown, sampling.noted.json(), engine.history());
+            sampling.engine.look(&sample);
+            let current = Current::new(
+                sample,
+                chosen,
+                sampling.shown,
+                sampling.noted.json(),
+                sampling.engine.history(),
+            );
             let current = Arc::new(current);
             if let Some(outgoing) = &sampling.outgoing {
                 outgoing.put(&current);

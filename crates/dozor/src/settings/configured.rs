@@ -3,7 +3,7 @@
 use super::view::{self, View};
 use crate::look::columns::ColumnSet;
 use crate::look::theme::{Depth, Found, Own};
-use dozor_core::findings::OwnRule;
+use dozor_core::findings::{Adjusted, Engine, OwnRule, rules};
 use dozor_core::lane::Lane;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -51,6 +51,8 @@ pub struct Configured {
     pub path: Option<PathBuf>,
     /// Rules of one's own.
     pub rules: Vec<OwnRule>,
+    /// What is wanted otherwise than the rules of Dozor have it.
+    pub adjusted: Adjusted,
     /// Own themes.
     pub themes: Vec<Arc<Own>>,
     /// What the environment says of the terminal.
@@ -89,6 +91,7 @@ impl Default for Configured {
             problems: vec![],
             path: None,
             rules: vec![],
+            adjusted: Adjusted::default(),
             themes: vec![],
             found: None,
             theme: "auto".to_owned(),
@@ -108,6 +111,12 @@ impl Default for Configured {
 }
 
 impl Configured {
+    /// An engine with all rules, as they are wanted, and those of one's own.
+    pub fn engine(&self) -> Engine {
+        let own = self.rules.iter().cloned().map(OwnRule::rule);
+        Engine::with(rules::all().into_iter().chain(own).collect()).adjusted(&self.adjusted)
+    }
+
     /// What to call the processor.
     pub fn cpu_label<'a>(&'a self, model: &'a str) -> &'a str {
         if self.cpu_model.is_empty() { model } else { &self.cpu_model }

@@ -24,7 +24,7 @@ pub fn from_home(path: &Path) -> String {
 }
 
 /// Tables of the file.
-const TABLES: [&str; 5] = ["columns", "charts", "views", "keys", "rule"];
+const TABLES: [&str; 6] = ["columns", "charts", "views", "keys", "rule", "findings"];
 
 /// Where files are.
 #[derive(Clone, Debug, Default)]
@@ -126,6 +126,9 @@ pub fn apply(values: &mut Values, text: &str) {
     }
     if let Some(rules) = document.get("rule") {
         values.configured.rules = rules::read(rules, text, &mut problems);
+    }
+    if let Some(findings) = document.get("findings") {
+        values.configured.adjusted = rules::adjusted(findings, text, &mut problems);
     }
     for (name, item) in document.iter() {
         if TABLES.contains(&name) {

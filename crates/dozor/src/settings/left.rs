@@ -166,7 +166,8 @@ mod tests {
         left.lanes.fold(Some(Lane::Cpu));
         left.column_sets.insert(Some(Lane::Disk), ColumnSet::parse("pid,write:10").expect("a set"));
         left.history = vec!["cpu > 5%".to_owned()];
-        left.quiet = [("disk-saturated sda".to_owned(), (5, i64::MAX)), ("leak \"x\"".to_owned(), (7, 9))].into();
+        left.quiet =
+            [("disk-saturated sda".to_owned(), (5, i64::MAX)), ("leak \"x\"".to_owned(), (7, 9))].into();
         left.explained = vec!["protocols".to_owned(), "classes of CPU time".to_owned()];
         // What would hide somebody is not kept.
         left.narrowing.expression = dozor_core::expr::Expression::parse("cpu > 5%").ok();

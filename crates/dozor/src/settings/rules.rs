@@ -1,8 +1,8 @@
-//! Rules of one's own in the file of settings: `[[rule]]` tables.
+//! Rules in the file of settings: those of one's own (`[[rule]]`), and what is wanted otherwise of the others (`[findings.NAME]`).
 
 use super::words::{toml_line, unknown};
 use dozor_core::expr::Expression;
-use dozor_core::findings::OwnRule;
+use dozor_core::findings::{Adjusted, OwnRule};
 use dozor_core::lane::Severity;
 use dozor_core::units::parse_duration;
 use toml_edit::{Item, Value};
@@ -93,6 +93,44 @@ fn set(rule: &mut OwnRule, field: &str, item: &Item) -> Result<(), String> {
     Ok(())
 }
 
+/// Reads what is wanted otherwise of rules; what is wrong is left out, and told with its line.
+pub fn adjusted(findings: &Item, text: &str, problems: &mut Vec<(usize, String)>) -> Adjusted {
+    let mut adjusted = Adjusted::default();
+    let line = |item: &Item| item.span().map_or(1, |span| toml_line(text, span.start));
+    let Some(tables) = findings.as_table_like() else {
+        problems.push((line(findings), "findings has a table for each rule: [findings.leak]".to_owned()));
+        return adjusted;
+    };
+    for (rule, table) in tables.iter() {
+        let Some(fields) = table.as_table_like() else {
+            problems.push((line(table), format!("findings: {rule} is a table: [findings.{rule}]")));
+            continue;
+        };
+        for (field, item) in fields.iter() {
+            let word = |value: &Value| match value {
+                Value::String(text) => Some(text.value().clone()),
+                Value::Integer(number) => Some(number.value().to_string()),
+                Value::Float(number) => Some(number.value().to_string()),
+                Value::Boolean(is) => Some(is.value().to_string()),
+                _ => None,
+            };
+            let said = match item.as_value() {
+                Some(Value::Array(all)) => {
+                    let words: Option<Vec<String>> = all.iter().map(word).collect();
+                    words.map(|words| words.join(", "))
+                }
+                Some(value) => word(value),
+                None => None,
+            };
+            let said = said.ok_or_else(|| format!("{field} is a value or a list of values"));
+            if let Err(problem) = said.and_then(|said| adjusted.set(rule, field, &said)) {
+                problems.push((line(item), format!("findings: {problem}")));
+            }
+        }
+    }
+    adjusted
+}
+
 #[cfg(test)]
 mod tests {
     use super::super::file::apply;
@@ -136,6 +174,42 @@ mod tests {
             let values = read(text);
             assert!(values.configured.rules.is_empty(), "{text}");
             let problems = values.configured.problems.join("\n");
+            assert!(
+                problems.contains(&format!("line {line}: ")) && problems.contains(said),
+                "{text}: {problems}"
+            );
+        }
+    }
+
+    #[test]
+    fn limits_of_rules_are_read_as_expressions_have_them() {
+        let values = read(
+            "[findings.swapping]\nin = [\"2 MB/s\", \"16 MB/s\", \"never\"]\nfor = \"10s\"\nseverity = \"notice\"\n\
+             [findings.leak]\nend = \"1h, 5m, 10s\"\n[findings.forks]\noff = true\n[findings.stopped]\ntime = 20\n",
+        );
+        assert_eq!(values.configured.problems, Vec::<String>::new());
+        let adjusted = &values.configured.adjusted;
+        assert!(adjusted.is_off("forks") && !adjusted.is_off("leak"));
+        assert_eq!((adjusted.least("swapping", 3.0), adjusted.most("swapping")), (10.0, Severity::Notice));
+        let watched = |values: &Values| values.configured.engine().standing().watched;
+        assert_eq!(watched(&read("")) - watched(&values), 1);
+    }
+
+    #[test]
+    fn limits_that_make_no_sense_are_told_with_their_place() {
+        for (text, line, said) in [
+            ("[findings.swaping]\noff = true\n", 2, "did you mean swapping?"),
+            ("[findings.swapping]\nim = 5\n", 2, "did you mean in?"),
+            ("[findings.swapping]\n\nin = \"5 MB/s\"\n", 3, "needs 3"),
+            ("[findings.swapping]\nin = \"5 MB/s, 4 MB/s, 6 MB/s\"\n", 2, "rising"),
+            ("[findings.leak]\nend = \"1m, 2m, 3m\"\n", 2, "falling"),
+            ("[findings.swapping]\nin = \"5 %, 6 %, 7 %\"\n", 2, "the unit is"),
+            ("[findings.swapping]\nseverity = \"bad\"\n", 2, "not 'bad'"),
+            ("[findings.swapping]\nfor = \"-5s\"\n", 2, "less than nothing"),
+            ("[findings]\nswapping = 3\n", 2, "[findings.swapping]"),
+            ("findings = 3\n", 1, "a table for each rule"),
+        ] {
+            let problems = read(text).configured.problems.join("\n");
             assert!(
                 problems.contains(&format!("line {line}: ")) && problems.contains(said),
                 "{text}: {problems}"

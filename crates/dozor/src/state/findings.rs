@@ -3,7 +3,7 @@
 use super::State;
 use super::data::Mode;
 use super::effect::Effect;
-use dozor_core::findings::{Culprit, Engine, Finding, History, OwnRule, Standing, filled, rules};
+use dozor_core::findings::{Culprit, Finding, History, Standing, filled};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::timeline::Reach;
 
@@ -39,8 +39,7 @@ impl State {
         };
         let Some(begin) = begin else { return };
         if !std::mem::replace(&mut self.watching.begun, true) {
-            let own = self.values.configured.rules.iter().cloned().map(OwnRule::rule);
-            self.watching.engine = Engine::with(rules::all().into_iter().chain(own).collect());
+            self.watching.engine = self.values.configured.engine();
         }
         // The newest one is at hand.
         if begin + 1 == end

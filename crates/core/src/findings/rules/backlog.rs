@@ -17,6 +17,7 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a server that is stuck or has too few workers; a queue that is too short for bursts",
     next: "look at the server (enter): is it blocked, stopped or full?",
+    limits: &[],
 };
 
 pub fn rule() -> Box<dyn Rule> {

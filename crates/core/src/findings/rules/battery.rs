@@ -16,6 +16,7 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "mains that are away",
     next: "save what must not be lost, or find mains",
+    limits: &[],
 };
 
 pub fn rule() -> Box<dyn Rule> {

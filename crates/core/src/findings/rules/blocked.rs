@@ -2,6 +2,7 @@
 
 use super::lasting::{Is, Lasting};
 use crate::catalogue::Unit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
@@ -19,9 +20,16 @@ const ABOUT: About = About {
     explained_by: &["filesystem-silent", "remote-slow", "disk-saturated"],
     causes: "a server or a device that does not answer; a saturated disk; a fault of a driver",
     next: "look at what it waits for (enter); no signal is taken until that ends",
+    limits: &[STAYS],
 };
 /// Seconds in the same state, with no work done: a warning, critical.
-const STAYS: [f64; 2] = [8.0, 120.0];
+const STAYS: Limit = Limit {
+    rule: "blocked",
+    name: "time",
+    what: "for how long a task is blocked: warning, critical",
+    unit: Unit::Seconds,
+    values: &[8.0, 120.0],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Blocked::default())
@@ -47,11 +55,11 @@ impl Rule for Blocked {
                 _ => Is::Not,
             }
         });
-        let mut all: Vec<(ProcessKey, f64)> = self.0.for_seconds(STAYS[0]).collect();
+        let mut all: Vec<(ProcessKey, f64)> = self.0.for_seconds(scene.two(&STAYS)[0]).collect();
         all.sort_by(|a, b| b.1.total_cmp(&a.1));
         let Some((first, longest)) = all.first().copied() else { return };
         let Some(row) = scene.sample.now.process(first) else { return };
-        let severity = if longest >= STAYS[1] { Severity::Critical } else { Severity::Warning };
+        let severity = if longest >= scene.two(&STAYS)[1] { Severity::Critical } else { Severity::Warning };
         let others = match all.len() {
             1 => String::new(),
             many => format!(" and {} more", many - 1),

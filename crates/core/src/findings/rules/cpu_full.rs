@@ -15,6 +15,7 @@ const ABOUT: About = About {
     explained_by: &["cpu-queue", "short-lived", "forks", "unexplained-cpu"],
     causes: "work that takes all there is, as a build does; nothing is wrong while nobody waits",
     next: "look at who uses the CPU; give it less if others need it (x)",
+    limits: &[],
 };
 const BUSY: f64 = 90.0;
 

@@ -1,6 +1,7 @@
 //! More threads want to run than there are cores.
 
 use crate::catalogue::{Unit, Value, cpu_busy, listed};
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
@@ -17,11 +18,24 @@ const ABOUT: About = About {
     explained_by: &["forks", "short-lived"],
     causes: "more work at once than there are cores; a job that starts too many workers",
     next: "look at who uses the CPU; give the job less of it (x), or pin it to some cores",
+    limits: &[QUEUE, LONG],
 };
 /// Threads for each core from which on it is told, from which on others are harmed.
-const QUEUE: [f64; 2] = [1.75, 4.0];
+const QUEUE: Limit = Limit {
+    rule: "cpu-queue",
+    name: "queue",
+    what: "runnable tasks per core: told, critical",
+    unit: Unit::Number,
+    values: &[1.75, 4.0],
+};
 /// Seconds after which harm to others is a warning, and critical.
-const LONG: [f64; 2] = [15.0, 60.0];
+const LONG: Limit = Limit {
+    rule: "cpu-queue",
+    name: "time",
+    what: "for how long there is a queue: warning, critical",
+    unit: Unit::Seconds,
+    values: &[15.0, 60.0],
+};
 /// Share of the CPU time in use from which on one party has it for itself.
 const ONE_PARTY: f64 = 0.7;
 
@@ -45,7 +59,7 @@ impl Rule for Queue {
         let Some(running) = system.running.float().value() else { return };
         let busy = cpu_busy(scene.sample).value().unwrap_or(0.0);
         let queue = running / scene.cores();
-        if queue < QUEUE[0] || busy < 90.0 || running < scene.cores() + 2.0 {
+        if queue < scene.two(&QUEUE)[0] || busy < 90.0 || running < scene.cores() + 2.0 {
             (self.lasts, self.of_several) = (0.0, 0.0);
             return;
         }
@@ -54,8 +68,8 @@ impl Rule for Queue {
         self.of_several = if alone { 0.0 } else { self.of_several + scene.seconds };
         // Who waits for nobody but himself is harmed by nobody.
         let severity = match self.of_several {
-            seconds if seconds >= LONG[1] && queue >= QUEUE[1] => Severity::Critical,
-            seconds if seconds >= LONG[0] => Severity::Warning,
+            seconds if seconds >= scene.two(&LONG)[1] && queue >= scene.two(&QUEUE)[1] => Severity::Critical,
+            seconds if seconds >= scene.two(&LONG)[0] => Severity::Warning,
             _ => Severity::Notice,
         };
         let culprits = scene.culprits(scene.cpu_users(), Some(scene.cpu_in_use()));

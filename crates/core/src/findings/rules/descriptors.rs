@@ -2,6 +2,7 @@
 
 use super::grows::Growing;
 use crate::catalogue::Unit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
@@ -17,10 +18,23 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "files or connections that are opened and never closed",
     next: "look at its open files (enter, files); raise the limit or restart it (x)",
+    limits: &[GAINED, END],
 };
 const STEADY: f64 = 5.0;
-const GAINED: f64 = 200.0;
-const END: [f64; 3] = [24.0 * 3600.0, 600.0, 20.0];
+const GAINED: Limit = Limit {
+    rule: "descriptor-leak",
+    name: "gained",
+    what: "descriptors that a process gained",
+    unit: Unit::Number,
+    values: &[200.0],
+};
+const END: Limit = Limit {
+    rule: "descriptor-leak",
+    name: "end",
+    what: "time until it reaches its limit",
+    unit: Unit::Seconds,
+    values: &[24.0 * 3600.0, 600.0, 20.0],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Descriptors(Growing::default()))
@@ -39,14 +53,14 @@ impl Rule for Descriptors {
             |view| view.now.files.float().value(),
             |view, growth| {
                 let Some(limit) = view.now.files_limit.float().value() else { return };
-                if growth.seconds() < STEADY || growth.gained() < GAINED {
+                if growth.seconds() < STEADY || growth.gained() < scene.one(&GAINED) {
                     return;
                 }
                 let end = (limit - growth.level()).max(0.0) / growth.pace();
                 let severity = match end {
-                    end if end <= END[2] => Severity::Critical,
-                    end if end <= END[1] => Severity::Warning,
-                    end if end <= END[0] => Severity::Notice,
+                    end if end <= scene.three(&END)[2] => Severity::Critical,
+                    end if end <= scene.three(&END)[1] => Severity::Warning,
+                    end if end <= scene.three(&END)[0] => Severity::Notice,
                     _ => return,
                 };
                 let one = who(view.now);

@@ -1,6 +1,7 @@
 //! A disk is the bottleneck: busy, with requests that wait.
 
 use crate::catalogue::{Unit, disk_busy, disk_wait};
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
@@ -19,9 +20,16 @@ const ABOUT: About = About {
     explained_by: &["swapping"],
     causes: "a job that reads or writes without pause; a sync after every block; a failing device (then the kernel log has errors)",
     next: "look at who does it (enter); give its disk work a lower priority (x); the parts of the disk (3)",
+    limits: &[STALLED],
 };
 /// Percent of the time that tasks wait for disks, from which on somebody is harmed.
-const STALLED: f64 = 20.0;
+const STALLED: Limit = Limit {
+    rule: "disk-saturated",
+    name: "stalled",
+    what: "share of the time that tasks wait for disks, from which on somebody is harmed",
+    unit: Unit::Percent,
+    values: &[20.0],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Disks::default())
@@ -69,8 +77,8 @@ fn saturated(
     let stalled = scene.sample.rate(|r| r.system.pressure_io_some).value().map(|us| (us / 1e4).min(100.0));
     let blocked = scene.sample.now.system.blocked.value().unwrap_or(0);
     let severity = match stalled {
-        Some(stalled) if stalled < STALLED && blocked == 0 => of_device.min(Severity::Notice),
-        Some(stalled) if stalled < STALLED => of_device.min(Severity::Warning),
+        Some(stalled) if stalled < scene.one(&STALLED) && blocked == 0 => of_device.min(Severity::Notice),
+        Some(stalled) if stalled < scene.one(&STALLED) => of_device.min(Severity::Warning),
         _ => of_device,
     };
     let time = |ms: fn(&DiskRow) -> crate::known::Raw| disk.rate(ms).value().unwrap_or(0.0);

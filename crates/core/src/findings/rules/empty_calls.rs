@@ -1,6 +1,7 @@
 //! Calls that transfer nothing: a loop that reads and reads at an end.
 
 use crate::catalogue::{Unit, Value, listed};
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
@@ -16,9 +17,16 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a loop that does not notice the end of a file or a pipe; a poll without a wait",
     next: "look closely at what it reads (enter, then k), then stop or restart it (x)",
+    limits: &[CALLS],
 };
 /// Calls a second from which on it is a loop, and from which on it takes a core.
-const CALLS: [f64; 3] = [10_000.0, 100_000.0, f64::INFINITY];
+const CALLS: Limit = Limit {
+    rule: "empty-calls",
+    name: "calls",
+    what: "calls a second that transfer nothing",
+    unit: Unit::PerSecond,
+    values: &[10_000.0, 100_000.0, f64::INFINITY],
+};
 /// Bytes of a call below which it transfers nothing.
 const NOTHING: f64 = 0.5;
 
@@ -32,7 +40,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         let (calls_metric, bytes_metric) = (listed(calls), listed(bytes));
         for view in scene.doers() {
             let Value::Number(rate) = calls_metric.of(&view) else { continue };
-            let severity = Severity::reached(rate, CALLS);
+            let severity = Severity::reached(rate, scene.three(&CALLS));
             if severity == Severity::Fine {
                 continue;
             }

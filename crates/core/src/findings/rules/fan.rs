@@ -15,6 +15,7 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "dust, a cable, a worn bearing",
     next: "look at the sensors (5); it will get hot",
+    limits: &[],
 };
 
 pub fn rule() -> Box<dyn Rule> {

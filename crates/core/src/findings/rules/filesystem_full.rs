@@ -2,6 +2,7 @@
 
 use crate::catalogue::{Unit, listed};
 use crate::findings::culprit::Culprit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
@@ -18,9 +19,16 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a log or a cache that grows; removed files that somebody still holds open (dozor files --removed)",
     next: "look at who writes (3) and at removed files that are still held (: who has it open)",
+    limits: &[END],
 };
 /// Seconds until it is full: worth knowing, a warning, critical.
-const END: [f64; 3] = [24.0 * 3600.0, 1_800.0, 60.0];
+const END: Limit = Limit {
+    rule: "filesystem-full",
+    name: "end",
+    what: "time until it is full",
+    unit: Unit::Seconds,
+    values: &[24.0 * 3600.0, 1_800.0, 60.0],
+};
 /// Seconds over which the pace is taken.
 const PACE: f64 = 5.0;
 /// Below this share of its size that is gained a second it is not growth but noise.
@@ -79,9 +87,9 @@ impl Rule for Full {
             let grows = filling.grew >= PACE && pace > LITTLE * (used + left);
             let end = if grows { left / pace } else { f64::INFINITY };
             let soon = match end {
-                end if end <= END[2] => Severity::Critical,
-                end if end <= END[1] => Severity::Warning,
-                end if end <= END[0] => Severity::Notice,
+                end if end <= scene.three(&END)[2] => Severity::Critical,
+                end if end <= scene.three(&END)[1] => Severity::Warning,
+                end if end <= scene.three(&END)[0] => Severity::Notice,
                 _ => Severity::Fine,
             };
             // Full and at rest has been so for long: it is worth knowing, and hurts who wants to write.

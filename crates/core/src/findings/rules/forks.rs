@@ -3,6 +3,7 @@
 use crate::catalogue::Unit;
 use crate::exited::unseen;
 use crate::findings::culprit::Culprit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::lane::{Lane, Severity};
@@ -17,9 +18,16 @@ const ABOUT: About = About {
     explained_by: &["short-lived"],
     causes: "a loop in a script; a program that starts another one for each request; a bomb",
     next: "look at who starts them and stop it (x)",
+    limits: &[RATE],
 };
 /// New processes and threads a second: worth knowing, harmful, and that will end badly.
-const RATE: [f64; 3] = [250.0, 1_500.0, 20_000.0];
+const RATE: Limit = Limit {
+    rule: "forks",
+    name: "rate",
+    what: "processes and threads that start in a second",
+    unit: Unit::PerSecond,
+    values: &[250.0, 1_500.0, 20_000.0],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
@@ -28,7 +36,7 @@ pub fn rule() -> Box<dyn Rule> {
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let sample = scene.sample;
     let Some(rate) = sample.rate(|reading| reading.system.forks).value() else { return };
-    let severity = Severity::reached(rate, RATE);
+    let severity = Severity::reached(rate, scene.three(&RATE));
     if severity == Severity::Fine {
         return;
     }

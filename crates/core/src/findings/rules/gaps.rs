@@ -19,6 +19,7 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a suspend; a time service that corrects the clock; a damaged recording",
     next: "rates over it are unknown; what came before and after stands",
+    limits: &[],
 };
 
 pub fn rule() -> Box<dyn Rule> {

@@ -1,6 +1,7 @@
 //! The memory of a graphics processor is full.
 
 use crate::catalogue::Unit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
@@ -16,8 +17,15 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a model or a batch that is too large for it",
     next: "look at who uses it (5)",
+    limits: &[USED],
 };
-const USED: [f64; 3] = [93.0, 98.0, f64::INFINITY];
+const USED: Limit = Limit {
+    rule: "gpu-memory",
+    name: "used",
+    what: "memory of a GPU in use",
+    unit: Unit::Percent,
+    values: &[93.0, 98.0, f64::INFINITY],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
@@ -29,7 +37,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         else {
             continue;
         };
-        let severity = Severity::reached(used / total.max(1.0) * 100.0, USED);
+        let severity = Severity::reached(used / total.max(1.0) * 100.0, scene.three(&USED));
         if severity == Severity::Fine {
             continue;
         }

@@ -18,6 +18,7 @@ const ABOUT: About = About {
     explained_by: &["oom-kill"],
     causes: "a limit that is too small; a leak in the group. Caches of files fill a group too, and give way",
     next: "look at what its processes hold; raise the limit before one is ended",
+    limits: &[],
 };
 /// Part of the limit that is near it.
 const NEAR: f64 = 0.95;

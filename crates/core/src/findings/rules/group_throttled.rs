@@ -2,6 +2,7 @@
 
 use crate::catalogue::{Unit, listed};
 use crate::findings::culprit::Culprit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
@@ -17,9 +18,16 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a limit that is too small for bursts; a loop in the group",
     next: "look at its processes; raise the limit or give them less to do",
+    limits: &[HELD],
 };
 /// Percent of the periods in which it is held back.
-const HELD: [f64; 3] = [25.0, 75.0, f64::INFINITY];
+const HELD: Limit = Limit {
+    rule: "group-throttled",
+    name: "held",
+    what: "share of the periods in which a group was held back",
+    unit: Unit::Percent,
+    values: &[25.0, 75.0, f64::INFINITY],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
@@ -28,7 +36,7 @@ pub fn rule() -> Box<dyn Rule> {
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     for group in scene.sample.parts(|reading| &reading.groups[..]) {
         let Some(held) = limits::throttled(&group).value() else { continue };
-        let severity = Severity::reached(held, HELD);
+        let severity = Severity::reached(held, scene.three(&HELD));
         // A hand full of periods says nothing.
         let periods = group.rate(|g| g.periods).value().unwrap_or(0.0) * scene.seconds;
         if severity == Severity::Fine || periods < 4.0 {

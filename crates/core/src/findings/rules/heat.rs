@@ -17,6 +17,7 @@ const ABOUT: About = About {
     explained_by: &["fan"],
     causes: "a fan that stands or is full of dust; more work than the cooling was made for; a warm room",
     next: "look at the sensors (5); give less work to the hot part (x)",
+    limits: &[],
 };
 /// Seconds over which it is seen where the temperature goes.
 const TREND: f64 = 20.0;

@@ -1,6 +1,7 @@
 //! One core full while the others have room: a program with a single busy thread.
 
 use crate::catalogue::{Unit, Value, core_busy, cpu_busy, listed};
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
@@ -15,8 +16,15 @@ const ABOUT: About = About {
     explained_by: &["interrupts-on-one-core", "empty-calls"],
     causes: "a program with one busy thread: more cores do not make it faster",
     next: "look at its threads (enter), or closely at what it does (k there)",
+    limits: &[HOT],
 };
-const HOT: f64 = 95.0;
+const HOT: Limit = Limit {
+    rule: "hot-core",
+    name: "busy",
+    what: "how busy a single core is",
+    unit: Unit::Percent,
+    values: &[95.0],
+};
 const CALM: f64 = 75.0;
 
 pub fn rule() -> Box<dyn Rule> {
@@ -30,7 +38,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     }
     let cores = sample.parts(|reading| &reading.cores[..]);
     let busy = cores.filter_map(|core| Some((core.now.number.value()?, core_busy(&core).value()?)));
-    let hottest = busy.max_by(|a, b| a.1.total_cmp(&b.1)).filter(|(_, busy)| *busy >= HOT);
+    let hottest = busy.max_by(|a, b| a.1.total_cmp(&b.1)).filter(|(_, busy)| *busy >= scene.one(&HOT));
     let cpu = listed("cpu");
     let used = |at: &usize| match cpu.of(&sample.process(*at)) {
         Value::Number(used) => Some((*at, used)),
@@ -52,7 +60,8 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     } else {
         // A single loop that the scheduler moves about fills no core, and is as slow as one that does.
         let moving = all.filter(|(at, used)| {
-            (HOT - 5.0..=105.0).contains(used) && sample.now.processes[*at].threads.value().unwrap_or(1) <= 1
+            (scene.one(&HOT) - 5.0..=105.0).contains(used)
+                && sample.now.processes[*at].threads.value().unwrap_or(1) <= 1
         });
         let Some((at, used)) = moving.max_by(|a, b| a.1.total_cmp(&b.1)) else { return };
         let by = who(&sample.now.processes[at]);

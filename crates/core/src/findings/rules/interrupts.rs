@@ -2,6 +2,7 @@
 
 use crate::catalogue::Unit;
 use crate::findings::culprit::Culprit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::lane::{Lane, Severity};
@@ -17,9 +18,16 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a network card with one queue; interrupts that are bound to one core; a flood of small packets",
     next: "look at the interrupts among the parts of the CPU (1)",
+    limits: &[SHARE],
 };
 /// Share of a core that its interrupts take: worth knowing, harmful.
-const SHARE: [f64; 3] = [40.0, 75.0, f64::INFINITY];
+const SHARE: Limit = Limit {
+    rule: "interrupts-on-one-core",
+    name: "share",
+    what: "share of one core that serves interrupts",
+    unit: Unit::Percent,
+    values: &[40.0, 75.0, f64::INFINITY],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
@@ -52,7 +60,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     }
     let Some((number, most)) = shares.iter().copied().max_by(|a, b| a.1.total_cmp(&b.1)) else { return };
     let others = (shares.iter().map(|(_, share)| share).sum::<f64>() - most) / (shares.len() - 1) as f64;
-    let severity = Severity::reached(most, SHARE);
+    let severity = Severity::reached(most, scene.three(&SHARE));
     // Where all cores have as many, it is not this one.
     if severity == Severity::Fine || others > most / 2.0 {
         return;

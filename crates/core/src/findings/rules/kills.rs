@@ -17,6 +17,7 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "memory, or the limit of a group, that is too small for what runs; a leak",
     next: "look at what is gone and whether it came back; raise the limit or find what grew (d)",
+    limits: &[],
 };
 
 pub fn rule() -> Box<dyn Rule> {

@@ -2,6 +2,7 @@
 
 use super::grows::Growing;
 use crate::catalogue::Unit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
@@ -18,15 +19,28 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a cache without a limit; a leak; a job whose data do not fit",
     next: "look at its memory by mapping (enter, memory); stop or restart it before memory ends (x)",
+    limits: &[GAINED, END],
 };
 /// Seconds of steady growth.
 const STEADY: f64 = 6.0;
 /// Bytes gained at least, and by one that is young.
-const GAINED: [f64; 2] = [96e6, 192e6];
+const GAINED: Limit = Limit {
+    rule: "leak",
+    name: "gained",
+    what: "bytes that a process gained: an old one, a young one",
+    unit: Unit::Bytes,
+    values: &[96e6, 192e6],
+};
 /// Seconds below which a process is young: programs grow when they start.
 const YOUNG: f64 = 60.0;
 /// Seconds until the end: worth knowing, a warning, critical.
-const END: [f64; 3] = [2.0 * 3600.0, 300.0, 30.0];
+const END: Limit = Limit {
+    rule: "leak",
+    name: "end",
+    what: "time until memory ends",
+    unit: Unit::Seconds,
+    values: &[2.0 * 3600.0, 300.0, 30.0],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Leak(Growing::default()))
@@ -46,7 +60,7 @@ impl Rule for Leak {
             |view| view.now.rss_bytes.float().value(),
             |view, growth| {
                 let is_young = scene.age(view.now) < YOUNG;
-                if growth.seconds() < STEADY || growth.gained() < GAINED[usize::from(is_young)] {
+                if growth.seconds() < STEADY || growth.gained() < scene.two(&GAINED)[usize::from(is_young)] {
                     return;
                 }
                 let group = limits::groups(&view)
@@ -66,16 +80,16 @@ impl Rule for Leak {
                 };
                 let end = room / growth.pace();
                 let mut severity = match end {
-                    end if end <= END[2] => Severity::Critical,
-                    end if end <= END[1] => Severity::Warning,
-                    end if end <= END[0] => Severity::Notice,
+                    end if end <= scene.three(&END)[2] => Severity::Critical,
+                    end if end <= scene.three(&END)[1] => Severity::Warning,
+                    end if end <= scene.three(&END)[0] => Severity::Notice,
                     _ => return,
                 };
                 if is_young {
                     // Until it has shown that it does not stop by itself.
                     severity = match end {
-                        end if end <= END[2] / 2.0 => Severity::Critical,
-                        end if end <= END[2] * 2.0 => Severity::Warning,
+                        end if end <= scene.three(&END)[2] / 2.0 => Severity::Critical,
+                        end if end <= scene.three(&END)[2] * 2.0 => Severity::Warning,
                         _ => Severity::Notice,
                     };
                 }

@@ -2,6 +2,7 @@
 
 use crate::catalogue::Unit;
 use crate::findings::culprit::Culprit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::lane::{Lane, Severity};
@@ -16,10 +17,23 @@ const ABOUT: About = About {
     explained_by: &["link-full"],
     causes: "a bad cable or plug; a card or a queue that is too slow for what comes",
     next: "look at the interfaces (4); try another cable or port",
+    limits: &[ERRORS, DROPS],
 };
 /// Errors, and drops, a second.
-const ERRORS: [f64; 3] = [0.1, 10.0, 1_000.0];
-const DROPS: [f64; 3] = [10.0, 500.0, f64::INFINITY];
+const ERRORS: Limit = Limit {
+    rule: "link-errors",
+    name: "errors",
+    what: "errors a second of a link",
+    unit: Unit::PerSecond,
+    values: &[0.1, 10.0, 1_000.0],
+};
+const DROPS: Limit = Limit {
+    rule: "link-errors",
+    name: "drops",
+    what: "packets a second that a link drops",
+    unit: Unit::PerSecond,
+    values: &[10.0, 500.0, f64::INFINITY],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
@@ -32,7 +46,8 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         };
         let errors = both(link.rate(|i| i.in_errors), link.rate(|i| i.out_errors));
         let drops = both(link.rate(|i| i.in_drops), link.rate(|i| i.out_drops));
-        let severity = Severity::reached(errors, ERRORS).max(Severity::reached(drops, DROPS));
+        let severity = Severity::reached(errors, scene.three(&ERRORS))
+            .max(Severity::reached(drops, scene.three(&DROPS)));
         if severity == Severity::Fine {
             continue;
         }

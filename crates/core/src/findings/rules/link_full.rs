@@ -17,6 +17,7 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a copy or a backup without a limit; a flood",
     next: "look at who moves it and to whom (4)",
+    limits: &[],
 };
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))

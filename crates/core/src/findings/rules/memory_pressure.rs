@@ -1,6 +1,7 @@
 //! Tasks wait for memory.
 
 use crate::catalogue::Unit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
@@ -15,10 +16,23 @@ const ABOUT: About = About {
     explained_by: &["memory-short", "swapping", "leak", "group-memory", "oom-kill"],
     causes: "memory that is short, of the machine or of a group; pages that are read again and again",
     next: "look at who grew (2), and at groups at their limit",
+    limits: &[SOME, ALL],
 };
 /// Percent of the time in which some wait, and in which all do.
-const SOME: [f64; 3] = [10.0, 30.0, f64::INFINITY];
-const ALL: [f64; 3] = [5.0, 10.0, 30.0];
+const SOME: Limit = Limit {
+    rule: "memory-pressure",
+    name: "some",
+    what: "share of the time in which some wait for memory",
+    unit: Unit::Percent,
+    values: &[10.0, 30.0, f64::INFINITY],
+};
+const ALL: Limit = Limit {
+    rule: "memory-pressure",
+    name: "all",
+    what: "share of the time in which all wait for memory",
+    unit: Unit::Percent,
+    values: &[5.0, 10.0, 30.0],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
@@ -29,7 +43,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         scene.sample.rate(counter).value().map_or(0.0, |us| (us / 1e4).min(100.0))
     };
     let (some, all) = (part(|r| r.system.pressure_memory_some), part(|r| r.system.pressure_memory_full));
-    let severity = Severity::reached(some, SOME).max(Severity::reached(all, ALL));
+    let severity = Severity::reached(some, scene.three(&SOME)).max(Severity::reached(all, scene.three(&ALL)));
     if severity == Severity::Fine {
         return;
     }

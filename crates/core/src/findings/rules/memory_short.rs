@@ -16,6 +16,7 @@ const ABOUT: About = About {
     explained_by: &["leak"],
     causes: "programs that need more than there is; a leak; limits that are missing",
     next: "look at who holds it (2) and who grew (d, compared with before); end or limit the largest (x)",
+    limits: &[],
 };
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))

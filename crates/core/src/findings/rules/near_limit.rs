@@ -2,6 +2,7 @@
 
 use crate::catalogue::Unit;
 use crate::findings::culprit::Culprit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
@@ -17,8 +18,15 @@ const ABOUT: About = About {
     explained_by: &["descriptor-leak", "thread-leak"],
     causes: "a limit that is too small for the work; something that is opened and not closed",
     next: "raise the limit (x) before the next one fails",
+    limits: &[NEAR],
 };
-const NEAR: [f64; 3] = [85.0, 97.0, f64::INFINITY];
+const NEAR: Limit = Limit {
+    rule: "near-limit",
+    name: "used",
+    what: "share of a limit in use",
+    unit: Unit::Percent,
+    values: &[85.0, 97.0, f64::INFINITY],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
@@ -27,7 +35,7 @@ pub fn rule() -> Box<dyn Rule> {
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     for group in scene.sample.parts(|reading| &reading.groups[..]) {
         let Some(used) = limits::usage(group.now.tasks, group.now.tasks_limit).value() else { continue };
-        let severity = Severity::reached(used, NEAR);
+        let severity = Severity::reached(used, scene.three(&NEAR));
         if severity == Severity::Fine {
             continue;
         }
@@ -44,7 +52,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     }
     for view in scene.doers() {
         let Some(used) = limits::usage(view.now.files, view.now.files_limit).value() else { continue };
-        let severity = Severity::reached(used, NEAR);
+        let severity = Severity::reached(used, scene.three(&NEAR));
         if severity == Severity::Fine {
             continue;
         }

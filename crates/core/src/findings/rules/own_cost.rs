@@ -1,6 +1,7 @@
 //! Dozor itself costs too much.
 
 use crate::catalogue::{Unit, listed};
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
@@ -15,9 +16,16 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a short interval with very many processes; columns that are dear (dozor metrics says which)",
     next: "take a longer interval (+), or fewer columns",
+    limits: &[COST],
 };
 /// Percent of a core.
-const COST: f64 = 30.0;
+const COST: Limit = Limit {
+    rule: "own-cost",
+    name: "cost",
+    what: "CPU time of Dozor itself",
+    unit: Unit::PercentOfCore,
+    values: &[30.0],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
@@ -26,7 +34,7 @@ pub fn rule() -> Box<dyn Rule> {
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let cpu = listed("cpu");
     for view in scene.doers().filter(|view| &*view.now.program == "dozor" || &*view.now.name == "dozor") {
-        let Some(used) = cpu.of(&view).number().filter(|used| *used >= COST) else { continue };
+        let Some(used) = cpu.of(&view).number().filter(|used| *used >= scene.one(&COST)) else { continue };
         let one = who(view.now);
         let text = format!("{} uses {used:.0} % of a core itself.", one.name);
         let pid = view.now.pid.value().unwrap_or(0);

@@ -16,6 +16,7 @@ const ABOUT: About = About {
     explained_by: &["filesystem-silent", "link-full", "retransmits"],
     causes: "a busy server; a lossy or full link to it",
     next: "look at the file systems among the parts of the disk (3) and at the link (4)",
+    limits: &[],
 };
 
 pub fn rule() -> Box<dyn Rule> {

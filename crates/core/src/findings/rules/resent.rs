@@ -16,6 +16,7 @@ const ABOUT: About = About {
     explained_by: &["link-errors", "link-full", "backlog"],
     causes: "a lossy or overloaded link; a peer that is gone or too slow",
     next: "look at the connections of who sends (4, or enter)",
+    limits: &[],
 };
 /// Share of what is sent, in percent, below which it is nothing out of the ordinary.
 const SHARE: f64 = 0.5;

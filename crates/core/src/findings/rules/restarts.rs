@@ -2,6 +2,7 @@
 
 use crate::catalogue::Unit;
 use crate::findings::culprit::Culprit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
@@ -20,11 +21,24 @@ const ABOUT: About = About {
     explained_by: &["short-lived", "oom-kill"],
     causes: "a service that fails and is started again at once",
     next: "look at its log; stop the service until the cause is found",
+    limits: &[WITHIN, STARTS],
 };
 /// Seconds within which starts count.
-const WITHIN: f64 = 120.0;
+const WITHIN: Limit = Limit {
+    rule: "restarts",
+    name: "within",
+    what: "the time in which a program starts again and again",
+    unit: Unit::Seconds,
+    values: &[120.0],
+};
 /// Starts: worth knowing, a warning.
-const STARTS: [usize; 2] = [3, 6];
+const STARTS: Limit = Limit {
+    rule: "restarts",
+    name: "starts",
+    what: "its starts in that time: notice, warning",
+    unit: Unit::Number,
+    values: &[3.0, 6.0],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Restarts::default())
@@ -70,15 +84,15 @@ impl Rule for Restarts {
             }
         }
         for starts in self.starts.values_mut() {
-            while starts.front().is_some_and(|when| ago(*when) > WITHIN) {
+            while starts.front().is_some_and(|when| ago(*when) > scene.one(&WITHIN)) {
                 starts.pop_front();
             }
         }
         self.starts.retain(|_, starts| !starts.is_empty());
         for ((service, name), starts) in &self.starts {
             let severity = match starts.len() {
-                many if many >= STARTS[1] => Severity::Warning,
-                many if many >= STARTS[0] => Severity::Notice,
+                many if many as f64 >= scene.two(&STARTS)[1] => Severity::Warning,
+                many if many as f64 >= scene.two(&STARTS)[0] => Severity::Notice,
                 _ => continue,
             };
             // It is over when it stays.

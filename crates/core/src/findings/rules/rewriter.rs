@@ -1,6 +1,7 @@
 //! Somebody writes the same pages again and again, so that the kernel counts many times what reaches the disk.
 
 use crate::catalogue::{Unit, listed};
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
@@ -16,9 +17,16 @@ const ABOUT: About = About {
     explained_by: &["disk-saturated"],
     causes: "a file that is changed in place and never left alone; a map of shared memory",
     next: "look at its files (enter, files)",
+    limits: &[MUCH],
 };
 /// Bytes per second, and times what is written, from which on it is worth a word.
-const MUCH: f64 = 64e6;
+const MUCH: Limit = Limit {
+    rule: "rewriter",
+    name: "dirtied",
+    what: "bytes a second that a process writes into memory",
+    unit: Unit::BytesPerSecond,
+    values: &[64e6],
+};
 const TIMES: f64 = 8.0;
 
 pub fn rule() -> Box<dyn Rule> {
@@ -28,7 +36,7 @@ pub fn rule() -> Box<dyn Rule> {
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let (dirtied, write) = (listed("dirtied"), listed("write"));
     let found = scene.doers().filter_map(|view| {
-        let pages = dirtied.of(&view).number().filter(|pages| *pages >= MUCH)?;
+        let pages = dirtied.of(&view).number().filter(|pages| *pages >= scene.one(&MUCH))?;
         let bytes = write.of(&view).number()?;
         (pages >= TIMES * bytes).then_some((view, pages, bytes))
     });

@@ -3,6 +3,7 @@
 use crate::catalogue::Unit;
 use crate::exited::unseen;
 use crate::findings::culprit::Culprit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::lane::{Lane, Severity};
@@ -17,9 +18,16 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a script that starts a program for every line; a check that runs too often; a service that fails and is started again",
     next: "look at who starts them; their rows carry the sign of those that are gone",
+    limits: &[SHARE],
 };
 /// Share of all CPU time that they use: worth knowing, and harmful where starting them is most of it.
-const SHARE: [f64; 3] = [5.0, 20.0, f64::INFINITY];
+const SHARE: Limit = Limit {
+    rule: "short-lived",
+    name: "share",
+    what: "share of all CPU time of processes that came and went",
+    unit: Unit::Percent,
+    values: &[5.0, 20.0, f64::INFINITY],
+};
 /// From so many a second on, with less than so many seconds of CPU time each, starting is most of it: a build starts much too,
 /// but each of its processes works.
 const STARTS: (f64, f64) = (20.0, 0.04);
@@ -35,7 +43,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let count: usize = programs.iter().map(|(_, rows, _)| rows.len()).sum();
     let starts_much = count as f64 / scene.seconds >= STARTS.0 && used / count.max(1) as f64 <= STARTS.1;
     let most = if starts_much { Severity::Warning } else { Severity::Notice };
-    let severity = Severity::reached(share, SHARE).min(most);
+    let severity = Severity::reached(share, scene.three(&SHARE)).min(most);
     let Some((name, rows, cpu)) = programs.first().filter(|_| severity > Severity::Fine) else { return };
     let mut parents: BTreeMap<(&str, i64), usize> = BTreeMap::new();
     for row in rows.iter().filter(|row| !row.parent.is_empty()) {

@@ -15,6 +15,7 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a file server that is down or cannot be reached; a device that hangs",
     next: "whoever touches its files waits; look who has it open (: who has it open)",
+    limits: &[],
 };
 
 pub fn rule() -> Box<dyn Rule> {

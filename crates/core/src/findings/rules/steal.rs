@@ -2,6 +2,7 @@
 
 use crate::catalogue::{Unit, cpu_share};
 use crate::findings::culprit::Culprit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::lane::{Lane, Severity};
@@ -15,8 +16,15 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a host with more virtual cores than real ones; credits of a small machine that are used up",
     next: "nothing here helps: a larger or another host does",
+    limits: &[SHARE],
 };
-const SHARE: [f64; 3] = [5.0, 10.0, 30.0];
+const SHARE: Limit = Limit {
+    rule: "steal",
+    name: "share",
+    what: "share of the CPU time that the hypervisor withheld",
+    unit: Unit::Percent,
+    values: &[5.0, 10.0, 30.0],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
@@ -24,7 +32,7 @@ pub fn rule() -> Box<dyn Rule> {
 
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let Some(share) = cpu_share(scene.sample, |core| core.steal).value() else { return };
-    let severity = Severity::reached(share, SHARE);
+    let severity = Severity::reached(share, scene.three(&SHARE));
     let text = format!("the host gives {share:.0} % of this machine's CPU time to others.");
     seen.push(Seen::new(severity, "", text).by([Culprit::thing("the host")]).with(
         "cpu.steal",

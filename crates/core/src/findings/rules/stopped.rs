@@ -2,6 +2,7 @@
 
 use super::lasting::{Is, Lasting};
 use crate::catalogue::Unit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
@@ -18,9 +19,16 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a stop signal that somebody forgot; a program in the background that wants the terminal",
     next: "continue it (x)",
+    limits: &[STAYS],
 };
 /// Seconds after which it is worth a word.
-const STAYS: f64 = 5.0;
+const STAYS: Limit = Limit {
+    rule: "stopped",
+    name: "time",
+    what: "for how long a process is stopped",
+    unit: Unit::Seconds,
+    values: &[5.0],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Stopped::default())
@@ -40,7 +48,7 @@ impl Rule for Stopped {
             Some("stopped") => Is::So,
             _ => Is::Not,
         });
-        for (key, seconds) in self.0.for_seconds(STAYS) {
+        for (key, seconds) in self.0.for_seconds(scene.one(&STAYS)) {
             let Some(row) = scene.sample.now.process(key) else { continue };
             let one = who(row);
             let text =

@@ -1,6 +1,7 @@
 //! A storm of context switches.
 
 use crate::catalogue::Unit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
@@ -15,9 +16,16 @@ const ABOUT: About = About {
     explained_by: &["cpu-queue", "link-full", "disk-saturated", "udp-lost"],
     causes: "threads that hand one lock to and fro; a program that asks for little things one by one",
     next: "look at its threads (enter) and closely at where its time goes (k there)",
+    limits: &[RATE],
 };
 /// Switches a second for each core.
-const RATE: [f64; 3] = [60_000.0, f64::INFINITY, f64::INFINITY];
+const RATE: Limit = Limit {
+    rule: "switches",
+    name: "rate",
+    what: "context switches a second and core",
+    unit: Unit::PerSecond,
+    values: &[60_000.0, f64::INFINITY, f64::INFINITY],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
@@ -25,7 +33,7 @@ pub fn rule() -> Box<dyn Rule> {
 
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let Some(rate) = scene.sample.rate(|reading| reading.system.switches).value() else { return };
-    let severity = Severity::reached(rate / scene.cores(), RATE);
+    let severity = Severity::reached(rate / scene.cores(), scene.three(&RATE));
     if severity == Severity::Fine {
         return;
     }

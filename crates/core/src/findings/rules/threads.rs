@@ -2,6 +2,7 @@
 
 use super::grows::Growing;
 use crate::catalogue::Unit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
@@ -17,9 +18,16 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a thread for each request that never ends; a pool without a limit",
     next: "look at its threads (enter, threads); restart it (x)",
+    limits: &[GAINED],
 };
 const STEADY: f64 = 5.0;
-const GAINED: [f64; 2] = [100.0, 2_000.0];
+const GAINED: Limit = Limit {
+    rule: "thread-leak",
+    name: "gained",
+    what: "threads that a process gained: notice; that it has: warning",
+    unit: Unit::Number,
+    values: &[100.0, 2_000.0],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Threads(Growing::default()))
@@ -37,10 +45,14 @@ impl Rule for Threads {
             scene,
             |view| view.now.threads.float().value(),
             |view, growth| {
-                if growth.seconds() < STEADY || growth.gained() < GAINED[0] {
+                if growth.seconds() < STEADY || growth.gained() < scene.two(&GAINED)[0] {
                     return;
                 }
-                let severity = if growth.level() >= GAINED[1] { Severity::Warning } else { Severity::Notice };
+                let severity = if growth.level() >= scene.two(&GAINED)[1] {
+                    Severity::Warning
+                } else {
+                    Severity::Notice
+                };
                 let one = who(view.now);
                 let text = format!(
                     "{} starts threads that do not end: {:.0} of them, {} more a second.",

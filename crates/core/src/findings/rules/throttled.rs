@@ -15,6 +15,7 @@ const ABOUT: About = About {
     explained_by: &["fan", "heat"],
     causes: "cooling that is too weak for the work; a fan that stands",
     next: "look at the cores and sensors (5)",
+    limits: &[],
 };
 
 pub fn rule() -> Box<dyn Rule> {

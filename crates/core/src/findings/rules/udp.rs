@@ -16,6 +16,7 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a program that reads too slowly for what comes, or a buffer that is too small; a flood",
     next: "look at the sockets of who loses them (enter, sockets)",
+    limits: &[],
 };
 
 pub fn rule() -> Box<dyn Rule> {

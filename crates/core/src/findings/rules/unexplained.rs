@@ -3,6 +3,7 @@
 use crate::catalogue::{Unit, cpu_share, unaccounted};
 use crate::exited::{out_of_sight, unseen};
 use crate::findings::culprit::Culprit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::lane::{Lane, Severity};
@@ -17,8 +18,15 @@ const ABOUT: About = About {
     explained_by: &["short-lived", "interrupts-on-one-core"],
     causes: "processes that come and go unseen (root sees their ends); tasks of other containers; work of the kernel itself",
     next: "run as root to see who ends; dozor access says what is missing",
+    limits: &[SHARE],
 };
-const SHARE: f64 = 20.0;
+const SHARE: Limit = Limit {
+    rule: "unexplained-cpu",
+    name: "share",
+    what: "share of all CPU time that nobody visible explains",
+    unit: Unit::Percent,
+    values: &[20.0],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
@@ -31,7 +39,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let interrupts: f64 = interrupts.iter().filter_map(|share| share.value()).sum::<f64>() * scene.cores();
     let hidden = used - interrupts;
     let share = hidden / scene.cores();
-    if share < SHARE || !unseen(sample).is_empty() {
+    if share < scene.one(&SHARE) || !unseen(sample).is_empty() {
         return;
     }
     let forks = sample.rate(|reading| reading.system.forks).value().unwrap_or(0.0);

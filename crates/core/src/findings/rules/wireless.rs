@@ -2,6 +2,7 @@
 
 use crate::catalogue::Unit;
 use crate::findings::culprit::Culprit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::lane::{Lane, Severity};
@@ -15,9 +16,16 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "distance, a wall, another transmitter on the channel",
     next: "look at the interfaces (4); move nearer or use another channel",
+    limits: &[WEAK],
 };
 /// Signal in decibels below a milliwatt: worth knowing, a warning.
-const WEAK: [f64; 3] = [72.0, 82.0, f64::INFINITY];
+const WEAK: Limit = Limit {
+    rule: "wireless-fades",
+    name: "weak",
+    what: "how many dB below a milliwatt the signal is",
+    unit: Unit::Number,
+    values: &[72.0, 82.0, f64::INFINITY],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
@@ -26,7 +34,7 @@ pub fn rule() -> Box<dyn Rule> {
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     for link in &scene.sample.now.interfaces {
         let Some(signal) = link.wifi_signal.float().value() else { continue };
-        let severity = Severity::reached(-signal, WEAK);
+        let severity = Severity::reached(-signal, scene.three(&WEAK));
         if severity == Severity::Fine {
             continue;
         }

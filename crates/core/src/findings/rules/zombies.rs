@@ -3,6 +3,7 @@
 use super::lasting::{Is, Lasting};
 use crate::catalogue::Unit;
 use crate::findings::culprit::Culprit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
@@ -20,11 +21,24 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a parent that does not wait for its children; it must be mended or restarted",
     next: "look at the parent; ending it lets the zombies go (x)",
+    limits: &[STAYS, MANY],
 };
 /// Seconds after which a zombie is nobody's hurry any more.
-const STAYS: f64 = 5.0;
+const STAYS: Limit = Limit {
+    rule: "zombies",
+    name: "time",
+    what: "for how long a process has ended without being waited for",
+    unit: Unit::Seconds,
+    values: &[5.0],
+};
 /// Zombies of one parent: worth knowing, a warning.
-const MANY: [f64; 3] = [5.0, 500.0, f64::INFINITY];
+const MANY: Limit = Limit {
+    rule: "zombies",
+    name: "many",
+    what: "how many there are",
+    unit: Unit::Number,
+    values: &[5.0, 500.0, f64::INFINITY],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Zombies::default())
@@ -55,13 +69,13 @@ impl Rule for Zombies {
             _ => Is::Not,
         });
         let mut parents: BTreeMap<i64, usize> = BTreeMap::new();
-        for (key, _) in self.lasting.for_seconds(STAYS) {
+        for (key, _) in self.lasting.for_seconds(scene.one(&STAYS)) {
             if let Some(parent) = sample.now.process(key).and_then(|row| row.ppid.value()) {
                 *parents.entry(parent).or_default() += 1;
             }
         }
         for (parent, count) in parents {
-            let severity = Severity::reached(count as f64, MANY);
+            let severity = Severity::reached(count as f64, scene.three(&MANY));
             if severity == Severity::Fine {
                 continue;
             }
