@@ -17,3 +17,4 @@ mod serve;
 mod settings;
 mod sheets;
 pub mod state;
+mod usual;

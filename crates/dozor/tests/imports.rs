@@ -14,6 +14,7 @@ const ROOMS: [&str; 14] = [
     "state",
     "serve",
     "feed",
+    "usual",
     "recorder",
     "recordings",
     "machine",

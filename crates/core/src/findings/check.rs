@@ -107,7 +107,7 @@ impl Verdict {
         let mut findings: Vec<Reported> =
             history.within(from_ns, wall_ns).into_iter().map(|one| reported(history, one, wall_ns)).collect();
         findings.extend(removed.and_then(|holders| held(holders, wall_ns)));
-        findings.sort_by_key(|one| (std::cmp::Reverse(one.told.severity), one.from_ns));
+        findings.sort_by_key(|one| (std::cmp::Reverse(one.told.severity), one.told.usual, one.from_ns));
         let mut parts: Vec<Part> = rules::resources(last)
             .into_iter()
             .map(|resource| Part {
@@ -224,7 +224,7 @@ impl Reported {
     fn json(&self, zone: &Zone) -> Json {
         json!({
             "rule": self.about.name, "severity": self.told.severity.word(), "lane": self.about.lane.name(),
-            "sentence": self.told.sentence, "since": zone.date_time(self.from_ns),
+            "sentence": self.told.sentence, "usual": self.told.usual, "since": zone.date_time(self.from_ns),
             "until": self.until_ns.map(|until| zone.date_time(until)),
             "culprits": self.told.culprits.iter().map(culprit_json).collect::<Vec<_>>(),
             "evidence": self.told.evidence.iter().map(evidence_json).collect::<Vec<_>>(),
@@ -300,6 +300,7 @@ fn held(holders: &Holders, wall_ns: i64) -> Option<Reported> {
         sentence,
         culprits: vec![who],
         evidence: vec![Evidence::new("removed", bytes, crate::catalogue::Unit::Bytes)],
+        usual: false,
     };
     Some(Reported {
         about: &REMOVED,

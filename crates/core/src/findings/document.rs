@@ -11,7 +11,7 @@ const JSON: &str = r"
 |---|---|
 | `host`, `time`, `wall_ns`, `seconds` | whose it is, the last instant (as text in the host's zone, and in nanoseconds since 1970), for how long it was watched |
 | `severity`, `verdict` | `fine`, `notice`, `warning` or `critical`; the conclusion in one sentence |
-| `findings[]` | the worst first: `rule`, `severity`, `lane`, `sentence`, `since`, `until` (null while it stands), `culprits[]` (`pid` or null, `name`, `share` in percent of what was measured for the machine, or null), `evidence[]` (`metric` as `--chart` takes it, `value`, `unit`), `explains[]`, `ruled_out[]`, `usually`, `next` |
+| `findings[]` | the worst first: `rule`, `severity`, `lane`, `sentence`, `usual` (whether it is so at this hour on most days), `since`, `until` (null while it stands), `culprits[]` (`pid` or null, `name`, `share` in percent of what was measured for the machine, or null), `evidence[]` (`metric` as `--chart` takes it, `value`, `unit`), `explains[]`, `ruled_out[]`, `usually`, `next` |
 | `resources[]` | `lane` (or `limits`), `state` (`ruled out`, or how bad it is), `why` |
 ";
 

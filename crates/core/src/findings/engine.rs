@@ -4,11 +4,13 @@ use super::culprit::Culprit;
 use super::finding::{Finding, Telling};
 use super::history::History;
 use super::limit::Adjusted;
-use super::rule::{Rule, Seen};
+use super::rule::{About, Rule, Seen};
 use super::rules;
 use super::scene::Scene;
+use super::usual::{Usual, hour_of};
 use crate::lane::{Lane, Severity};
 use crate::sample::Sample;
+use crate::timeline::Timeline;
 use crate::units::NANOS;
 use std::collections::BTreeMap;
 
@@ -34,6 +36,7 @@ struct Open {
 pub struct Engine {
     rules: Vec<Box<dyn Rule>>,
     adjusted: Adjusted,
+    usual: Usual,
     /// By rule and subject.
     open: BTreeMap<(usize, String), Open>,
     history: History,
@@ -64,6 +67,7 @@ impl Engine {
         Engine {
             rules,
             adjusted: Adjusted::default(),
+            usual: Usual::default(),
             open: BTreeMap::new(),
             history: History::default(),
             next: 0,
@@ -77,6 +81,18 @@ impl Engine {
     pub fn adjusted(mut self, adjusted: &Adjusted) -> Engine {
         self.rules.retain(|rule| !adjusted.is_off(rule.about().name));
         Engine { adjusted: adjusted.clone(), ..self }
+    }
+
+    /// From here on this is what is usual on the machine.
+    pub fn know(&mut self, usual: Usual) {
+        self.usual = usual;
+    }
+
+    /// Learns what is usual on the machine from the days before an instant, where a timeline has them: once an hour of it.
+    pub fn learn(&mut self, timeline: &Timeline, wall_ns: i64) {
+        if self.usual.hour() != hour_of(wall_ns) {
+            self.usual = Usual::of(timeline, wall_ns);
+        }
     }
 
     /// What was found so far.
@@ -133,7 +149,7 @@ impl Engine {
         self.take_in(all, wall_ns, seconds);
         self.let_go(wall_ns, seconds);
         self.confirm(sample);
-        self.tell(wall_ns);
+        self.tell(sample);
         self.arrange(wall_ns);
     }
 
@@ -202,8 +218,9 @@ impl Engine {
         }
     }
 
-    fn tell(&mut self, wall_ns: i64) {
-        for one in self.open.values() {
+    fn tell(&mut self, sample: &Sample) {
+        let wall_ns = sample.now.wall_ns();
+        for ((rule, _), one) in &self.open {
             let Some(finding) = one.finding.and_then(|number| self.history.find_mut(number)) else {
                 continue;
             };
@@ -212,8 +229,16 @@ impl Engine {
             }
             finding.until_ns = wall_ns;
             finding.worst = finding.worst.max(one.latest.severity);
-            let Seen { severity, sentence, culprits, evidence, .. } = one.latest.clone();
-            let telling = Telling { wall_ns, severity, sentence, culprits, evidence };
+            let Seen { severity, mut sentence, culprits, evidence, .. } = one.latest.clone();
+            let About { name, lane, .. } = self.rules[*rule].about();
+            let mut usual = false;
+            if self.usual.lane(*lane).is_some()
+                && let Some((says, is_usual)) = self.usual.says(name, *lane, &lane.point(sample))
+            {
+                sentence += &says;
+                usual = is_usual;
+            }
+            let telling = Telling { wall_ns, severity, sentence, culprits, evidence, usual };
             let main = |culprits: &[Culprit]| culprits.first().map(|one| one.name.clone());
             let repeats = |last: &Telling| {
                 last.severity == telling.severity && main(&last.culprits) == main(&telling.culprits)

@@ -19,6 +19,9 @@ pub struct Telling {
     pub culprits: Vec<Culprit>,
     /// Numbers that spoke for it.
     pub evidence: Vec<Evidence>,
+    /// It is so at this hour on most days.
+    #[serde(default)]
+    pub usual: bool,
 }
 
 /// A conclusion, from its beginning to its end.

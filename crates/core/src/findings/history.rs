@@ -45,11 +45,14 @@ impl History {
         }
     }
 
-    /// Those that stood at a time and are nobody's consequence then, the worst first, then the oldest.
+    /// Those that stood at a time and are nobody's consequence then: the worst first, then what is not usual, then the oldest.
     pub fn at(&self, wall_ns: i64) -> Vec<&Finding> {
         let mut standing: Vec<&Finding> = self.findings.iter().filter(|one| one.stood(wall_ns)).collect();
         standing.retain(|one| !self.is_hidden(one, wall_ns));
-        standing.sort_by_key(|one| (std::cmp::Reverse(one.at(wall_ns).severity), one.from_ns, one.number));
+        standing.sort_by_key(|one| {
+            let told = one.at(wall_ns);
+            (std::cmp::Reverse(told.severity), told.usual, one.from_ns, one.number)
+        });
         standing
     }
 

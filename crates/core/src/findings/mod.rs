@@ -21,6 +21,7 @@ mod replay;
 mod rule;
 pub mod rules;
 mod scene;
+mod usual;
 
 pub use check::{Part, Reported, Verdict, findings_json};
 pub use culprit::{Culprit, Evidence};
@@ -33,3 +34,4 @@ pub use own::{OwnRule, filled};
 pub use replay::found_in;
 pub use rule::{About, Rule, Seen};
 pub use scene::Scene;
+pub use usual::{Normal, Usual, hour_of, same_hours};

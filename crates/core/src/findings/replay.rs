@@ -18,6 +18,7 @@ pub fn found_in(
     let first = numbers.start.saturating_sub(BEFORE).max(timeline.first());
     let mut engine = Engine::default();
     timeline.walk(first..numbers.end, Reach::All, |number, sample| {
+        engine.learn(timeline, sample.now.wall_ns());
         engine.look(sample);
         each(number.saturating_sub(numbers.start));
         Ok::<(), ReadError>(())

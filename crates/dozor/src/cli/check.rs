@@ -8,6 +8,7 @@ use crate::look::clock::Zone;
 use crate::recordings;
 use crate::settings::file::{Places, load};
 use crate::settings::values::Values;
+use crate::usual::{usual, wall_now};
 use clap::{Args, ValueEnum};
 use dozor_core::findings::{Engine, Verdict};
 use dozor_core::inside::holders::Place;
@@ -17,10 +18,10 @@ use dozor_core::source::Source as _;
 use dozor_core::timeline::Reach;
 use dozor_core::wanted::{Demand, Wanted};
 use dozor_core::when::When;
-use dozor_linux::LiveSource;
 use dozor_linux::inside::holding::holders;
+use dozor_linux::{LiveSource, recorders};
 use std::io::{self, Write as _};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -107,6 +108,10 @@ impl Check {
         source.want(Wanted::recorded().with(Demand::Interrupts));
         let host = Arc::new(source.host());
         let mut engine = engine();
+        // A recorder that runs here knows what is usual.
+        if let Ok(Some(folder)) = recorders::running(Path::new("/proc")) {
+            engine.know(usual(&folder, &host.name, wall_now()));
+        }
         let begin = Instant::now();
         let mut before = Arc::new(source.read());
         let every = EVERY.min(self.length / 10).max(Duration::from_millis(100));
@@ -138,6 +143,7 @@ impl Check {
         let mut engine = engine();
         let (mut last, mut seconds) = (None, 0.0);
         timeline.walk(numbers, Reach::All, |_, sample| {
+            engine.learn(&timeline, sample.now.wall_ns());
             engine.look(sample);
             seconds += sample.seconds().unwrap_or(0.0);
             last = Some(sample.clone());

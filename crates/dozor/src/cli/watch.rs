@@ -7,8 +7,10 @@ use crate::feed::Again;
 use crate::machine::Machine;
 use crate::recorder::{Notes, segment_begin};
 use crate::recordings;
-use crate::run::Connections;
+use crate::run::{Connections, Incoming};
+use crate::screen::Event;
 use crate::state::State;
+use crate::usual::keep_finding_out;
 use clap::Args;
 use dozor_core::reading::HostFacts;
 use dozor_core::recording::StreamReader;
@@ -110,6 +112,12 @@ impl Watch {
         state.act_as(&own::user(), Some(i64::from(std::process::id())));
         show(&self.look, &pids, state, "watch", self.every, |state| {
             let (sender, incoming) = channel();
+            if let Some(Notes::Folder(folder, _)) = &notes {
+                let told = sender.clone();
+                keep_finding_out(folder.clone(), host.name.clone(), move |usual| {
+                    told.send(Incoming::Event(Event::Usual(Box::new(usual)))).is_ok()
+                });
+            }
             let pace = feed::start(Box::new(source), state.values.every, vec![], sender.clone());
             Connections { machine: Machine::Here(roots), notes, pace: Some(pace), incoming, sender }
         })

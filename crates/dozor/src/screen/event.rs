@@ -3,6 +3,7 @@
 use crate::feed::Delivery;
 use crate::machine::Sought;
 use dozor_core::deed::{Account, Deed, Target};
+use dozor_core::findings::Usual;
 use dozor_core::inside::Told;
 use dozor_core::inside::close::CloseLook;
 use dozor_core::inside::holders::Holders;
@@ -36,6 +37,8 @@ pub enum Event {
     RecordingStalled(Option<String>),
     /// A recording has ended: with its account or with what went wrong.
     RecordingEnded(Result<String, String>),
+    /// What is usual on this machine at this hour.
+    Usual(Box<Usual>),
     /// Time passed.
     Tick,
 }

@@ -10,7 +10,7 @@ use crate::look::columns;
 use dozor_core::catalogue::Metric;
 use dozor_core::deed::{Deed, Target};
 use dozor_core::expr::Expression;
-use dozor_core::findings::Engine;
+use dozor_core::findings::{Engine, Usual};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::rank::{Folds, Ordered, Persistence, RowId, Table, Total};
 use dozor_core::reading::ProcessKey;
@@ -287,6 +287,8 @@ pub struct Deeds {
 pub struct Watching {
     /// Goes over every sample once.
     pub engine: Engine,
+    /// What is usual on the machine, where a recorder of it knows.
+    pub usual: Option<Usual>,
     /// Looking has begun.
     pub begun: bool,
     /// The sample that was looked at last, where it is the present.

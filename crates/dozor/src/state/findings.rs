@@ -3,7 +3,7 @@
 use super::State;
 use super::data::Mode;
 use super::effect::Effect;
-use dozor_core::findings::{Culprit, Finding, History, Standing, filled};
+use dozor_core::findings::{Culprit, Finding, History, Standing, Usual, filled};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::timeline::Reach;
 
@@ -40,6 +40,9 @@ impl State {
         let Some(begin) = begin else { return };
         if !std::mem::replace(&mut self.watching.begun, true) {
             self.watching.engine = self.values.configured.engine();
+            if let Some(usual) = self.watching.usual {
+                self.watching.engine.know(usual);
+            }
         }
         // The newest one is at hand.
         if begin + 1 == end
@@ -52,7 +55,12 @@ impl State {
         }
         let until = end.min(begin + most);
         let engine = &mut self.watching.engine;
-        let walked = self.time.timeline.walk(begin..until, Reach::All, |_, sample| {
+        let timeline = &self.time.timeline;
+        let is_replay = matches!(self.time.mode, Mode::Replay { .. });
+        let walked = timeline.walk(begin..until, Reach::All, |_, sample| {
+            if is_replay {
+                engine.learn(timeline, sample.now.wall_ns());
+            }
             engine.look(sample);
             Ok::<(), dozor_core::recording::ReadError>(())
         });
@@ -62,6 +70,12 @@ impl State {
         {
             engine.pass(moment.wall_ns);
         }
+    }
+
+    /// From here on this is what is usual on the machine.
+    pub fn know(&mut self, usual: Usual) {
+        self.watching.usual = Some(usual);
+        self.watching.engine.know(usual);
     }
 
     /// What a rule of one's own wants when it begins, as long as this is the present.
