@@ -151,6 +151,29 @@ fn what_was_dismissed_stays_so_until_it_may_speak_again() {
 }
 
 #[test]
+fn each_incident_of_the_demo_can_be_looked_at_and_recorded() {
+    let screen = Terminal::alone("dozor demo --incident swapping --after 30s", (120, 36));
+    screen.wait_for("skyboard[320]");
+    screen.wait("it is found", |text| text.contains("swap") && text.contains('▲'));
+    screen.keys("q");
+    screen.assert_restored();
+    let folder = tempfile::tempdir().expect("a folder");
+    let file = folder.path().join("all.dozor").display().to_string();
+    let wrote = dozor(folder.path(), &["demo", "--incident", "all", "--record", &file, "--for", "32m"]);
+    assert!(wrote.status.success(), "{}", String::from_utf8_lossy(&wrote.stderr));
+    let table = dozor(folder.path(), &["export", &file, "--table", "findings", "--format", "csv"]);
+    let text = String::from_utf8_lossy(&table.stdout).into_owned();
+    let found = |rule: &str| text.lines().any(|line| line.split(',').any(|cell| cell == rule));
+    for rule in dozor_core::findings::rules::all() {
+        assert!(found(rule.about().name), "{} is not in\n{text}", rule.about().name);
+    }
+    let unknown =
+        dozor(folder.path(), &["demo", "--incident", "swaping", "--record", "/dev/null", "--for", "1s"]);
+    assert_eq!(unknown.status.code(), Some(2));
+    assert!(String::from_utf8_lossy(&unknown.stderr).contains("did you mean swapping?"));
+}
+
+#[test]
 fn a_rule_of_ones_own_fires_and_starts_its_command() {
     let folder = tempfile::tempdir().expect("a folder");
     let settings = folder.path().join("config/dozor");

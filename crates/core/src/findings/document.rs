@@ -27,7 +27,7 @@ pub fn markdown() -> String {
          notice. The same samples give the same findings, live and replayed.\n\n\
          `w` shows them over time on the screen, `;` goes to the next one, `dozor check` is the report for the command line and for scripts,\n\
          `dozor export --table findings` the table, `/findings` of `dozor serve` the same as JSON. Rules of your own, and other limits: [settings](settings.md). Limits of three values are for\n\
-         notice, warning and critical.\n",
+         notice, warning and critical. `dozor demo --incident NAME` shows what a rule looks for, `--incident all` everything one after another.\n",
     );
     out.push_str(JSON);
     for rule in rules::all() {

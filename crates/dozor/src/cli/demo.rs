@@ -9,9 +9,11 @@ use crate::recorder::Recorder;
 use crate::run::Connections;
 use crate::state::State;
 use clap::Args;
+use dozor_core::demo::incidents::{Troubled, World, incidents};
 use dozor_core::demo::{PRELUDE, SimulatedMachine, Site, USER};
 use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::source::Source;
+use dozor_core::text::nearest;
 use dozor_core::timeline::Timeline;
 use dozor_core::wanted::Wanted;
 use std::path::{Path, PathBuf};
@@ -33,6 +35,10 @@ pub struct Demo {
     /// Which of the simulated machines
     #[arg(long, value_enum, value_name = "MACHINE", default_value_t = Machine::Observatory)]
     machine: Machine,
+    /// Instead of the night: what a rule of what stands out looks for (docs/findings.md), on a small machine that is quiet before
+    /// and after; or all of them one after another
+    #[arg(long, value_name = "RULE|all", conflicts_with_all = ["machine", "seed"])]
+    incident: Option<String>,
     /// Write a recording of it into this new file instead of showing it, as fast as it goes
     #[arg(long, value_name = "FILE", requires = "length")]
     record: Option<PathBuf>,
@@ -102,10 +108,47 @@ impl Source for DemoSource {
     }
 }
 
+/// Incidents at the pace of the wall clock.
+struct IncidentSource {
+    troubled: Troubled,
+    ahead: Duration,
+    /// Seconds that were lived through.
+    lived: u64,
+    begun: Option<Instant>,
+}
+
+impl Source for IncidentSource {
+    fn host(&self) -> HostFacts {
+        (*self.troubled.host()).clone()
+    }
+
+    fn read(&mut self) -> Reading {
+        let begun = *self.begun.get_or_insert_with(Instant::now);
+        loop {
+            let until = (self.ahead + begun.elapsed()).as_secs();
+            let mut newest = None;
+            while self.lived < until {
+                newest = Some(self.troubled.pass());
+                self.lived += 1;
+            }
+            if let Some(newest) = newest {
+                return (*newest).clone();
+            }
+            std::thread::sleep(Duration::from_millis(5));
+        }
+    }
+}
+
+/// Why nothing can be done to processes that exist for one incident.
+const MADE_UP: &str = "these processes are made up: nothing can be done to them";
+
 impl Demo {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
         if self.record.is_none() {
             need_terminal()?;
+        }
+        if let Some(rule) = &self.incident {
+            return self.incidents(rule);
         }
         let after = self.after.unwrap_or_default();
         if after + self.length.unwrap_or_default() > LONGEST {
@@ -138,6 +181,52 @@ impl Demo {
                 incoming,
                 sender,
             }
+        })
+    }
+
+    /// Shows incidents, or writes them into a file.
+    fn incidents(&self, rule: &str) -> anyhow::Result<Option<i32>> {
+        let rule = Some(rule).filter(|rule| *rule != "all");
+        let Some(mut troubled) = Troubled::new(rule) else {
+            let rule = rule.unwrap_or_default();
+            let near = nearest(rule, incidents().iter().map(|one| one.rule));
+            let hint = near
+                .map_or("docs/findings.md has them all".to_owned(), |near| format!("did you mean {near}?"));
+            return Err(super::options::Misuse(format!("no rule is called '{rule}'; {hint}")).into());
+        };
+        let step = self.every.as_secs();
+        if step == 0 || self.every.subsec_nanos() > 0 {
+            return Err(super::options::Misuse(
+                "incidents go second by second: --every 1s, 2s, …".to_owned(),
+            )
+            .into());
+        }
+        let after = self.after.unwrap_or_default().as_secs();
+        let mut readings = |count: u64| -> Vec<Arc<Reading>> {
+            let all = (0..count).map(|_| troubled.pass());
+            all.enumerate()
+                .filter(|(at, _)| (*at as u64 + 1).is_multiple_of(step))
+                .map(|(_, one)| one)
+                .collect()
+        };
+        let before = readings(after);
+        if let (Some(path), Some(length)) = (&self.record, self.length) {
+            let mut recorder = Recorder::create(path, World::host(), self.every)?;
+            for reading in readings(length.as_secs() + 1) {
+                recorder.write(&reading)?;
+            }
+            problem::say(&recorder.finish()?);
+            return Ok(None);
+        }
+        let history: Vec<Reading> = before.into_iter().map(|reading| (*reading).clone()).collect();
+        let ahead = Duration::from_secs(after);
+        let source = IncidentSource { troubled, ahead, lived: after, begun: None };
+        let state = State::new(Timeline::live(Arc::new(source.host())), plain_theme(), self.every, (0, 0));
+        show(&self.look, &self.pids, state, "demo", Some(self.every), |state| {
+            let (sender, incoming) = channel();
+            let pace = feed::start(Box::new(source), state.values.every, history, sender.clone());
+            let machine = machine::Machine::Elsewhere(MADE_UP);
+            Connections { machine, notes: None, pace: Some(pace), incoming, sender }
         })
     }
 
