@@ -6,7 +6,7 @@ use crate::lane::{Lane, Severity};
 use crate::recording::{MarkKind, ReadError};
 use crate::timeline::Timeline;
 use crate::units::NANOS;
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::ops::Range;
 
 /// A time in which a resource was not fine.
@@ -110,7 +110,13 @@ pub fn happenings(
         let (severity, text) = (Some((at.severity, one.about.lane)), at.sentence.clone());
         list.push(Happening { from_ns, until_ns, severity, mark: None, times: 1, text });
     };
-    if numbers.len() <= ALL_OF {
+    let found = found_by_the_recorder(timeline, from, until);
+    if numbers.len() > ALL_OF && !found.is_empty() {
+        // The recorder has gone through all of it.
+        let rest = found.iter().filter(|one| !list.iter().any(|other| other.text == one.text)).count();
+        more += rest.saturating_sub(most);
+        list.extend(found.into_iter().take(most));
+    } else if numbers.len() <= ALL_OF {
         let history = found_in(timeline, numbers.clone(), &mut |_| {})?;
         for one in history.within(from, until) {
             put(one, one.worst_told(), &mut list, &mut more);
@@ -130,7 +136,8 @@ pub fn happenings(
             put(&spread, one.at(at), &mut list, &mut more);
         }
     }
-    for mark in timeline.marks().into_iter().filter(|mark| mark.wall_ns >= from && mark.wall_ns <= until) {
+    let marks = timeline.marks().into_iter().filter(|mark| mark.kind != MarkKind::Finding);
+    for mark in marks.filter(|mark| mark.wall_ns >= from && mark.wall_ns <= until) {
         let texts = if mark.deeds.is_empty() {
             vec![mark.text.clone()]
         } else {
@@ -149,6 +156,41 @@ pub fn happenings(
     }
     list.sort_by_key(|happening| happening.from_ns);
     Ok(Happenings { bands, list, more })
+}
+
+/// What the recorder found as it wrote, by the marks that it left: the worst first, then the longest. Nothing of what began
+/// before its marks do.
+fn found_by_the_recorder(timeline: &Timeline, from: i64, until: i64) -> Vec<Happening> {
+    let mut by_name: BTreeMap<(String, String), Happening> = BTreeMap::new();
+    for mark in timeline.marks() {
+        let Some(found) = mark.found else { continue };
+        let name = (found.rule, found.subject);
+        // What has no end yet goes on.
+        let end = found.until_ns.unwrap_or(until);
+        if found.from_ns > until || end < from {
+            continue;
+        }
+        let (from_ns, until_ns) = (found.from_ns.max(from), end.min(until));
+        let severity = Some((found.severity, found.lane));
+        let one = Happening { from_ns, until_ns, severity, mark: None, times: 1, text: mark.text };
+        match by_name.get_mut(&name) {
+            None => drop(by_name.insert(name, one)),
+            Some(all) => {
+                // The mark of its end is of the same one.
+                let is_end = found.until_ns.is_some();
+                all.times += usize::from(!is_end);
+                all.from_ns = all.from_ns.min(from_ns);
+                all.until_ns = if is_end && all.times == 1 { until_ns } else { all.until_ns.max(until_ns) };
+                if Some(found.severity) > all.severity.map(|(severity, _)| severity) {
+                    (all.severity, all.text) = (severity, one.text);
+                }
+            }
+        }
+    }
+    let mut all: Vec<Happening> = by_name.into_values().collect();
+    let weight = |one: &Happening| (one.severity.map(|(severity, _)| severity), one.until_ns - one.from_ns);
+    all.sort_by_key(|one| std::cmp::Reverse(weight(one)));
+    all
 }
 
 /// Times in which a lane was not fine; short times between them are part of them.

@@ -24,10 +24,12 @@ use facts::{
     busiest_disk, cpu_facts, disk_facts, heat_facts, heat_point, memory_facts, memory_point, network_facts,
     network_point,
 };
+use serde::{Deserialize, Serialize};
 use severity::CPU;
 
 /// One resource.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Lane {
     /// Processors.
     Cpu,

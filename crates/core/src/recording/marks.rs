@@ -1,6 +1,7 @@
 //! Marks: what happened at an instant, in words. Notes, actions and losses stand in a recording beside its readings.
 
 use crate::deed::Record;
+use crate::lane::{Lane, Severity};
 use crate::run::RunAccount;
 use crate::text::clean;
 use serde::{Deserialize, Serialize};
@@ -13,6 +14,8 @@ pub enum MarkKind {
     Bookmark,
     /// Something was done to processes.
     Action,
+    /// Something stands out from here on, or is over.
+    Finding,
     /// Readings before the next one could not be taken or written.
     Lost,
     /// Something that whoever reads should know, such as a recorder that began.
@@ -26,10 +29,30 @@ impl MarkKind {
         match self {
             MarkKind::Bookmark => "bookmark",
             MarkKind::Action => "action",
+            MarkKind::Finding => "finding",
             MarkKind::Lost => "lost",
             MarkKind::Note => "note",
         }
     }
+}
+
+/// What was found.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Found {
+    /// The rule that found it.
+    pub rule: String,
+    /// Which of several: a device, a process, a group.
+    #[serde(default)]
+    pub subject: String,
+    /// The resource.
+    pub lane: Lane,
+    /// How bad it was at worst up to then.
+    pub severity: Severity,
+    /// When it began, in nanoseconds since 1970 (UTC).
+    pub from_ns: i64,
+    /// When it was over; none where the mark tells of its beginning.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until_ns: Option<i64>,
 }
 
 /// Something at an instant.
@@ -48,6 +71,9 @@ pub struct Mark {
     /// What was done, target by target, of an action.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub deeds: Vec<Record>,
+    /// What was found, of a finding.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub found: Option<Found>,
     /// The account of a command that was followed, where this is its end.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub run: Option<Box<RunAccount>>,
@@ -56,7 +82,7 @@ pub struct Mark {
 impl Mark {
     /// A mark with a text.
     pub fn new(wall_ns: i64, kind: MarkKind, text: impl Into<String>) -> Mark {
-        Mark { wall_ns, kind, text: text.into(), readings: None, deeds: vec![], run: None }
+        Mark { wall_ns, kind, text: text.into(), readings: None, deeds: vec![], found: None, run: None }
     }
 
     /// Its frame's payload.
@@ -69,6 +95,11 @@ impl Mark {
         let mark: Mark = serde_json::from_slice(payload).ok()?;
         let deeds = mark.deeds.into_iter().map(Record::cleaned).collect();
         let run = mark.run.map(|run| Box::new(run.cleaned()));
-        Some(Mark { text: clean(mark.text.as_bytes()), deeds, run, ..mark })
+        let found = mark.found.map(|found| Found {
+            rule: clean(found.rule.as_bytes()),
+            subject: clean(found.subject.as_bytes()),
+            ..found
+        });
+        Some(Mark { text: clean(mark.text.as_bytes()), deeds, found, run, ..mark })
     }
 }

@@ -25,7 +25,7 @@ mod writer;
 pub use codec::DecodeError;
 pub use frames::Frames;
 pub use index::{Peak, has_peaks};
-pub use marks::{Mark, MarkKind};
+pub use marks::{Found, Mark, MarkKind};
 pub use reader::{Damage, Entry, Event, ReadError, StreamReader};
 pub use writer::{Encoder, Writer, mark_frame};
 

@@ -147,6 +147,8 @@ pub fn draw_axis(state: &State, buffer: &mut Buffer, area: Rect, layout: &Layout
                 MarkKind::Action => "✶",
                 MarkKind::Bookmark => "⚑",
                 MarkKind::Lost => "╳",
+                // The screen finds out itself.
+                MarkKind::Finding => continue,
                 MarkKind::Note => "›",
             };
             put(buffer, layout.strip_x + column, area.y, 1, symbol, theme.role(Role::Accent));

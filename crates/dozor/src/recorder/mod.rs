@@ -7,6 +7,7 @@
 
 mod error;
 mod folder;
+mod found;
 mod notes;
 mod sink;
 #[cfg(test)]
@@ -25,6 +26,7 @@ use dozor_core::units::long_bytes;
 use dozor_linux::files;
 use error::failed;
 use folder::Folder;
+use found::Finding;
 use sink::Sink;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -52,6 +54,7 @@ enum Target {
 pub struct Recorder {
     target: Target,
     writer: Writer,
+    finding: Finding,
     sink: Option<Sink>,
     buffer: Vec<u8>,
     last: Option<Arc<Reading>>,
@@ -84,10 +87,12 @@ impl Recorder {
     }
 
     fn begin(target: Target, host: Arc<HostFacts>, every: Duration) -> Result<Recorder, RecordError> {
+        let finding = Finding::new(host.clone());
         let writer = Writer::new(host, Some(every));
         let mut recorder = Recorder {
             target,
             writer,
+            finding,
             sink: None,
             buffer: vec![],
             last: None,
@@ -136,6 +141,12 @@ impl Recorder {
             Ok(()) => {
                 self.readings += 1;
                 self.last = Some(reading.clone());
+                for mark in self.finding.look(reading, self.missing.is_some()) {
+                    // One that cannot be written is found again by who looks through the readings.
+                    if matches!(self.mark(&mark), Err(RecordError::PipeClosed)) {
+                        return Err(RecordError::PipeClosed);
+                    }
+                }
                 Ok(self
                     .missing
                     .take()

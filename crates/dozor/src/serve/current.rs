@@ -139,9 +139,9 @@ impl Current {
     }
 }
 
-/// Marks in words, as JSON; losses are gaps, which the lanes show.
+/// Marks in words, as JSON; losses are gaps, which the lanes show, and findings stand out by themselves.
 pub fn told(marks: &[Mark]) -> Json {
-    let told = marks.iter().filter(|mark| mark.kind != MarkKind::Lost);
+    let told = marks.iter().filter(|mark| !matches!(mark.kind, MarkKind::Lost | MarkKind::Finding));
     let told = told.flat_map(|mark| {
         let texts: Vec<String> = match &mark.deeds[..] {
             [] => vec![mark.text.clone()],

@@ -14,7 +14,7 @@ use dozor_core::findings::{Engine, Usual};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::rank::{Folds, Ordered, Persistence, RowId, Table, Total};
 use dozor_core::reading::ProcessKey;
-use dozor_core::recording::Mark;
+use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::sample::Sample;
 use dozor_core::timeline::Timeline;
 use std::collections::{BTreeSet, HashMap};
@@ -60,6 +60,13 @@ pub struct Time {
     pub ended: Option<String>,
 }
 
+/// What was done and noted. What stands out the screen finds out itself.
+pub fn signs(timeline: &Timeline) -> Vec<Mark> {
+    let mut marks = timeline.marks();
+    marks.retain(|mark| mark.kind != MarkKind::Finding);
+    marks
+}
+
 impl Time {
     /// At the newest sample.
     pub fn new(timeline: Timeline) -> Time {
@@ -69,7 +76,7 @@ impl Time {
             speed: 1.0,
             remembered: None,
             search: None,
-            signs: timeline.marks(),
+            signs: signs(&timeline),
             zone: Zone::named(&timeline.host().time_zone),
             own_zone: false,
             ended: None,

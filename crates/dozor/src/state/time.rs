@@ -1,7 +1,7 @@
 //! Freezing, stepping, replaying: which moment is shown.
 
 use super::State;
-use super::data::{Mode, Stay};
+use super::data::{Mode, Stay, signs};
 use super::effect::Effect;
 use super::search::Search;
 use crate::feed::Delivery;
@@ -143,7 +143,7 @@ impl State {
     }
 
     fn took_in(&mut self) {
-        for mark in self.time.timeline.marks() {
+        for mark in signs(&self.time.timeline) {
             if !self.time.signs.contains(&mark) {
                 self.show_sign(mark);
             }
@@ -434,6 +434,7 @@ impl State {
             MarkKind::Action => "done",
             MarkKind::Bookmark => "bookmark",
             MarkKind::Lost => "readings are missing before",
+            MarkKind::Finding => "found",
             MarkKind::Note => "note",
         };
         let text = format!("{kind} at {}: {}", self.time.zone.time(sign.wall_ns), sign.text);

@@ -3,7 +3,7 @@
 use super::{Batch, Sink, Table, Which, WriteError};
 use dozor_core::chart::reach_of;
 use dozor_core::findings::found_in;
-use dozor_core::recording::{Mark, ReadError};
+use dozor_core::recording::{Mark, MarkKind, ReadError};
 use dozor_core::timeline::Timeline;
 use std::io;
 use std::ops::Range;
@@ -25,13 +25,14 @@ impl From<ReadError> for Stopped {
 }
 
 /// What happened in a range of samples: behind the sample before it, up to its last one, so that ranges that follow each other have
-/// all of it and nothing twice. `to_end` adds what came behind the last sample of all.
+/// all of it and nothing twice; but for what stood out, which has a table of its own. `to_end` adds what came behind the last sample of all.
 pub fn marks_in(timeline: &Timeline, numbers: &Range<usize>, to_end: bool) -> Vec<Mark> {
     let wall = |number: usize| timeline.moment(number).map_or(0, |moment| moment.wall_ns);
     let from = if numbers.start > timeline.first() { wall(numbers.start - 1) } else { i64::MIN };
     let is_end = to_end && numbers.end >= timeline.end();
     let until = if is_end { i64::MAX } else { wall(numbers.end.saturating_sub(1)) };
-    timeline.marks().into_iter().filter(|mark| mark.wall_ns > from && mark.wall_ns <= until).collect()
+    let within = |mark: &Mark| mark.wall_ns > from && mark.wall_ns <= until && mark.kind != MarkKind::Finding;
+    timeline.marks().into_iter().filter(within).collect()
 }
 
 /// Writes the rows of a range of samples into what `begin` makes, on a thread of its own; tells after each sample how many are done. Of what
