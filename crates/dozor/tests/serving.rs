@@ -405,3 +405,52 @@ fn what_is_pushed_is_tried_again_and_says_whose_it_is() {
     child.wait().expect("it ends");
     let _ = dozor(&["--version"]);
 }
+
+#[test]
+fn what_stands_out_is_pushed_as_log_records() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let settings = folder.path().join("dozor");
+    std::fs::create_dir_all(&settings).expect("a folder");
+    let rule = "[[rule]]\nname = \"first one\"\nwhen = \"pid = 1\"\nfor = \"1s\"\nseverity = \"critical\"\nsay = \"{process} is there\"\n";
+    std::fs::write(settings.join("settings.toml"), rule).expect("settings");
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let url = format!("http://{}", listener.local_addr().expect("an address"));
+    let mut child = Command::new(served::DOZOR)
+        .args(["serve", "--push", &url, "--push-as", "json", "--every", "300ms"])
+        .env("XDG_CONFIG_HOME", folder.path())
+        .stderr(std::process::Stdio::null())
+        .spawn()
+        .expect("it starts");
+    let mut found = None;
+    for _ in 0..60 {
+        let (head, body) = pushed(&listener, "200 OK");
+        if head.starts_with("POST /v1/logs HTTP/1.1") {
+            let request: Value = serde_json::from_slice(&body).expect("JSON");
+            let records = request["resourceLogs"][0]["scopeLogs"][0]["logRecords"].as_array().cloned();
+            found =
+                records.expect("records").into_iter().find(|record| record.to_string().contains("first one"));
+            assert!(
+                request["resourceLogs"][0]["resource"].to_string().contains("\"host.name\""),
+                "{request}"
+            );
+            if found.is_some() {
+                break;
+            }
+        }
+    }
+    child.kill().expect("it is ours");
+    child.wait().expect("it ends");
+    let record = found.expect("a record of the rule");
+    assert_eq!((&record["severityNumber"], &record["eventName"]), (&17.into(), &"dozor.finding".into()));
+    assert!(
+        record["body"]["stringValue"].as_str().is_some_and(|text| text.ends_with("[1] is there")),
+        "{record}"
+    );
+    let attribute = |key: &str| {
+        let all = record["attributes"].as_array().expect("attributes");
+        all.iter().find(|one| one["key"] == key).map(|one| one["value"].clone())
+    };
+    assert_eq!(attribute("dozor.finding.state"), Some(serde_json::json!({"stringValue": "begins"})));
+    assert_eq!(attribute("process.pid"), Some(serde_json::json!({"intValue": "1"})));
+    assert!(record["timeUnixNano"].as_str().is_some_and(|time| time.len() == 19), "{record}");
+}

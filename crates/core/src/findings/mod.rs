@@ -9,6 +9,7 @@
 //! will hurt soon or hurts somebody, a notice what is worth knowing.
 
 mod adjust;
+mod changes;
 mod check;
 mod culprit;
 mod document;
@@ -23,6 +24,7 @@ pub mod rules;
 mod scene;
 mod usual;
 
+pub use changes::Changes;
 pub use check::{Part, Reported, Verdict, findings_json};
 pub use culprit::{Culprit, Evidence};
 pub use document::markdown;

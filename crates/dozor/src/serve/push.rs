@@ -1,8 +1,10 @@
-//! Pushing to a collector by OTLP over HTTP. A queue of a few samples stands between sampling and sending: where the collector is
+//! Pushing to a collector by OTLP over HTTP: samples as metrics, what stands out as log records. A queue of a few samples stands between sampling and sending: where the collector is
 //! away for longer the oldest are left out, and it is said how many.
 
 use super::current::Current;
+use dozor_core::findings::Finding;
 use dozor_core::reading::HostFacts;
+use dozor_export::open::logs::Logs;
 use dozor_export::open::{Family, otlp};
 use std::collections::VecDeque;
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
@@ -25,8 +27,16 @@ pub enum Encoding {
     Json,
 }
 
+/// What waits to be sent.
+enum Parcel {
+    /// A sample.
+    Metrics(i64, Vec<Family>),
+    /// What has begun to stand out, or is over.
+    Logs(i64, Logs),
+}
+
 struct Queue {
-    waiting: VecDeque<(i64, Vec<Family>)>,
+    waiting: VecDeque<Parcel>,
     left_out: u64,
 }
 
@@ -44,12 +54,16 @@ impl Outgoing {
         outgoing
     }
 
-    /// Puts a sample behind those that wait; never waits itself.
-    pub fn put(&self, current: &Current) {
+    /// Puts a sample behind those that wait, with what has begun to stand out or is over; never waits itself.
+    pub fn put(&self, current: &Current, changes: &[(&Finding, bool)]) {
+        let wall_ns = current.sample.now.wall_ns();
         let families = current.families();
         let (queue, bell) = &*self.0;
         let mut queue = queue.lock().unwrap_or_else(PoisonError::into_inner);
-        queue.waiting.push_back((current.sample.now.wall_ns(), families));
+        queue.waiting.push_back(Parcel::Metrics(wall_ns, families));
+        if !changes.is_empty() {
+            queue.waiting.push_back(Parcel::Logs(wall_ns, Logs::of(changes, &current.sample.host, wall_ns)));
+        }
         while queue.waiting.len() > WAITING {
             queue.waiting.pop_front();
             queue.left_out += 1;
@@ -57,7 +71,7 @@ impl Outgoing {
         bell.notify_one();
     }
 
-    fn next(&self) -> (i64, Vec<Family>) {
+    fn next(&self) -> Parcel {
         let (queue, bell) = &*self.0;
         let mut queue = queue.lock().unwrap_or_else(PoisonError::into_inner);
         loop {
@@ -69,10 +83,10 @@ impl Outgoing {
     }
 
     /// One that could not be sent goes back to the front, where there is room.
-    fn give_back(&self, sample: (i64, Vec<Family>)) {
+    fn give_back(&self, parcel: Parcel) {
         let mut queue = self.0.0.lock().unwrap_or_else(PoisonError::into_inner);
         if queue.waiting.len() < WAITING {
-            queue.waiting.push_front(sample);
+            queue.waiting.push_front(parcel);
         } else {
             queue.left_out += 1;
         }
@@ -92,14 +106,32 @@ impl Outgoing {
             .into();
         let mut failing: Option<Instant> = None;
         let mut wait = FIRST;
+        let metrics_url = Some(url.to_owned());
+        let mut logs_url = url.strip_suffix("/v1/metrics").map(|begin| format!("{begin}/v1/logs"));
         loop {
-            let (wall_ns, families) = self.next();
-            let request = otlp::request(&families, host, wall_ns);
-            let (kind, bytes) = match encoding {
-                Encoding::Protobuf => ("application/x-protobuf", request.bytes()),
-                Encoding::Json => ("application/json", request.json().to_string().into_bytes()),
+            let parcel = self.next();
+            let kind = match encoding {
+                Encoding::Protobuf => "application/x-protobuf",
+                Encoding::Json => "application/json",
             };
-            match sent(&agent, url, kind, &bytes) {
+            let (url, wall_ns, bytes) = match (&parcel, encoding) {
+                // Whoever names a path of his own for metrics says nothing of another for this.
+                (Parcel::Logs(..), _) if logs_url.is_none() => continue,
+                (Parcel::Logs(wall_ns, logs), Encoding::Protobuf) => (&logs_url, wall_ns, logs.bytes()),
+                (Parcel::Logs(wall_ns, logs), Encoding::Json) => {
+                    (&logs_url, wall_ns, logs.json().to_string().into_bytes())
+                }
+                (Parcel::Metrics(wall_ns, families), _) => {
+                    let request = otlp::request(families, host, *wall_ns);
+                    let bytes = match encoding {
+                        Encoding::Protobuf => request.bytes(),
+                        Encoding::Json => request.json().to_string().into_bytes(),
+                    };
+                    (&metrics_url, wall_ns, bytes)
+                }
+            };
+            let (url, wall_ns) = (url.clone().unwrap_or_default(), *wall_ns);
+            match sent(&agent, &url, kind, &bytes) {
                 Sent::Taken(partly) => {
                     if failing.take().is_some() {
                         tell(&format!("pushing again; {} samples were left out", self.left_out()));
@@ -109,13 +141,19 @@ impl Outgoing {
                     }
                     wait = FIRST;
                 }
-                Sent::Refused(reason) => tell(&format!("{url} refuses what is pushed: {reason}")),
+                Sent::Refused(reason) => {
+                    tell(&format!("{url} refuses what is pushed: {reason}"));
+                    // One that takes no log records is told none.
+                    if matches!(parcel, Parcel::Logs(..)) {
+                        logs_url = None;
+                    }
+                }
                 Sent::Later(reason, asked) => {
                     if failing.is_none() {
                         tell(&format!("{url}: {reason}; trying goes on"));
                         failing = Some(Instant::now());
                     }
-                    self.give_back((wall_ns, families));
+                    self.give_back(parcel);
                     std::thread::sleep(
                         asked.map_or_else(|| uneven(wait, wall_ns), |asked| asked.min(LONGEST)),
                     );
@@ -170,9 +208,11 @@ fn sent(agent: &ureq::Agent, url: &str, kind: &str, bytes: &[u8]) -> Sent {
     }
     let partly = is_json.then(|| serde_json::from_str::<serde_json::Value>(&text).ok()).flatten();
     let partly = partly.and_then(|answer| {
-        let rejected = &answer["partialSuccess"]["rejectedDataPoints"];
-        let count = rejected.as_i64().or_else(|| rejected.as_str()?.parse().ok()).unwrap_or(0);
-        (count > 0).then(|| format!("{count} points; {}", answer["partialSuccess"]["errorMessage"]))
+        let partly = &answer["partialSuccess"];
+        let number = |name: &str| partly[name].as_i64().or_else(|| partly[name].as_str()?.parse().ok());
+        let (points, records) = (number("rejectedDataPoints"), number("rejectedLogRecords"));
+        let (count, what) = points.map_or((records.unwrap_or(0), "records"), |points| (points, "points"));
+        (count > 0).then(|| format!("{count} {what}; {}", partly["errorMessage"]))
     });
     Sent::Taken(partly)
 }

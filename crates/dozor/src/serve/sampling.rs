@@ -3,7 +3,7 @@
 use super::current::{Current, Shared};
 use super::noted::Noted;
 use super::push::Outgoing;
-use dozor_core::findings::Engine;
+use dozor_core::findings::{Changes, Engine};
 use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::sample::Sample;
 use dozor_core::source::Source;
@@ -46,6 +46,7 @@ pub fn sample_on(mut sampling: Sampling) -> (Shared, broadcast::Sender<Arc<Readi
     let (given, out) = (shared.clone(), readings.clone());
     std::thread::spawn(move || {
         let mut told = Told::new(sampling.told);
+        let mut changes = Changes::default();
         let mut before: Option<Arc<Reading>> = None;
         // The second reading follows soon, so that there are rates at once.
         let mut wait = sampling.every.min(Duration::from_millis(250));
@@ -69,7 +70,7 @@ pub fn sample_on(mut sampling: Sampling) -> (Shared, broadcast::Sender<Arc<Readi
             );
             let current = Arc::new(current);
             if let Some(outgoing) = &sampling.outgoing {
-                outgoing.put(&current);
+                outgoing.put(&current, &changes.look(sampling.engine.history()));
             }
             // Nobody needs to follow.
             let _ = out.send(reading);

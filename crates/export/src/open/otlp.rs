@@ -14,13 +14,16 @@ pub enum Any {
     /// A whole number.
     #[prost(int64, tag = "3")]
     Whole(i64),
+    /// Any number.
+    #[prost(double, tag = "4")]
+    Number(f64),
 }
 
 /// What an attribute is.
 #[derive(Clone, PartialEq, Message)]
 pub struct AnyValue {
     /// Which.
-    #[prost(oneof = "Any", tags = "1, 3")]
+    #[prost(oneof = "Any", tags = "1, 3, 4")]
     pub value: Option<Any>,
 }
 
@@ -151,7 +154,8 @@ pub struct Request {
     pub resources: Vec<ResourceMetrics>,
 }
 
-fn text(key: &str, value: &str) -> KeyValue {
+/// An attribute that is a text.
+pub fn text(key: &str, value: &str) -> KeyValue {
     KeyValue { key: key.to_owned(), value: Some(AnyValue { value: Some(Any::Text(value.to_owned())) }) }
 }
 
@@ -191,6 +195,17 @@ pub fn request(families: &[Family], host: &HostFacts, wall_ns: i64) -> Request {
             }),
         }
     });
+    let scopes = vec![ScopeMetrics { scope: Some(scope()), metrics: metrics.collect() }];
+    Request { resources: vec![ResourceMetrics { resource: Some(resource_of(host)), scopes }] }
+}
+
+/// The maker of all that is sent.
+pub fn scope() -> Scope {
+    Scope { name: "dozor".to_owned(), version: env!("CARGO_PKG_VERSION").to_owned() }
+}
+
+/// The host that it is about.
+pub fn resource_of(host: &HostFacts) -> Resource {
     let mut attributes = vec![
         text("service.name", "dozor"),
         text("service.version", env!("CARGO_PKG_VERSION")),
@@ -201,9 +216,21 @@ pub fn request(families: &[Family], host: &HostFacts, wall_ns: i64) -> Request {
     if !host.cpu_model.is_empty() {
         attributes.push(text("host.cpu.model.name", &host.cpu_model));
     }
-    let scope = Scope { name: "dozor".to_owned(), version: env!("CARGO_PKG_VERSION").to_owned() };
-    let scopes = vec![ScopeMetrics { scope: Some(scope), metrics: metrics.collect() }];
-    Request { resources: vec![ResourceMetrics { resource: Some(Resource { attributes }), scopes }] }
+    Resource { attributes }
+}
+
+/// Attributes as JSON.
+pub fn attributes_json(all: &[KeyValue]) -> Vec<Json> {
+    let one = |one: &KeyValue| {
+        let value = match one.value.as_ref().and_then(|any| any.value.as_ref()) {
+            Some(Any::Text(text)) => json!({"stringValue": text}),
+            Some(Any::Whole(number)) => json!({"intValue": number.to_string()}),
+            Some(Any::Number(number)) => json!({"doubleValue": number}),
+            None => json!({}),
+        };
+        json!({"key": one.key, "value": value})
+    };
+    all.iter().map(one).collect()
 }
 
 impl Request {
@@ -214,24 +241,12 @@ impl Request {
 
     /// As JSON, by the protobuf mapping: 64 bit numbers are texts.
     pub fn json(&self) -> Json {
-        let attributes = |all: &[KeyValue]| -> Vec<Json> {
-            all.iter()
-                .map(|one| {
-                    let value = match one.value.as_ref().and_then(|any| any.value.as_ref()) {
-                        Some(Any::Text(text)) => json!({"stringValue": text}),
-                        Some(Any::Whole(number)) => json!({"intValue": number.to_string()}),
-                        None => json!({}),
-                    };
-                    json!({"key": one.key, "value": value})
-                })
-                .collect()
-        };
         let points = |all: &[NumberPoint]| -> Vec<Json> {
             all.iter()
                 .map(|point| {
                     json!({
                         "startTimeUnixNano": point.start_ns.to_string(), "timeUnixNano": point.time_ns.to_string(),
-                        "asDouble": point.value, "attributes": attributes(&point.attributes),
+                        "asDouble": point.value, "attributes": attributes_json(&point.attributes),
                     })
                 })
                 .collect()
@@ -263,7 +278,7 @@ impl Request {
             let of = resource
                 .resource
                 .as_ref()
-                .map(|resource| attributes(&resource.attributes))
+                .map(|resource| attributes_json(&resource.attributes))
                 .unwrap_or_default();
             json!({"resource": {"attributes": of}, "scopeMetrics": scopes.collect::<Vec<_>>()})
         });
