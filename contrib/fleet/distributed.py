@@ -24,7 +24,7 @@ session = (
     .getOrCreate()
 )
 session.sparkContext.setLogLevel("ERROR")
-for table in ["processes", "system", "parts", "actions"]:
+for table in ["processes", "system", "parts", "actions", "findings"]:
     frame = session.read.option("mergeSchema", "false").parquet(f"{lake}/{table}")
     # The engine has microseconds: nanoseconds come as whole numbers and become times here.
     frame = frame.withColumnRenamed("time", "time_ns")
@@ -35,6 +35,8 @@ session.sql(f"""CREATE TEMPORARY VIEW disks AS SELECT host, name, hour({moment})
                 FROM raw_parts WHERE part = 'disk'""")
 session.sql(f"CREATE TEMPORARY VIEW machines AS SELECT host, hour({moment}) AS hour, `cpu.total` AS busy FROM raw_system")
 session.sql(f"CREATE TEMPORARY VIEW actions AS SELECT *, {moment} AS time FROM raw_actions")
+session.sql("""CREATE TEMPORARY VIEW findings AS
+               SELECT *, until div 1000000000 - time_ns div 1000000000 AS lasted_s FROM raw_findings""")
 answers = {}
 for name, query in questions():
     begin = time.time()

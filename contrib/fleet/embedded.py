@@ -17,6 +17,8 @@ base.execute(f"""CREATE VIEW disks AS SELECT host, name, extract('hour' FROM tim
 base.execute(f"""CREATE VIEW machines AS SELECT host, extract('hour' FROM time) AS hour, "cpu.total" AS busy
                  FROM {read('system')}""")
 base.execute(f"CREATE VIEW actions AS SELECT * FROM {read('actions')}")
+base.execute(f"""CREATE VIEW findings AS SELECT *, epoch_ns(until) // 1000000000 - epoch_ns(time) // 1000000000 AS lasted_s
+                 FROM {read('findings')}""")
 answers = {}
 for name, query in questions():
     begin = time.time()

@@ -26,5 +26,17 @@ SELECT hour, avg(busy) AS mean_percent, max(busy) AS most_percent, count(DISTINC
 FROM machines
 GROUP BY hour ORDER BY hour;
 
+-- name: which hosts had a finding, how often and how long
+SELECT rule, count(DISTINCT host) AS hosts, count(*) AS times, sum(lasted_s) AS seconds
+FROM findings
+WHERE severity IN ('warning', 'critical')
+GROUP BY rule ORDER BY hosts DESC, times DESC, rule;
+
+-- name: which hosts had a saturated disk, and who did it
+SELECT host, culprit, count(*) AS times, sum(lasted_s) AS seconds
+FROM findings
+WHERE rule = 'disk-saturated' AND severity IN ('warning', 'critical')
+GROUP BY host, culprit ORDER BY seconds DESC, host, culprit LIMIT 10;
+
 -- name: what was noted and done
 SELECT host, time, kind, text, outcome FROM actions ORDER BY time, host LIMIT 10;

@@ -323,6 +323,29 @@ fn short_processes_that_work_are_worth_knowing_and_no_more() {
 
 /// A compile that takes all there is, and a loop that gives way, are worth knowing and no more.
 #[test]
+fn a_copy_of_some_seconds_fills_nothing_and_one_that_goes_on_does() {
+    let copies = |seconds: i64| {
+        run(&|_| {}, &move |world, second| {
+            // Half a percent of the disk a second, which is full in two minutes.
+            if second < seconds {
+                add(&mut world.now.filesystems[0].used, 40 << 20);
+                add(&mut world.now.filesystems[0].available, -(40 << 20));
+            }
+        })
+        .0
+    };
+    let names = |found: &[Finding]| found.iter().map(|one| one.about.name).collect::<Vec<_>>();
+    assert_eq!(names(&copies(10)), Vec::<&str>::new(), "25 minutes away, seen for ten seconds");
+    assert_eq!(names(&copies(18)), Vec::<&str>::new());
+    let (found, _) =
+        run(&|world| world.now.filesystems[0].available = dozor_core::reading::raw(8 << 30), &|world, _| {
+            add(&mut world.now.filesystems[0].used, 40 << 20);
+            add(&mut world.now.filesystems[0].available, -(40 << 20));
+        });
+    assert_eq!(names(&found), ["filesystem-full"], "three minutes away");
+}
+
+#[test]
 fn use_alone_harms_nobody() {
     let compile = |world: &mut World, _: i64| {
         (0..CORES).for_each(|core| world.uses(540, core, 94));

@@ -51,8 +51,11 @@ struct Filling {
     when_ns: i64,
     /// Bytes a second, lately.
     pace: f64,
-    /// Seconds for which it has been growing.
+    /// Seconds for which it has been growing, and what it had before.
     grew: f64,
+    first: f64,
+    /// Seconds for which it has rested.
+    rested: f64,
 }
 
 impl Filling {
@@ -64,9 +67,28 @@ impl Filling {
         let rate = (used - self.used) / seconds;
         let weight = if self.grew == 0.0 { 1.0 } else { (seconds / PACE).min(1.0) };
         let pace = self.pace + (rate - self.pace) * weight;
-        // What is written comes in lumps.
-        let grew = if pace > 0.0 { self.grew + seconds } else { 0.0 };
-        Filling { used, when_ns, pace, grew }
+        // What is written comes in lumps; who has rested for longer begins anew.
+        let rested = if rate > 0.0 { 0.0 } else { self.rested + seconds };
+        if pace <= 0.0 || rested > PACE {
+            return Filling { used, when_ns, ..Filling::default() };
+        }
+        let first = if self.grew == 0.0 { self.used } else { self.first };
+        Filling { used, when_ns, pace, grew: self.grew + seconds, first, rested }
+    }
+
+    /// How fast it fills, as far as that is sure: lately, and no faster than over all the time that it has grown.
+    fn sure_pace(self) -> f64 {
+        if self.grew > 0.0 { self.pace.min((self.used - self.first) / self.grew) } else { 0.0 }
+    }
+
+    /// Seconds until there is no room left, where it has grown for long enough to say so: a copy of some seconds does not fill
+    /// what has room for half an hour of it.
+    fn end(self, left: f64) -> f64 {
+        const PART: f64 = 40.0;
+        let pace = self.sure_pace();
+        let end = if pace > LITTLE * (self.used + left) { left / pace } else { f64::INFINITY };
+        let needed = (end / PART).clamp(PACE, 60.0);
+        if self.grew >= needed { end } else { f64::INFINITY }
     }
 }
 
@@ -83,9 +105,9 @@ impl Rule for Full {
             };
             let filling = self.before.entry(row.mount.to_string()).or_default();
             *filling = filling.now(used, now);
-            let pace = filling.pace;
-            let grows = filling.grew >= PACE && pace > LITTLE * (used + left);
-            let end = if grows { left / pace } else { f64::INFINITY };
+            let pace = filling.sure_pace();
+            let end = filling.end(left);
+            let grows = end.is_finite();
             let soon = match end {
                 end if end <= scene.three(&END)[2] => Severity::Critical,
                 end if end <= scene.three(&END)[1] => Severity::Warning,
