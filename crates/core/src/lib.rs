@@ -6,6 +6,7 @@
 //! simulated machine. Time always comes in as an argument: nothing here reads a clock or the environment.
 #![forbid(unsafe_code)]
 
+pub mod burn;
 pub mod catalogue;
 pub mod chart;
 pub mod clock;

@@ -337,11 +337,10 @@ fn a_copy_of_some_seconds_fills_nothing_and_one_that_goes_on_does() {
     let names = |found: &[Finding]| found.iter().map(|one| one.about.name).collect::<Vec<_>>();
     assert_eq!(names(&copies(10)), Vec::<&str>::new(), "25 minutes away, seen for ten seconds");
     assert_eq!(names(&copies(18)), Vec::<&str>::new());
-    let (found, _) =
-        run(&|world| world.now.filesystems[0].available = dozor_core::reading::raw(8 << 30), &|world, _| {
-            add(&mut world.now.filesystems[0].used, 40 << 20);
-            add(&mut world.now.filesystems[0].available, -(40 << 20));
-        });
+    let (found, _) = run(&|world| world.now.filesystems[0].available = raw(8 << 30), &|world, _| {
+        add(&mut world.now.filesystems[0].used, 40 << 20);
+        add(&mut world.now.filesystems[0].available, -(40 << 20));
+    });
     assert_eq!(names(&found), ["filesystem-full"], "three minutes away");
 }
 

@@ -7,6 +7,7 @@
 
 pub mod access;
 pub mod act;
+pub mod burn;
 pub mod clock;
 pub mod files;
 pub mod host;

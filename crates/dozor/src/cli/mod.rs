@@ -5,6 +5,7 @@
 
 mod access;
 mod act;
+mod burn;
 mod cells;
 mod check;
 mod chosen;
@@ -94,6 +95,11 @@ enum Command {
         after_help = "Examples: dozor check\n          dozor check --for 5s --format json --fail-on critical\n          dozor check night.dozor --from 02:00 --to 02:10"
     )]
     Check(check::Check),
+    /// Load this machine for a bounded time and say whether it stays cool and fast: temperatures, frequencies, throttling, fans.
+    #[command(
+        after_help = "Examples: dozor burn --for 10m\n          dozor burn --for 2m --cores 0-3 --load 80 --until 85 -o burn.pdf\n          dozor burn --for 30s --memory 1GiB --plain --format json\n\nIt stops at the limit of any sensor. Exit status: 0 it ended in time or by hand, 1 a limit stopped it, 2 wrong usage"
+    )]
+    Burn(burn::Burn),
     /// Write the report of an incident: what stood out, charts, who used what, what differed, what was done.
     #[command(
         after_help = "Examples: dozor report night.dozor --from 02:00 --to 03:00 -o incident.pdf\n          dozor report /var/log/dozor --from 'yesterday 14:00' -o incident.html"
@@ -188,6 +194,7 @@ fn run(cli: Cli) -> anyhow::Result<End> {
         Some(Command::Settings(settings)) => settings.run(),
         Some(Command::Access(access)) => access.run(),
         Some(Command::Export(export)) => export.run(),
+        Some(Command::Burn(burn)) => return burn.run(),
         Some(Command::Check(check)) => return check.run(),
         Some(Command::Report(report)) => report.run(),
         Some(Command::Serve(serve)) => serve.run(),
