@@ -323,6 +323,30 @@ fn short_processes_that_work_are_worth_knowing_and_no_more() {
 
 /// A compile that takes all there is, and a loop that gives way, are worth knowing and no more.
 #[test]
+fn small_writes_that_are_waited_for_are_worth_knowing_although_the_disk_has_room() {
+    let writes = |waited: i64| {
+        run(&|_| {}, &move |world, _| {
+            let disk = &mut world.now.disks[0];
+            add(&mut disk.busy_ms, 550);
+            add(&mut disk.writes, 160);
+            add(&mut disk.write_ms, 900);
+            add(&mut disk.queue_ms, 900);
+            add(&mut disk.write_bytes, 160 * 4_096);
+            add(&mut world.process(210).write_bytes, 150 * 4_096);
+            add(&mut world.now.system.pressure_io_some, waited);
+        })
+        .0
+    };
+    let found = writes(420_000);
+    let [one] = &found[..] else { panic!("{found:?}") };
+    assert_eq!((one.about.name, one.worst), ("disk-saturated", Severity::Notice));
+    let sentence = &one.last().sentence;
+    assert!(sentence.starts_with("tasks wait 42 % of the time for sda, which is 55 % busy"), "{sentence}");
+    assert!(sentence.contains("catalogd[210] writes 94 % of what is written"), "{sentence}");
+    assert!(writes(150_000).is_empty(), "a little is nothing");
+}
+
+#[test]
 fn a_copy_of_some_seconds_fills_nothing_and_one_that_goes_on_does() {
     let copies = |seconds: i64| {
         run(&|_| {}, &move |world, second| {

@@ -20,7 +20,7 @@ const ABOUT: About = About {
     explained_by: &["swapping"],
     causes: "a job that reads or writes without pause; a sync after every block; a failing device (then the kernel log has errors)",
     next: "look at who does it (enter); give its disk work a lower priority (x); the parts of the disk (3)",
-    limits: &[STALLED],
+    limits: &[STALLED, WAITED],
 };
 /// Percent of the time that tasks wait for disks, from which on somebody is harmed.
 const STALLED: Limit = Limit {
@@ -31,9 +31,22 @@ const STALLED: Limit = Limit {
     values: &[20.0],
 };
 
+/// Percent of the time that tasks wait for disks, from which on it is worth a word although no disk is saturated: many small
+/// writes, each made safe before the next.
+const WAITED: Limit = Limit {
+    rule: "disk-saturated",
+    name: "waited",
+    what: "share of the time that tasks wait for a disk that has room, from which on it is worth knowing",
+    unit: Unit::Percent,
+    values: &[30.0],
+};
+
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Disks::default())
 }
+
+/// A disk that is less busy is not what tasks wait for.
+const ROOM: f64 = 30.0;
 
 /// What a disk usually takes for a request while it has room, in seconds.
 #[derive(Default)]
@@ -71,12 +84,14 @@ fn saturated(
 ) -> Option<Seen> {
     // The lane says how bad it is with the device; here it is asked whether anybody is harmed.
     let of_device = disk_severity(disk);
-    if of_device == Severity::Fine {
+    let stalled = scene.sample.rate(|r| r.system.pressure_io_some).value().map(|us| (us / 1e4).min(100.0));
+    let is_waited_for = busy >= ROOM && stalled.is_some_and(|stalled| stalled >= scene.one(&WAITED));
+    if of_device == Severity::Fine && !is_waited_for {
         return None;
     }
-    let stalled = scene.sample.rate(|r| r.system.pressure_io_some).value().map(|us| (us / 1e4).min(100.0));
     let blocked = scene.sample.now.system.blocked.value().unwrap_or(0);
     let severity = match stalled {
+        _ if of_device == Severity::Fine => Severity::Notice,
         Some(stalled) if stalled < scene.one(&STALLED) && blocked == 0 => of_device.min(Severity::Notice),
         Some(stalled) if stalled < scene.one(&STALLED) => of_device.min(Severity::Warning),
         _ => of_device,
@@ -98,7 +113,12 @@ fn saturated(
         }
         _ => String::new(),
     };
-    let mut text = format!("{name} is saturated: {busy:.0} % busy{waits}{than}.");
+    let mut text = if of_device == Severity::Fine {
+        let stalled = stalled.unwrap_or(0.0);
+        format!("tasks wait {stalled:.0} % of the time for {name}, which is {busy:.0} % busy{waits}{than}.")
+    } else {
+        format!("{name} is saturated: {busy:.0} % busy{waits}{than}.")
+    };
     text += &does(&culprits, one, many, of_what);
     let mut found = Seen::new(severity, &**name, text);
     found = found.with(format!("disk.busy{{{name}}}"), busy, Unit::Percent);
