@@ -154,12 +154,9 @@ impl Burn {
     pub fn line(&self) -> String {
         let mut parts = vec![long_duration(self.seconds.round())];
         parts.extend(self.frequency.mean().map(gigahertz));
-        let (name, range, limit) = match self.warmest() {
-            Some(warmest) => warmest,
-            None => {
-                parts.push("no temperature is known".to_owned());
-                return parts.join("  ");
-            }
+        let Some((name, range, limit)) = self.warmest() else {
+            parts.push("no temperature is known".to_owned());
+            return parts.join("  ");
         };
         let now = self.hottest.last().copied().unwrap_or(range.high);
         let of = limit.map_or(String::new(), |limit| format!(" of {limit:.0}"));

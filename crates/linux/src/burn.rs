@@ -99,10 +99,7 @@ fn work(share: f64, memory: &mut [u64], stop: &AtomicBool) {
             }
             black_box((number, real));
         }
-        let over = begin.elapsed();
-        if over < PERIOD {
-            std::thread::sleep(PERIOD - over);
-        }
+        std::thread::sleep(PERIOD.saturating_sub(begin.elapsed()));
         // Who was kept from running does not catch up.
         begin += PERIOD;
         if begin.elapsed() > PERIOD {

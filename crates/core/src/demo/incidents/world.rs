@@ -192,6 +192,9 @@ impl World {
     }
 
     /// A process, to be changed.
+    ///
+    /// # Panics
+    /// Where there is none.
     pub fn process(&mut self, pid: i64) -> &mut ProcessRow {
         let row = self.now.processes.iter_mut().find(|row| row.pid.value() == Some(pid));
         Arc::make_mut(row.expect("it is there"))
