@@ -145,6 +145,8 @@ fn a_limit_of_ones_own_comes_first_and_throttling_is_told() {
 fn on_the_screen_q_ends_it_and_the_verdict_stays() {
     let screen = Terminal::alone("dozor burn --for 10m --cores 0 --load 20", (120, 36));
     screen.wait_for("a load of our own on cores 0 at 20 % for 10 min");
+    screen.wait("readings", |text| text.contains("Processes by") && text.contains("LIVE"));
+    assert!(!screen.screen().contains("Dozor itself uses"), "{}", screen.screen());
     screen.keys("q");
     let left = screen.wait("the verdict", |text| text.contains("ended by hand: "));
     assert!(left.contains("ended by hand: ran for") || left.contains("ended by hand: held"), "{left}");

@@ -186,6 +186,7 @@ impl Burn {
             self.load,
             long_duration(length.as_secs_f64())
         );
+        state.load_on_purpose();
         state.say_for(Severity::Notice, text, Stay::UntilKey);
         state
             .change(|values| {

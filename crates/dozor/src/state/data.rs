@@ -257,6 +257,8 @@ pub struct Session {
     pub by_hand: bool,
     /// Dozor's own CPU time in percent of a core, where it was measured.
     pub own_cost: Option<f64>,
+    /// The program is a load itself, on purpose: what it costs is no matter.
+    pub loads: bool,
     /// Why nothing can be done to processes here.
     pub actions_refused: Option<&'static str>,
     /// What the mouse holds.

@@ -72,6 +72,11 @@ impl State {
         }
     }
 
+    /// This program is a load itself, on purpose.
+    pub fn load_on_purpose(&mut self) {
+        self.session.loads = true;
+    }
+
     /// From here on this is what is usual on the machine.
     pub fn know(&mut self, usual: Usual) {
         self.watching.usual = Some(usual);

@@ -480,7 +480,7 @@ impl State {
             Delivery::Mark(mark) => self.show_sign(mark),
             Delivery::Grown => self.grown(),
             Delivery::Begun(frames) => self.begun(frames),
-            Delivery::OwnCost(share) => self.session.own_cost = Some(share),
+            Delivery::OwnCost(share) => self.session.own_cost = Some(share).filter(|_| !self.session.loads),
         }
     }
 

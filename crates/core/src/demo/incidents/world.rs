@@ -43,7 +43,7 @@ pub fn process(pid: i64, name: &str, parent: i64) -> ProcessRow {
         user_ticks: raw(500),
         system_ticks: raw(100),
         run_ns: raw(6_000_000_000),
-        rss_bytes: raw(80 * MIB),
+        rss_bytes: raw((20 + pid % 97) * MIB),
         shared_bytes: raw(8 * MIB),
         threads: raw(2),
         nice: raw(0),
@@ -129,6 +129,7 @@ impl World {
         ] {
             *counter = zero;
         }
+        (system.load_1, system.load_5, system.load_15) = (raw(14), raw(11), raw(9));
         (system.running, system.mem_total, system.mem_available) = (raw(1), raw(16 * GIB), raw(12 * GIB));
         (system.mem_free, system.swap_total, system.swap_free) = (raw(4 * GIB), raw(4 * GIB), raw(4 * GIB));
         now.processes = [
@@ -286,6 +287,7 @@ impl World {
     pub fn host() -> Arc<HostFacts> {
         Arc::new(HostFacts {
             name: "lynx-obs".into(),
+            kernel: "Linux 6.12.9-obs".into(),
             cores: CORES as u32,
             ticks_per_second: 100,
             ..HostFacts::default()

@@ -6,6 +6,7 @@ use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
+use crate::sample::ProcessView;
 
 const ABOUT: About = About {
     name: "own-cost",
@@ -33,7 +34,10 @@ pub fn rule() -> Box<dyn Rule> {
 
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let cpu = listed("cpu");
-    for view in scene.doers().filter(|view| &*view.now.program == "dozor" || &*view.now.name == "dozor") {
+    let is_ours = |view: &ProcessView<'_>| &*view.now.program == "dozor" || &*view.now.name == "dozor";
+    // A load on purpose is no cost.
+    let is_meant = |view: &ProcessView<'_>| view.now.command.split(' ').nth(1) == Some("burn");
+    for view in scene.doers().filter(|view| is_ours(view) && !is_meant(view)) {
         let Some(used) = cpu.of(&view).number().filter(|used| *used >= scene.one(&COST)) else { continue };
         let one = who(view.now);
         let text = format!("{} uses {used:.0} % of a core itself.", one.name);
