@@ -124,6 +124,14 @@ fn without_enough_days_nothing_is_said_of_them() {
 }
 
 #[test]
+fn a_clock_that_shows_anything_at_all_has_no_usual_hour() {
+    let timeline = recorded(&[8, 12, 20]);
+    for wall in [i64::MIN, i64::MIN + 1, -1, 0, i64::MAX] {
+        assert_eq!(Usual::of(&timeline, wall).lane(Lane::Cpu), None, "{wall}");
+    }
+}
+
+#[test]
 fn of_the_same_hour_only() {
     let usual = |hour: i64| Usual::of(&recorded(&[8, 12, 20]), (TODAY + hour * 3_600) * NS).lane(Lane::Cpu);
     let two = usual(2).expect("known");

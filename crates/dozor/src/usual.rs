@@ -23,11 +23,11 @@ pub fn usual(folder: &Path, host: &str, wall_ns: i64) -> Usual {
     let Ok(files) = in_folder(folder) else { return Usual::default() };
     let begin = |path: &PathBuf| segment_begin(path.file_name()?.to_str()?, host);
     let named: Vec<(i64, PathBuf)> =
-        files.into_iter().filter_map(|path| Some((begin(&path)? * NANOS, path))).collect();
+        files.into_iter().filter_map(|path| Some((begin(&path)?.saturating_mul(NANOS), path))).collect();
     // What is usual is asked of whole hours.
     let hour = hour_of(wall_ns) * 3_600 * NANOS;
     let spans: Vec<(i64, i64)> =
-        same_hours(hour).map(|(from, until)| (from, until + 3_600 * NANOS)).collect();
+        same_hours(hour).map(|(from, until)| (from, until.saturating_add(3_600 * NANOS))).collect();
     let ends = named.iter().skip(1).map(|(next, _)| *next).chain([i64::MAX]);
     let holds = |begin: i64, end: i64| spans.iter().any(|(from, until)| begin < *until && end > *from);
     let chosen: Vec<PathBuf> = named

@@ -45,7 +45,10 @@ pub fn hour_of(wall_ns: i64) -> i64 {
 
 /// The spans of the days before that are the same hour as an instant's, the latest first.
 pub fn same_hours(wall_ns: i64) -> impl Iterator<Item = (i64, i64)> {
-    (1..=DAYS).map(move |day| (wall_ns - day * DAY - AROUND, wall_ns - day * DAY + AROUND))
+    (1..=DAYS).map(move |day| {
+        let then = wall_ns.saturating_sub(day * DAY);
+        (then.saturating_sub(AROUND), then.saturating_add(AROUND))
+    })
 }
 
 impl Usual {
@@ -53,7 +56,7 @@ impl Usual {
     pub fn of(timeline: &Timeline, wall_ns: i64) -> Usual {
         let hour = hour_of(wall_ns);
         // The middle of the hour, so that the whole of it is told the same.
-        let middle = hour * 3_600 * NANOS + AROUND;
+        let middle = hour.saturating_mul(3_600 * NANOS).saturating_add(AROUND);
         let mut days: PerLane<Vec<(f64, f64)>> = PerLane::default();
         for (from, until) in same_hours(middle) {
             let begin = timeline.at(from);

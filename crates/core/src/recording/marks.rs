@@ -4,7 +4,7 @@ use crate::deed::Record;
 use crate::lane::{Lane, Severity};
 use crate::run::RunAccount;
 use crate::text::clean;
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize};
 
 /// What kind of mark it is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -72,11 +72,17 @@ pub struct Mark {
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub deeds: Vec<Record>,
     /// What was found, of a finding.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none", deserialize_with = "found_or_nothing")]
     pub found: Option<Found>,
     /// The account of a command that was followed, where this is its end.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub run: Option<Box<RunAccount>>,
+}
+
+/// What this version does not understand costs no more than itself: the words stay.
+fn found_or_nothing<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Found>, D::Error> {
+    let value = serde_json::Value::deserialize(from)?;
+    Ok(serde_json::from_value(value).ok())
 }
 
 impl Mark {
@@ -101,5 +107,26 @@ impl Mark {
             ..found
         });
         Some(Mark { text: clean(mark.text.as_bytes()), deeds, found, run, ..mark })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_later_version_found_keeps_its_words() {
+        let found = r#"{"rule":"a","lane":"light","severity":"Blinding","from_ns":1}"#;
+        let text = format!(r#"{{"wall_ns":5,"kind":"finding","text":"too \u0007bright","found":{found}}}"#);
+        let mark = Mark::parse(text.as_bytes()).expect("a mark");
+        assert_eq!((mark.kind, mark.found), (MarkKind::Finding, None));
+        assert!(mark.text.starts_with("too ") && !mark.text.contains('\u{7}'), "{:?}", mark.text);
+        let ours = text.replace("light", "heat").replace("Blinding", "warning");
+        let found = Mark::parse(ours.as_bytes()).expect("a mark").found.expect("what this version knows");
+        assert_eq!((found.lane, found.severity, found.until_ns), (Lane::Heat, Severity::Warning, None));
+        assert_eq!(
+            Mark::parse(br#"{"wall_ns":5,"kind":"glow","text":"x"}"#).map(|mark| mark.kind),
+            Some(MarkKind::Note)
+        );
     }
 }
