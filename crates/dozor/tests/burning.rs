@@ -29,6 +29,8 @@ fn without_a_bound_or_with_a_senseless_one_nothing_begins() {
         (&["--for", "5s", "--load", "0"], "0 is not in 1..=100"),
         (&["--for", "5s", "--memory", "4000 GiB"], "without harm"),
         (&["--for", "5s", "--memory", "much"], "not a number"),
+        (&["--for", "5s", "--until", "nan"], "--until"),
+        (&["--for", "5s", "--until", "-5"], "1 to 150"),
         (&["--for", "5s", "-o", "burn.png"], ".svg or .pdf"),
     ] {
         let begin = Instant::now();

@@ -67,7 +67,7 @@ pub struct Burn {
     #[arg(long, value_name = "SIZE", value_parser = size)]
     memory: Option<u64>,
     /// Stop at this temperature, below the sensors' own limits
-    #[arg(long, value_name = "CELSIUS", value_parser = clap::value_parser!(f64))]
+    #[arg(long, value_name = "CELSIUS", value_parser = celsius, allow_negative_numbers = true)]
     until: Option<f64>,
     /// Also draw it into this file, .svg or .pdf
     #[arg(short, long, value_name = "FILE")]
@@ -82,6 +82,11 @@ pub struct Burn {
     look: Look,
     #[command(flatten)]
     files: KernelFiles,
+}
+
+fn celsius(text: &str) -> Result<f64, String> {
+    let degrees = amount(text, Unit::Celsius)?;
+    if (1.0..=150.0).contains(&degrees) { Ok(degrees) } else { Err("expected 1 to 150 °C".to_owned()) }
 }
 
 fn size(text: &str) -> Result<u64, String> {
