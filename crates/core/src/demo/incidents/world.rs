@@ -99,15 +99,8 @@ impl World {
         now.cores = (0..CORES).map(core).collect();
         let zero = raw(0);
         let system = &mut now.system;
+        // Its CPU time is the sum of its cores', second by second.
         for counter in [
-            &mut system.user,
-            &mut system.nice,
-            &mut system.system,
-            &mut system.idle,
-            &mut system.iowait,
-            &mut system.irq,
-            &mut system.softirq,
-            &mut system.steal,
             &mut system.switches,
             &mut system.interrupts,
             &mut system.forks,
