@@ -11,7 +11,6 @@ use crate::sample::Sample;
 use crate::text::Text;
 use crate::timeline::{Reach, Timeline};
 use crate::units::NANOS;
-use crate::wanted::Demand;
 use std::collections::BTreeMap;
 use std::ops::Range;
 
@@ -235,7 +234,7 @@ impl Query {
         // A condition is decided for processes.
         all.map(Reach::of)
             .reduce(Reach::and)
-            .map_or(Reach::All, |reach| if self.when.is_some() { reach.and(Reach::Processes) } else { reach })
+            .map_or(Reach::All, |reach| if self.when.is_some() { reach.and(Reach::names()) } else { reach })
     }
 
     fn collect(&self, collected: &mut Collected, sample: &Sample) {
@@ -405,7 +404,7 @@ fn peak(metric: &'static Metric, timeline: &Timeline, numbers: Range<usize>) -> 
                 let parts = timeline.fold(
                     block.numbers,
                     threads,
-                    Reach::Processes,
+                    Reach::of(metric),
                     start,
                     |(known, best), number, sample| {
                         let (_, most, _) = alone.of_processes(metric, sample, None);
@@ -444,32 +443,8 @@ fn peak(metric: &'static Metric, timeline: &Timeline, numbers: Range<usize>) -> 
     })
 }
 
-/// Metrics of the machine that are counted from its processes.
-const COUNTED: [&str; 5] = ["tasks.total", "tasks.blocked", "unaccounted", "ended", "ended.unseen"];
-
-impl Reach {
-    /// What a metric needs.
-    pub fn of(metric: &Metric) -> Reach {
-        // What was written is held against what the devices took; ports are those of sockets.
-        const HEAVY: [&str; 5] = ["core_temp", "write", "write_by", "disk", "port"];
-        let of_group = metric.needs == Some(Demand::ControlGroup) && metric.kind != Kind::Label;
-        match metric.eval {
-            Eval::System(_) if COUNTED.contains(&metric.alias) => Reach::All,
-            Eval::System(_) => Reach::Machine,
-            Eval::Process(_) if of_group || HEAVY.contains(&metric.alias) => Reach::All,
-            Eval::Process(_) => Reach::Processes,
-        }
-    }
-
-    /// What two of them need together.
-    #[must_use]
-    pub fn and(self, other: Reach) -> Reach {
-        if self == other { self } else { Reach::All }
-    }
-}
-
 fn is_light(metric: &Metric) -> bool {
-    Reach::of(metric) == Reach::Processes
+    matches!(Reach::of(metric), Reach::Processes(_))
 }
 
 fn is_known(value: &Value) -> bool {

@@ -64,6 +64,38 @@ pub struct TextField<R> {
     pub set: fn(&mut R, Text),
 }
 
+/// Which texts and numbers of a row somebody looks at.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Cells(u64);
+
+impl Cells {
+    /// All of them.
+    pub const ALL: Cells = Cells(u64::MAX);
+
+    /// Those with these names; a name that the row does not have is none.
+    pub fn named<R: Row>(names: &[&str]) -> Cells {
+        let texts = R::TEXTS.iter().map(|field| field.name);
+        let all = texts.chain(R::FIELDS.iter().map(|field| field.name));
+        Cells(all.enumerate().fold(0, |map, (at, name)| map | u64::from(names.contains(&name)) << at))
+    }
+
+    /// Those of both.
+    #[must_use]
+    pub fn and(self, other: Cells) -> Cells {
+        Cells(self.0 | other.0)
+    }
+
+    /// Whether the text in this place of [`Row::TEXTS`] is among them.
+    pub fn has_text(self, place: usize) -> bool {
+        self.0 >> place & 1 == 1
+    }
+
+    /// Whether the number in this place of [`Row::FIELDS`] is among them.
+    pub fn has_number<R: Row>(self, place: usize) -> bool {
+        self.0 >> (R::TEXTS.len() + place) & 1 == 1
+    }
+}
+
 /// A row of raw numbers and texts that a recording can hold without knowing its fields.
 pub trait Row: Clone + PartialEq + Default + 'static {
     /// Name of the group in the recording's schema.

@@ -1,40 +1,50 @@
 //! Questions to a timeline, answered in other ways as well: sample by sample, through the index, by hand.
 
-use dozor_core::catalogue::{Instances, PROCESS_METRICS, SYSTEM_METRICS, Value};
+use dozor_core::catalogue::{Instances, Kind, Metric, PROCESS_METRICS, SYSTEM_METRICS, Value};
 use dozor_core::compare::{Presence, Side, compare};
 use dozor_core::demo::SimulatedMachine;
+use dozor_core::exited::exited;
 use dozor_core::expr::Expression;
+use dozor_core::known::Raw;
 use dozor_core::query::{Asked, Query, Stat};
-use dozor_core::reading::Reading;
+use dozor_core::reading::{ProcessRow, Reading, raw};
 use dozor_core::recording::{Mark, MarkKind, Writer, has_peaks};
+use dozor_core::row::{Cells, Row};
+use dozor_core::sample::Sample;
+use dozor_core::text::no_text;
 use dozor_core::timeline::{Reach, Timeline};
 use std::sync::{Arc, LazyLock};
 use std::time::Duration;
 
 /// Twenty minutes of the simulated night with a loss in it, whose last block has no index.
 fn night() -> Timeline {
-    static BYTES: LazyLock<Vec<u8>> = LazyLock::new(|| {
-        let mut machine = SimulatedMachine::new(2);
-        let mut writer =
-            Writer::new(Arc::new(machine.host()), Some(Duration::from_secs(2))).with_keys_every(60);
-        let mut bytes = vec![];
-        writer.begin(&mut bytes);
-        for at in 0..600 {
-            machine.advance_to(Duration::from_secs(2 * at));
-            let reading: Arc<Reading> = Arc::new(machine.reading());
-            if (200..230).contains(&at) {
-                continue;
-            }
-            if at == 230 {
-                let loss =
-                    Mark { readings: Some(30), ..Mark::new(reading.wall_ns(), MarkKind::Lost, "no room") };
-                writer.mark(&loss, &mut bytes);
-            }
-            writer.put(&reading, &mut bytes).expect("memory");
-        }
-        bytes
-    });
+    static BYTES: LazyLock<Vec<u8>> = LazyLock::new(|| recorded_night(true));
     Timeline::open(BYTES.clone()).expect("our own")
+}
+
+/// The same; the kernel may not report to it who ended.
+fn recorded_night(is_told_of_ends: bool) -> Vec<u8> {
+    let mut machine = SimulatedMachine::new(2);
+    let mut writer = Writer::new(Arc::new(machine.host()), Some(Duration::from_secs(2))).with_keys_every(60);
+    let mut bytes = vec![];
+    writer.begin(&mut bytes);
+    for at in 0..600 {
+        machine.advance_to(Duration::from_secs(2 * at));
+        let mut reading = machine.reading();
+        if !is_told_of_ends {
+            reading.ended.clear();
+            reading.system.notifications_lost = Raw::ABSENT;
+        }
+        if (200..230).contains(&at) {
+            continue;
+        }
+        if at == 230 {
+            let loss = Mark { readings: Some(30), ..Mark::new(reading.wall_ns(), MarkKind::Lost, "no room") };
+            writer.mark(&loss, &mut bytes);
+        }
+        writer.put(&Arc::new(reading), &mut bytes).expect("memory");
+    }
+    bytes
 }
 
 fn asked(text: &str) -> Vec<Asked> {
@@ -67,31 +77,100 @@ fn folding_gives_the_same_samples_as_looking_at_each() {
     }
 }
 
+fn is_of_processes(metric: &Metric) -> bool {
+    matches!(Reach::of(metric), Reach::Processes(_))
+}
+
+/// What every metric of processes says of some samples, read as is said, also of those who are gone.
+fn values(timeline: &Timeline, metric: &'static Metric, reach: Reach) -> Vec<Vec<Value>> {
+    let of =
+        |sample: &Sample| (0..sample.now.processes.len()).map(|at| metric.of(&sample.process(at))).collect();
+    let seen = timeline.fold(150..210, 1, reach, Vec::new, |seen: &mut Vec<Vec<Value>>, _, sample| {
+        seen.push(of(sample));
+        seen.extend((metric.kind == Kind::Rate).then(|| of(&exited(sample))));
+    });
+    seen.expect("readable").concat()
+}
+
 #[test]
-fn metrics_of_processes_need_nothing_of_cores_and_devices() {
-    let timeline = night();
-    let values = |reach: Reach| {
-        let all = |seen: &mut Vec<Vec<Value>>, _: usize, sample: &dozor_core::sample::Sample| {
-            for metric in PROCESS_METRICS.iter().filter(|metric| Reach::of(metric) == Reach::Processes) {
-                let processes = 0..sample.now.processes.len();
-                seen.push(processes.map(|at| metric.of(&sample.process(at))).collect());
-            }
+fn metrics_of_processes_need_nothing_of_cores_and_devices_and_of_processes_what_they_read() {
+    let untold = Timeline::open(recorded_night(false)).expect("our own");
+    let is_unseen = |sample: &Sample| exited(sample).now.processes.iter().any(|row| *row.name == *"unseen");
+    let seen = untold.fold(150..210, 1, Reach::All, || false, |found, _, sample| *found |= is_unseen(sample));
+    assert!(seen.expect("readable").contains(&true), "nobody came and went unseen");
+    for timeline in [night(), untold] {
+        for metric in PROCESS_METRICS.iter().filter(|metric| is_of_processes(metric)) {
+            let [part, whole] = [Reach::of(metric), Reach::All].map(|reach| values(&timeline, metric, reach));
+            assert_eq!(part, whole, "{}", metric.alias);
+        }
+    }
+}
+
+/// A process of which everything is known.
+fn known_process(numbers: &[i64]) -> ProcessRow {
+    let mut row = ProcessRow::default();
+    for (field, number) in ProcessRow::FIELDS.iter().zip(numbers) {
+        field.set(&mut row, raw(*number));
+    }
+    for (field, number) in ProcessRow::TEXTS.iter().zip(numbers) {
+        (field.set)(&mut row, format!("{}{number}", field.name).as_str().into());
+    }
+    (row.pid, row.start_ticks) = (raw(77), raw(5));
+    row
+}
+
+/// The same without what nobody looks at.
+fn only(row: &ProcessRow, cells: Cells) -> ProcessRow {
+    let mut row = row.clone();
+    for (_, field) in
+        ProcessRow::FIELDS.iter().enumerate().filter(|(at, _)| !cells.has_number::<ProcessRow>(*at))
+    {
+        field.set(&mut row, Raw::ABSENT);
+    }
+    for (_, field) in ProcessRow::TEXTS.iter().enumerate().filter(|(at, _)| !cells.has_text(*at)) {
+        (field.set)(&mut row, no_text());
+    }
+    row
+}
+
+proptest::proptest! {
+    #[test]
+    fn metrics_of_a_process_read_what_the_catalogue_says(
+        before in proptest::collection::vec(0..200i64, ProcessRow::FIELDS.len()),
+        grown in proptest::collection::vec(0..200i64, ProcessRow::FIELDS.len()),
+    ) {
+        let now: Vec<i64> = before.iter().zip(&grown).map(|(before, grown)| before + grown).collect();
+        let rows = [known_process(&before), known_process(&now)];
+        let sample = |cells: Cells| {
+            let [before, now] = [(0, &rows[0]), (1, &rows[1])].map(|(second, row)| {
+                let mut reading = Reading { processes: vec![Arc::new(only(row, cells))], ..Reading::default() };
+                let at = raw(1_000_000_000 * (second + 1));
+                let system = &mut reading.system;
+                (system.wall_ns, system.monotonic_ns, system.boot_ns, system.mem_total) = (at, at, at, raw(1 << 30));
+                Arc::new(reading)
+            });
+            Sample::new(Arc::new(SimulatedMachine::new(5).host()), Some(before), now)
         };
-        timeline.fold(150..260, 1, reach, Vec::new, all).expect("readable")
-    };
-    assert_eq!(values(Reach::Processes), values(Reach::All));
+        let whole = sample(Cells::ALL);
+        for metric in PROCESS_METRICS {
+            if let Reach::Processes(cells) = Reach::of(metric) {
+                let part = sample(cells);
+                let of = |sample: &Sample| metric.bounded(&sample.process(0));
+                proptest::prop_assert_eq!(of(&part), of(&whole), "{}", metric.alias);
+            }
+        }
+    }
 }
 
 #[test]
 fn metrics_of_the_machine_need_nothing_of_processes() {
     let timeline = night();
     let values = |reach: Reach| {
-        let all =
-            |seen: &mut Vec<(&'static str, Instances)>, _: usize, sample: &dozor_core::sample::Sample| {
-                for metric in SYSTEM_METRICS.iter().filter(|metric| Reach::of(metric) == Reach::Machine) {
-                    seen.push((metric.alias, metric.of_system(sample)));
-                }
-            };
+        let all = |seen: &mut Vec<(&'static str, Instances)>, _: usize, sample: &Sample| {
+            for metric in SYSTEM_METRICS.iter().filter(|metric| Reach::of(metric) == Reach::Machine) {
+                seen.push((metric.alias, metric.of_system(sample)));
+            }
+        };
         let whole = timeline.fold(150..260, 1, reach, Vec::new, all).expect("readable");
         whole.into_iter().flatten().collect::<Vec<_>>()
     };
@@ -103,9 +182,7 @@ fn metrics_of_the_machine_need_nothing_of_processes() {
 #[test]
 fn peaks_from_the_index_are_those_that_a_walk_finds() {
     let timeline = night();
-    for metric in
-        PROCESS_METRICS.iter().filter(|metric| has_peaks(metric) && Reach::of(metric) == Reach::Processes)
-    {
+    for metric in PROCESS_METRICS.iter().filter(|metric| has_peaks(metric) && is_of_processes(metric)) {
         for numbers in [0..570, 30..400, 61..119] {
             let query = Query { metrics: asked(metric.alias), stat: Some(Stat::Max), ..Query::default() };
             // An expression that holds for everybody forbids the short way.

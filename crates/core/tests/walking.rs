@@ -1,9 +1,11 @@
 //! Laws of going through a timeline in order, where the memory of readings is used again and only what changed is touched.
 
+use dozor_core::catalogue::listed;
 use dozor_core::demo::SimulatedMachine;
-use dozor_core::reading::{ProcessRow, Reading, raw};
+use dozor_core::known::Raw;
+use dozor_core::reading::{ProcessRow, Reading, SystemRow, raw};
 use dozor_core::recording::Writer;
-use dozor_core::row::Row;
+use dozor_core::row::{Cells, Row};
 use dozor_core::timeline::{Reach, Timeline};
 use proptest::prelude::*;
 use std::sync::Arc;
@@ -13,6 +15,8 @@ use std::sync::Arc;
 enum Turn {
     /// One of them did something.
     Works(usize),
+    /// One of them read something from a disk.
+    Reads(usize),
     /// One becomes another program.
     Becomes(usize),
     /// One goes.
@@ -26,6 +30,7 @@ enum Turn {
 fn turns() -> impl Strategy<Value = Vec<Vec<Turn>>> {
     let turn = prop_oneof![
         8 => any::<usize>().prop_map(Turn::Works),
+        4 => any::<usize>().prop_map(Turn::Reads),
         1 => any::<usize>().prop_map(Turn::Becomes),
         1 => any::<usize>().prop_map(Turn::Goes),
         1 => Just(Turn::Comes),
@@ -55,6 +60,11 @@ fn readings(turns: &[Vec<Turn>]) -> Vec<Arc<Reading>> {
                     row.user_ticks = raw(row.user_ticks.value().unwrap_or(0) + 7);
                     row.rss_bytes = raw((second as i64 % 5) << 20);
                 }
+                Turn::Reads(at) if count > 0 => {
+                    let row = Arc::make_mut(&mut rows[at % count]);
+                    row.read_bytes = raw(row.read_bytes.value().unwrap_or(0) + 4096);
+                    row.wait_on = format!("folio_wait{}", second % 2).as_str().into();
+                }
                 Turn::Becomes(at) if count > 0 => {
                     let row = Arc::make_mut(&mut rows[at % count]);
                     row.name = format!("dome{second}").as_str().into();
@@ -75,6 +85,33 @@ fn readings(turns: &[Vec<Turn>]) -> Vec<Arc<Reading>> {
     all
 }
 
+/// What of processes is read.
+fn cells(reach: Reach) -> Cells {
+    if let Reach::Processes(cells) = reach { cells } else { Cells::ALL }
+}
+
+/// The processes of a reading without what nobody looks at.
+fn seen_of(reading: &Reading, cells: Cells) -> Vec<ProcessRow> {
+    let seen = |row: &Arc<ProcessRow>| {
+        let mut seen = ProcessRow::default();
+        for (_, field) in ProcessRow::TEXTS.iter().enumerate().filter(|(at, _)| cells.has_text(*at)) {
+            (field.set)(&mut seen, (field.get)(row).clone());
+        }
+        for (_, field) in
+            ProcessRow::FIELDS.iter().enumerate().filter(|(at, _)| cells.has_number::<ProcessRow>(*at))
+        {
+            field.set(&mut seen, (field.get)(row));
+        }
+        seen
+    };
+    reading.processes.iter().map(seen).collect()
+}
+
+/// The same as they were read.
+fn rows(reading: &Reading) -> Vec<ProcessRow> {
+    reading.processes.iter().map(|row| (**row).clone()).collect()
+}
+
 fn recorded(readings: &[Arc<Reading>]) -> Timeline {
     let mut writer = Writer::new(Arc::new(SimulatedMachine::new(5).host()), None);
     let mut bytes = vec![];
@@ -93,19 +130,25 @@ proptest! {
     fn going_through_gives_what_was_written(turns in turns(), begin in 0..20usize, keep in any::<bool>()) {
         let readings = readings(&turns);
         let timeline = recorded(&readings);
-        for reach in [Reach::All, Reach::Processes] {
+        let alone = ["cpu", "rss", "read", "wait_on"].map(|alias| Reach::of(listed(alias)));
+        for reach in [Reach::All, Reach::Processes(Cells::ALL)].into_iter().chain(alone) {
+            let cells = cells(reach);
             let (mut kept, mut seen) = (vec![], begin);
             let walked: Result<(), dozor_core::recording::ReadError> =
                 timeline.walk(begin..timeline.end(), reach, |number, sample| {
                     assert_eq!(number, seen);
                     seen += 1;
-                    assert_eq!(sample.now.processes, readings[number].processes, "sample {number}");
-                    assert_eq!(sample.now.system, readings[number].system);
+                    assert_eq!(rows(&sample.now), seen_of(&readings[number], cells), "sample {number}");
+                    for field in SystemRow::FIELDS {
+                        let (seen, was) = ((field.get)(&sample.now.system), (field.get)(&readings[number].system));
+                        let is_left_out = reach != Reach::All && !field.name.ends_with("_ns") && seen == Raw::ABSENT;
+                        assert!(is_left_out || seen == was, "{} of sample {number}", field.name);
+                    }
                     if reach == Reach::All {
                         assert_eq!(*sample.now, *readings[number]);
                     }
                     let Some(before) = sample.before.as_deref() else { return Ok(()) };
-                    assert_eq!(before.processes, readings[number - 1].processes, "before sample {number}");
+                    assert_eq!(rows(before), seen_of(&readings[number - 1], cells), "before sample {number}");
                     let keys = |reading: &Reading| reading.processes.iter().map(|row| row.key()).collect::<Vec<_>>();
                     // What counts as changed is all that differs, and nothing else is another row.
                     if let Some(changed) = sample.changed() {
@@ -128,7 +171,7 @@ proptest! {
             walked.expect("readable");
             prop_assert_eq!(seen, timeline.end().max(begin));
             for (number, reading) in kept {
-                prop_assert_eq!(&reading.processes, &readings[number].processes);
+                prop_assert_eq!(rows(&reading), seen_of(&readings[number], cells));
             }
         }
     }

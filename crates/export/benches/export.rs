@@ -5,8 +5,10 @@
 mod load;
 
 use dozor_core::chart::Wish;
+use dozor_core::findings::{Changes, Engine, mark};
 use dozor_core::lane::Lane;
 use dozor_core::recording::Writer;
+use dozor_core::sample::Sample;
 use dozor_core::timeline::Timeline;
 use dozor_export::chart::{Composing, Form, Look, compose, draw};
 use dozor_export::report::{Asked, Report};
@@ -41,13 +43,23 @@ fn peak() -> f64 {
     line.and_then(|line| line.trim().trim_end_matches(" kB").parse::<f64>().ok()).unwrap_or(f64::NAN) / 1024.0
 }
 
+/// How often a chart is drawn.
+const RUNS: usize = 7;
+
 fn main() {
     let mut load = Load::new(Short::Ended);
     let mut writer = Writer::new(load.host(), Some(Duration::from_secs(EVERY as u64)));
     let mut bytes = vec![];
     writer.begin(&mut bytes);
+    // With the marks that a recorder leaves where something stands out.
+    let (mut engine, mut changes, mut before) = (Engine::default(), Changes::default(), None);
     for _ in 0..READINGS {
-        writer.put(&load.next(), &mut bytes).expect("memory");
+        let reading = load.next();
+        writer.put(&reading, &mut bytes).expect("memory");
+        engine.look(&Sample::new(load.host(), before.replace(reading.clone()), reading.clone()));
+        for (one, is_over) in changes.look(engine.history()) {
+            writer.mark(&mark(one, is_over, reading.wall_ns()), &mut bytes);
+        }
     }
     writer.finish(&mut bytes);
     let size = bytes.len() as f64 / f64::from(1 << 20);
@@ -93,18 +105,24 @@ fn main() {
     ];
     for (name, wishes, lanes, form) in charts.into_iter().filter(|(name, ..)| asked("charts") || asked(name))
     {
-        let begin = Instant::now();
         let what = Composing { wishes, form, lanes, columns: 768, happenings: 8, brief: false, title: None };
-        let chart = compose(&mut timeline, all.clone(), &what).expect("readable");
-        let composed = begin.elapsed();
-        let scene = draw(&chart, (960.0, 540.0), Look { light: true }).expect("large enough");
-        let text = svg::write(&scene);
-        let drawn = begin.elapsed();
+        // Machines are shared: the best of some runs, and the first.
+        let mut runs = vec![];
+        let (scene, text) = loop {
+            let begin = Instant::now();
+            let chart = compose(&mut timeline, all.clone(), &what).expect("readable");
+            let scene = draw(&chart, (960.0, 540.0), Look { light: true }).expect("large enough");
+            let text = svg::write(&scene);
+            runs.push(begin.elapsed().as_secs_f64());
+            if runs.len() == RUNS {
+                break (scene, text);
+            }
+        };
         let file = pdf::write(&[scene], &pdf::About::default()).expect("a file");
         println!(
-            "  chart of {name} {:.2} s (budget 0.5 s), gathering {:.2} s of it; {} KiB, as PDF {} KiB",
-            drawn.as_secs_f64(),
-            composed.as_secs_f64(),
+            "  chart of {name} {:.2} s, first {:.2} s (budget 0.5 s); {} KiB, as PDF {} KiB",
+            runs.iter().copied().fold(f64::INFINITY, f64::min),
+            runs[0],
             text.len() / 1024,
             file.len() / 1024
         );

@@ -141,6 +141,8 @@ pub struct Metric {
     pub source: &'static str,
     /// How it is got.
     pub eval: Eval,
+    /// What of a process it is got from, by the names of its row: of a recording nothing else needs to be read.
+    pub reads: &'static [&'static str],
     /// The part of a reading that it needs, where that is not collected anyway.
     pub needs: Option<Demand>,
     /// What a row that stands for several processes shows.
@@ -189,6 +191,12 @@ impl Metric {
             Unit::PerSecond => 10.0,
             _ => 0.0,
         }
+    }
+
+    /// The same, got from these of a process.
+    const fn reading(mut self, reads: &'static [&'static str]) -> Metric {
+        self.reads = reads;
+        self
     }
 
     /// The same entry, for a part of a reading that is collected only when wanted.

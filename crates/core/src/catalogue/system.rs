@@ -31,6 +31,7 @@ const fn entry(
         help,
         source,
         eval: Eval::System(eval),
+        reads: &[],
         needs: None,
         combine: Combine::Same,
         words: &[],

@@ -2,7 +2,21 @@
 
 use super::finding::Finding;
 use super::history::History;
+use crate::recording::{Found, Mark, MarkKind};
 use std::collections::BTreeSet;
+
+/// The mark in a recording that says what has begun, or is over.
+pub fn mark(one: &Finding, is_over: bool, wall_ns: i64) -> Mark {
+    let found = Found {
+        rule: one.about.name.to_owned(),
+        subject: one.subject.clone(),
+        lane: one.about.lane,
+        severity: one.worst,
+        from_ns: one.from_ns,
+        until_ns: is_over.then_some(one.until_ns),
+    };
+    Mark { found: Some(found), ..Mark::new(wall_ns, MarkKind::Finding, one.worst_told().sentence.clone()) }
+}
 
 /// Follows a history.
 #[derive(Default)]

@@ -24,7 +24,7 @@ pub mod rules;
 mod scene;
 mod usual;
 
-pub use changes::Changes;
+pub use changes::{Changes, mark};
 pub use check::{Part, Reported, Verdict, findings_json};
 pub use culprit::{Culprit, Evidence};
 pub use document::markdown;

@@ -6,10 +6,10 @@
 
 use super::codec::{Bytes, DecodeError, Holder, Read, Written, put_varint};
 use super::mapping::{Columns, is_clock};
-use super::numbers::{In, Out, number, put_number};
+use super::numbers::{In, Out, number, pass, put_number};
 use super::pool::Pool;
 use crate::known::Raw;
-use crate::row::{Field, Kind, Row};
+use crate::row::{Cells, Field, Kind, Row};
 use crate::text::Text;
 use std::cmp::Ordering;
 
@@ -27,7 +27,8 @@ fn put_steps(indexes: &[usize], out: &mut Vec<u8>) {
 fn steps(end: usize, bytes: &mut Bytes<'_>) -> Result<Vec<usize>, DecodeError> {
     let count = bytes.count()?;
     let mut next = 0;
-    let mut indexes = vec![];
+    // Each takes a byte at least.
+    let mut indexes = Vec::with_capacity(count.min(bytes.0.len()));
     for _ in 0..count {
         let index = next + bytes.count()?;
         if index >= end {
@@ -161,6 +162,13 @@ impl Clocks {
         base.value().map_or(base, |base| Raw::new(base.wrapping_add(self.moved[row].unwrap_or(0))))
     }
 
+    /// What a clock went forward by that nobody looks at, or an added row shows.
+    fn passed(&mut self, row: usize, step: Raw) {
+        if let Some(moved) = self.moved.get_mut(row) {
+            moved.get_or_insert(step.value().unwrap_or(0));
+        }
+    }
+
     /// What it showed in fact.
     fn saw(&mut self, row: usize, value: Raw) {
         self.moved[row].get_or_insert(value.value().map_or(0, |value| value.wrapping_sub(self.base)));
@@ -169,7 +177,7 @@ impl Clocks {
 
 /// The union of the bitmaps of some rows, and the bits of each column in it.
 struct Bitmaps<'a> {
-    columns: Vec<usize>,
+    all: u64,
     bits: &'a [u8],
     bytes_each: usize,
     single: bool,
@@ -181,11 +189,48 @@ impl<'a> Bitmaps<'a> {
         if known < 64 && all >> known != 0 {
             return Err(DecodeError::NoSuch);
         }
-        let columns: Vec<usize> = (0..known).filter(|at| all >> at & 1 == 1).collect();
         let single = rows == 1;
         let bytes_each = if single { 0 } else { rows.div_ceil(8) };
-        let bits = bytes.take(columns.len() * bytes_each)?;
-        Ok(Bitmaps { columns, bits, bytes_each, single })
+        let bits = bytes.take(all.count_ones() as usize * bytes_each)?;
+        // Bits behind the last row.
+        let behind =
+            |bits: &[u8]| !rows.is_multiple_of(8) && bits.last().is_some_and(|last| last >> (rows % 8) != 0);
+        if !single && bits.chunks(bytes_each.max(1)).any(behind) {
+            return Err(DecodeError::NoSuch);
+        }
+        Ok(Bitmaps { all, bits, bytes_each, single })
+    }
+
+    /// The columns, each with its place among them.
+    fn columns(&self) -> impl Iterator<Item = (usize, usize)> + use<> {
+        let mut rest = self.all;
+        let next = move || {
+            let column = (rest != 0).then_some(rest.trailing_zeros() as usize);
+            rest &= rest.wrapping_sub(1);
+            column
+        };
+        std::iter::from_fn(next).enumerate()
+    }
+
+    /// Which of the first rows have something in a column that matters.
+    fn touched(&self, rows: usize, matters: impl Fn(usize) -> bool) -> Vec<bool> {
+        let mut all = vec![0; self.bytes_each];
+        let mut any = false;
+        for (place, _) in self.columns().filter(|(_, column)| matters(*column)) {
+            let bits = &self.bits[place * self.bytes_each..][..self.bytes_each];
+            all.iter_mut().zip(bits).for_each(|(all, bits)| *all |= bits);
+            any = true;
+        }
+        (0..rows).map(|row| if self.single { any } else { all[row / 8] >> (row % 8) & 1 == 1 }).collect()
+    }
+
+    /// How many rows have something in a column, by its place among the columns.
+    fn count(&self, place: usize) -> usize {
+        if self.single {
+            return 1;
+        }
+        let bits = &self.bits[place * self.bytes_each..(place + 1) * self.bytes_each];
+        bits.iter().map(|byte| byte.count_ones() as usize).sum()
     }
 
     /// Puts the places of the rows into `places` that have something in a column, by its place among the columns.
@@ -206,8 +251,20 @@ impl<'a> Bitmaps<'a> {
 }
 
 impl<R: Row> Columns<R> {
+    /// Where a column goes to; nowhere where nobody looks at it, or this version does not know it.
+    fn ours(&self, column: usize, cells: Cells) -> Option<Ours<R>> {
+        match column.checked_sub(self.texts.len()) {
+            None => self.texts[column]
+                .filter(|ours| cells.has_text(*ours))
+                .map(|ours| Ours::Text(R::TEXTS[ours].set)),
+            Some(field) => self.fields[field]
+                .filter(|ours| cells.has_number::<R>(*ours))
+                .map(|ours| Ours::Number(&R::FIELDS[ours])),
+        }
+    }
+
     /// Changes a table by a difference; the result is sorted by key. `room` is how many bytes of rows the
-    /// part may still have.
+    /// part may still have. Of the rows only the cells of the pool are read.
     pub fn change<H: Holder<R>>(
         &self,
         rows: &mut Vec<H>,
@@ -217,6 +274,7 @@ impl<R: Row> Columns<R> {
         room: &mut usize,
         input: &mut In<'_>,
     ) -> Result<(), DecodeError> {
+        let cells = pool.cells;
         pool.turn();
         let removed = steps(rows.len(), &mut input.bytes)?;
         if !removed.is_empty() {
@@ -226,7 +284,7 @@ impl<R: Row> Columns<R> {
                 gone.next_if(|index| **index == at - 1).is_none()
             });
         }
-        let changed = steps(rows.len(), &mut input.bytes)?;
+        let mut changed = steps(rows.len(), &mut input.bytes)?;
         let added = input.bytes.count()?;
         *room = room.checked_sub((rows.len() + added) * size_of::<R>()).ok_or(DecodeError::TooMany)?;
         if changed.is_empty() && added == 0 {
@@ -235,36 +293,49 @@ impl<R: Row> Columns<R> {
             }
             return Ok(());
         }
-        let bitmaps =
-            Bitmaps::read(changed.len() + added, self.texts.len() + self.fields.len(), &mut input.bytes)?;
-        let mut fresh = vec![added_last.clone(); added];
+        let known = self.texts.len() + self.fields.len();
+        let bitmaps = Bitmaps::read(changed.len() + added, known, &mut input.bytes)?;
+        if let (true, [at]) = (bitmaps.single, &changed[..]) {
+            let row = rows[*at].edit(&mut pool.spare);
+            self.change_one(row, &bitmaps, cells, texts, input)?;
+            if removed.is_empty() {
+                pool.changed(changed);
+            }
+            return Ok(());
+        }
+        let mut fresh: Vec<R> = (0..added).map(|_| added_last.clone()).collect();
+        // Who changed in nothing that somebody looks at is left alone.
+        let touched = bitmaps.touched(changed.len(), |column| self.ours(column, cells).is_some());
         // Shared rows are copied once, not for each of their cells.
-        let mut old: Vec<&mut R> = Vec::with_capacity(changed.len());
+        let mut old: Vec<Option<&mut R>> = Vec::with_capacity(changed.len());
         let (mut rest, mut next) = (&mut rows[..], 0);
-        for at in &changed {
+        for (at, touched) in changed.iter().zip(&touched) {
             let Some((row, behind)) = rest.split_at_mut(at - next).1.split_first_mut() else { break };
-            old.push(row.edit(&mut pool.spare));
+            old.push(touched.then(|| row.edit(&mut pool.spare)));
             (rest, next) = (behind, at + 1);
         }
         let mut places = vec![];
-        let mut clocks = Clocks::new(changed.len());
-        for (place, column) in bitmaps.columns.iter().enumerate() {
+        let mut clocks = self.clocks_of(changed.len());
+        for (place, column) in bitmaps.columns() {
+            let Some(ours) = self.ours(column, cells) else {
+                self.pass_column((place, column), &bitmaps, &mut clocks, texts, input)?;
+                continue;
+            };
             bitmaps.rows(place, &mut places);
             let places = Places { all: &places, changed: changed.len() };
-            match column.checked_sub(self.texts.len()) {
-                None => {
-                    let set = self.texts[*column].map(|ours| R::TEXTS[ours].set);
-                    text_column(set, places, &mut old, &mut fresh, texts, input)?;
-                }
-                Some(field) => {
-                    let ours = self.fields[field].map(|ours| &R::FIELDS[ours]);
+            match ours {
+                Ours::Text(set) => text_column(set, places, &mut old, &mut fresh, texts, input)?,
+                Ours::Number(ours) => {
+                    let field = column - self.texts.len();
                     let clocks = self.clocks[field].then_some(&mut clocks);
-                    let last = ours.map_or(Raw::ABSENT, |ours| (ours.get)(added_last));
+                    let last = (ours.get)(added_last);
                     let numbers = Numbers { ours, alone: self.levels[field], last };
                     numbers.read(places, &mut old, &mut fresh, clocks, input)?;
                 }
             }
         }
+        let mut touched = touched.iter();
+        changed.retain(|_| touched.next() == Some(&true));
         let Some(last) = fresh.last() else {
             if removed.is_empty() {
                 pool.changed(changed);
@@ -280,6 +351,34 @@ impl<R: Row> Columns<R> {
             rows.sort_by_key(|holder| holder.row().key());
         }
         Ok(())
+    }
+
+    /// Changes a row that is the only one to change.
+    fn change_one(
+        &self,
+        row: &mut R,
+        bitmaps: &Bitmaps<'_>,
+        cells: Cells,
+        texts: &mut Read,
+        input: &mut In<'_>,
+    ) -> Result<(), DecodeError> {
+        let mut clocks = self.clocks_of(1);
+        for (place, column) in bitmaps.columns() {
+            match self.ours(column, cells) {
+                Some(Ours::Text(set)) => set(row, texts.get(&mut input.bytes)?),
+                Some(Ours::Number(ours)) => {
+                    let clocks = self.clocks[column - self.texts.len()].then_some(&mut clocks);
+                    changed_number((ours.place)(row), 0, clocks, input)?;
+                }
+                None => self.pass_column((place, column), bitmaps, &mut clocks, texts, input)?,
+            }
+        }
+        Ok(())
+    }
+
+    /// The clocks of rows, where this table has any.
+    fn clocks_of(&self, rows: usize) -> Clocks {
+        Clocks::new(if self.clocks.contains(&true) { rows } else { 0 })
     }
 
     /// Goes past the difference of a table that nobody looks at; `rows` is how many rows it has.
@@ -300,30 +399,42 @@ impl<R: Row> Columns<R> {
         }
         let known = self.texts.len() + self.fields.len();
         let bitmaps = Bitmaps::read(changed + added, known, &mut input.bytes)?;
-        let mut places = vec![];
-        for (place, column) in bitmaps.columns.iter().enumerate() {
-            bitmaps.rows(place, &mut places);
-            // Bits behind the last row.
-            if places.last().is_some_and(|last| *last >= changed + added) {
-                return Err(DecodeError::NoSuch);
+        bitmaps
+            .columns()
+            .try_for_each(|column| self.pass_column(column, &bitmaps, &mut Clocks::new(0), texts, input))
+    }
+
+    /// Goes past a column that nobody looks at, by its place among those of the difference.
+    fn pass_column(
+        &self,
+        (place, column): (usize, usize),
+        bitmaps: &Bitmaps<'_>,
+        clocks: &mut Clocks,
+        texts: &mut Read,
+        input: &mut In<'_>,
+    ) -> Result<(), DecodeError> {
+        let count = bitmaps.count(place);
+        match column.checked_sub(self.texts.len()) {
+            None => (0..count).try_for_each(|_| texts.get(&mut input.bytes).map(drop)),
+            // What this clock went forward by the next one of the row is expected to do as well.
+            Some(field) if self.clocks[field] => {
+                let mut places = vec![];
+                bitmaps.rows(place, &mut places);
+                places.into_iter().try_for_each(|at| {
+                    clocks.passed(at, number(Raw::ABSENT, input)?);
+                    Ok(())
+                })
             }
-            for _ in &places {
-                if *column < self.texts.len() {
-                    texts.get(&mut input.bytes)?;
-                } else {
-                    number(Raw::ABSENT, input)?;
-                }
-            }
+            Some(_) => pass(count, input),
         }
-        Ok(())
     }
 }
 
 /// Reads a column of texts into the rows that changed and those that are new.
 fn text_column<R>(
-    set: Option<fn(&mut R, Text)>,
+    set: fn(&mut R, Text),
     places: Places<'_>,
-    old: &mut [&mut R],
+    old: &mut [Option<&mut R>],
     fresh: &mut [R],
     texts: &mut Read,
     input: &mut In<'_>,
@@ -333,15 +444,15 @@ fn text_column<R>(
         match row {
             Place::Changed(at) => {
                 let text = texts.get(&mut input.bytes)?;
-                if let Some(set) = set {
-                    set(&mut *old[at], text);
+                if let Some(row) = &mut old[at] {
+                    set(row, text);
                 }
             }
             Place::Added(row, has) => {
                 if has {
                     last = Some(texts.get(&mut input.bytes)?);
                 }
-                if let (Some(set), Some(last)) = (set, &last) {
+                if let Some(last) = &last {
                     set(row, last.clone());
                 }
             }
@@ -350,10 +461,16 @@ fn text_column<R>(
     })
 }
 
+/// Where a column of a recording goes to.
+enum Ours<R: 'static> {
+    Text(fn(&mut R, Text)),
+    Number(&'static Field<R>),
+}
+
 /// A column of numbers.
 struct Numbers<R: 'static> {
-    /// Our field; none for one that this version does not know.
-    ours: Option<&'static Field<R>>,
+    /// Our field.
+    ours: &'static Field<R>,
     /// Its values do not follow from those of the row before.
     alone: bool,
     /// The value of the row that was added last.
@@ -365,7 +482,7 @@ impl<R> Numbers<R> {
     fn read(
         self,
         places: Places<'_>,
-        old: &mut [&mut R],
+        old: &mut [Option<&mut R>],
         fresh: &mut [R],
         mut clocks: Option<&mut Clocks>,
         input: &mut In<'_>,
@@ -373,34 +490,37 @@ impl<R> Numbers<R> {
         let Numbers { ours, alone, mut last } = self;
         for_each(places, fresh, |row| {
             match row {
-                Place::Changed(at) => match ours {
-                    Some(ours) => {
-                        let row = &mut *old[at];
-                        let place = (ours.place)(row);
-                        let mut base = *place;
-                        if let Some(clocks) = &mut clocks {
-                            base = clocks.expected(at, base);
-                        }
-                        let value = number(base, input)?;
-                        if let Some(clocks) = &mut clocks {
-                            clocks.saw(at, value);
-                        }
-                        *place = value;
-                    }
-                    None => drop(number(Raw::ABSENT, input)?),
-                },
+                Place::Changed(at) => {
+                    let Some(row) = &mut old[at] else { return pass(1, input) };
+                    changed_number((ours.place)(row), at, clocks.as_deref_mut(), input)?;
+                }
                 Place::Added(row, has) => {
                     if has {
                         last = number(if alone { Raw::ABSENT } else { last }, input)?;
                     }
-                    if let Some(ours) = ours {
-                        ours.set(row, last);
-                    }
+                    ours.set(row, last);
                 }
             }
             Ok(())
         })
     }
+}
+
+/// Reads a number of a row that changed, by its place among those.
+#[inline]
+fn changed_number(
+    place: &mut Raw,
+    row: usize,
+    clocks: Option<&mut Clocks>,
+    input: &mut In<'_>,
+) -> Result<(), DecodeError> {
+    let Some(clocks) = clocks else {
+        *place = number(*place, input)?;
+        return Ok(());
+    };
+    *place = number(clocks.expected(row, *place), input)?;
+    clocks.saw(row, *place);
+    Ok(())
 }
 
 /// A row whose column is being read.
@@ -434,6 +554,5 @@ fn for_each<R>(
         let has = added.next_if(|place| **place == places.changed + at).is_some();
         what(Place::Added(row, has))?;
     }
-    // Bits behind the last row.
-    if added.next().is_some() { Err(DecodeError::NoSuch) } else { Ok(()) }
+    Ok(())
 }

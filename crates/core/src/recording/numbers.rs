@@ -83,6 +83,18 @@ impl<'a> In<'a> {
         Ok(value as u64)
     }
 
+    /// Goes past so many bits.
+    fn pass_bits(&mut self, count: usize) -> Result<(), DecodeError> {
+        let Some(rest) = count.checked_sub(self.count as usize) else {
+            self.held >>= count;
+            self.count -= count as u32;
+            return Ok(());
+        };
+        (self.held, self.count) = (0, 0);
+        self.bits = self.bits.get(rest / 8..).ok_or(DecodeError::TooShort)?;
+        self.take_bits(rest as u32 % 8).map(drop)
+    }
+
     /// Whether everything was read.
     pub fn is_done(&self) -> bool {
         self.bytes.0.is_empty() && self.bits.is_empty() && self.count < 8
@@ -202,6 +214,18 @@ pub fn number(before: Raw, input: &mut In<'_>) -> Result<Raw, DecodeError> {
     })
 }
 
+/// Goes past so many numbers.
+pub fn pass(count: usize, input: &mut In<'_>) -> Result<(), DecodeError> {
+    let mut bits = 0;
+    for code in input.bytes.take(count)? {
+        match CODES[*code as usize].bits {
+            of_one @ 0..=64 => bits += of_one as usize,
+            _ => return Err(DecodeError::TooLarge),
+        }
+    }
+    input.pass_bits(bits)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -225,6 +249,28 @@ mod tests {
             out.finish();
             let mut input = In::new(&out.bytes, &out.bits);
             for (value, before) in &pairs {
+                prop_assert_eq!(number(*before, &mut input), Ok(*value));
+            }
+            prop_assert!(input.is_done());
+        }
+
+        #[test]
+        fn going_past_numbers_comes_to_the_same_place_as_reading_them(
+            pairs in proptest::collection::vec((any_raw(), any_raw()), 0..40), from in 0..40usize, count in 0..40usize
+        ) {
+            let mut out = Out::default();
+            for (value, before) in &pairs {
+                put_number(*value, *before, &mut out);
+            }
+            out.finish();
+            let from = from.min(pairs.len());
+            let until = (from + count).min(pairs.len());
+            let mut input = In::new(&out.bytes, &out.bits);
+            for (value, before) in &pairs[..from] {
+                prop_assert_eq!(number(*before, &mut input), Ok(*value));
+            }
+            prop_assert_eq!(pass(until - from, &mut input), Ok(()));
+            for (value, before) in &pairs[until..] {
                 prop_assert_eq!(number(*before, &mut input), Ok(*value));
             }
             prop_assert!(input.is_done());

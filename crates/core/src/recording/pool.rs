@@ -1,10 +1,14 @@
 //! What frames changed in a table of shared rows, so that who follows it needs to touch nothing else.
 
+use crate::row::Cells;
+
 /// Rows that are kept for later, at most.
 const SPARE: usize = 4_096;
 
-/// What the newest frames changed in a table, and rows that nobody needs any more.
+/// What is read of a table, what the newest frames changed in that, and rows that nobody needs any more.
 pub struct Pool<H> {
+    /// What of the rows is read.
+    pub cells: Cells,
     /// Rows that nobody needs any more: their memory is that of the next ones.
     pub spare: Vec<H>,
     /// Places of the rows that the newest frame changed; none where rows came or went.
@@ -15,7 +19,7 @@ pub struct Pool<H> {
 
 impl<H> Default for Pool<H> {
     fn default() -> Pool<H> {
-        Pool { spare: vec![], newest: None, earlier: None }
+        Pool { cells: Cells::ALL, spare: vec![], newest: None, earlier: None }
     }
 }
 
@@ -35,7 +39,7 @@ impl<H> Pool<H> {
         self.newest = None;
     }
 
-    /// The newest frame changed the rows in these places, and no row came or went.
+    /// The newest frame changed what is read of the rows in these places, and no row came or went.
     pub fn changed(&mut self, places: Vec<usize>) {
         self.newest = Some(places);
     }
@@ -45,7 +49,7 @@ impl<H> Pool<H> {
     where
         H: Clone,
     {
-        let Pool { spare, newest: Some(newest), earlier: Some(earlier) } = self else {
+        let Pool { spare, newest: Some(newest), earlier: Some(earlier), .. } = self else {
             old.clear();
             old.extend_from_slice(now);
             return;

@@ -21,7 +21,7 @@ use super::schema::{Group, Head};
 use crate::reading::all_parts;
 #[allow(clippy::wildcard_imports, reason = "all row types, as the list of parts names them")]
 use crate::reading::*;
-use crate::row::Row;
+use crate::row::{Cells, Row};
 use crate::text::clean;
 use std::io::{self, Read};
 use std::sync::Arc;
@@ -136,7 +136,7 @@ macro_rules! declare_table {
                     }};
                 }
                 match self {
-                    Table::System(columns) => take!(columns, state.system, state.last.machine, &mut Pool::default()),
+                    Table::System(columns) => take!(columns, state.system, state.last.machine, &mut *state.machine),
                     $( Table::$system_name(columns) => take!(columns, &mut state.reading.$system, state.last.$system, &mut Pool::default()), )*
                     $( Table::$process_name(columns) => take!(columns, &mut state.reading.$process, state.last.$process, &mut Pool::default()), )*
                     Table::Process(columns) => take!(columns, &mut state.reading.processes, state.last.processes, &mut *state.pool),
@@ -156,6 +156,7 @@ struct Tables<'a> {
     unknown: &'a mut Vec<UnknownRow>,
     unknown_last: &'a mut UnknownRow,
     texts: &'a mut Texts,
+    machine: &'a mut Pool<SystemRow>,
     pool: &'a mut Pool<Arc<ProcessRow>>,
     /// Bytes of rows that the part may still have.
     room: usize,
@@ -264,6 +265,7 @@ pub struct Decoder {
     unknown: Vec<(Vec<UnknownRow>, UnknownRow)>,
     system_part: Stream,
     process_part: Stream,
+    machine: Pool<SystemRow>,
     pool: Pool<Arc<ProcessRow>>,
     /// Of the system part only the machine's own row is read, and no connections.
     light: bool,
@@ -288,6 +290,7 @@ impl Decoder {
             unknown: vec![<(Vec<UnknownRow>, UnknownRow)>::default(); tables],
             system_part: Stream::default(),
             process_part: Stream::default(),
+            machine: Pool::default(),
             pool: Pool::default(),
             light: false,
             passed: vec![0; tables],
@@ -295,10 +298,11 @@ impl Decoder {
         }
     }
 
-    /// Of the system part reads only the machine's own row, and no connections, for those who look at processes alone: cores,
-    /// devices and interrupts are most of the work.
+    /// Of the system part reads only these of the machine's own row, and no connections, for those who look at processes
+    /// alone, and of processes no more than these cells: the rest is most of the work.
     #[must_use]
-    pub fn light(self) -> Decoder {
+    pub fn light(mut self, machine: Cells, processes: Cells) -> Decoder {
+        (self.machine.cells, self.pool.cells) = (machine, processes);
         Decoder { light: true, ..self }
     }
 
@@ -337,6 +341,7 @@ impl Decoder {
                 unknown,
                 unknown_last,
                 texts: &mut *texts,
+                machine: &mut self.machine,
                 pool: &mut self.pool,
                 room,
                 light: self.light,

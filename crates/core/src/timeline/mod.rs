@@ -6,16 +6,19 @@
 
 mod memory;
 mod moment;
+mod reach;
 mod segment;
 
 pub use memory::THIN;
 pub use moment::Moment;
+pub use reach::Reach;
 
 use crate::catalogue::Metric;
 use crate::reading::{HostFacts, Reading};
 use crate::recording::{Damage, Decoder, Entry, Frames, Mark, Peak, ReadError};
 use crate::sample::Sample;
 use memory::{COARSE, FINE, Memory, merged};
+use reach::of_machine;
 use segment::Segment;
 use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::ops::Range;
@@ -64,17 +67,6 @@ pub struct Timeline {
     recent: HashMap<Spot, Arc<Reading>>,
     recent_bytes: usize,
     newest: Option<Arc<Reading>>,
-}
-
-/// Which part of the readings is decoded when a timeline is gone through.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Reach {
-    /// All of it.
-    All,
-    /// Processes and the machine's own counters: no cores, devices, sensors, interrupts and connections.
-    Processes,
-    /// The machine with its cores, devices and sensors, without processes.
-    Machine,
 }
 
 /// Samples whose index tells what processes had most of a metric, or of which nothing is known.
@@ -527,7 +519,11 @@ impl Timeline {
                     key.1 = key.1.checked_sub(1).ok_or(ReadError::Empty)?;
                 }
                 let fresh = self.past.get(key.0).map_or_else(|| self.fresh.anew(), Segment::decoder);
-                decoder = Some((key, if reach == Reach::Processes { fresh.light() } else { fresh }));
+                let reaching = match reach {
+                    Reach::Processes(cells) => fresh.light(of_machine(), cells),
+                    Reach::All | Reach::Machine => fresh,
+                };
+                decoder = Some((key, reaching));
             }
             let Some((next, decoder)) = &mut decoder else { continue };
             let mut now = None;

@@ -1,8 +1,8 @@
 //! What stands out while it is recorded, as marks in the recording: who opens a year of it need not go through every reading.
 
-use dozor_core::findings::{Changes, Engine};
+use dozor_core::findings::{Changes, Engine, mark};
 use dozor_core::reading::{HostFacts, Reading};
-use dozor_core::recording::{Found, Mark, MarkKind};
+use dozor_core::recording::Mark;
 use dozor_core::sample::Sample;
 use std::sync::Arc;
 
@@ -25,18 +25,7 @@ impl Finding {
     pub fn look(&mut self, reading: &Arc<Reading>, lost: bool) -> Vec<Mark> {
         let before = self.before.replace(reading.clone()).filter(|_| !lost);
         self.engine.look(&Sample::new(self.host.clone(), before, reading.clone()));
-        let mark = |(one, is_over): (&dozor_core::findings::Finding, bool)| {
-            let found = Found {
-                rule: one.about.name.to_owned(),
-                subject: one.subject.clone(),
-                lane: one.about.lane,
-                severity: one.worst,
-                from_ns: one.from_ns,
-                until_ns: is_over.then_some(one.until_ns),
-            };
-            let text = one.worst_told().sentence.clone();
-            Mark { found: Some(found), ..Mark::new(reading.wall_ns(), MarkKind::Finding, text) }
-        };
+        let mark = |(one, is_over)| mark(one, is_over, reading.wall_ns());
         self.changes.look(self.engine.history()).into_iter().map(mark).collect()
     }
 }

@@ -100,10 +100,10 @@ impl Series {
         let first = (first..=last).rev().take_while(|number| !known(*number)).last().unwrap_or(last);
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
         let keys = &self.keys;
-        let found =
-            timeline.fold(first..last + 1, threads, Reach::Processes, Vec::new, |points, _, sample| {
-                points.push((sample.now.wall_ns(), point(sample, keys)));
-            });
+        let reach = metrics().map(Reach::of).into_iter().reduce(Reach::and).unwrap_or(Reach::All);
+        let found = timeline.fold(first..last + 1, threads, reach, Vec::new, |points, _, sample| {
+            points.push((sample.now.wall_ns(), point(sample, keys)));
+        });
         // What cannot be read is said where it is shown; here it is nothing.
         for (wall, point) in found.into_iter().flatten().flatten() {
             self.points.insert(wall, point);

@@ -1,0 +1,97 @@
+//! What of the readings is decoded when a timeline is gone through.
+
+use crate::catalogue::{Eval, Kind, Metric};
+use crate::reading::{ProcessRow, SystemRow};
+use crate::row::Cells;
+use crate::wanted::Demand;
+
+/// Which part of the readings is decoded when a timeline is gone through.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Reach {
+    /// All of it.
+    All,
+    /// These of the processes and the machine's own counters: no cores, devices, sensors, interrupts and connections.
+    Processes(Cells),
+    /// The machine with its cores, devices and sensors, without processes.
+    Machine,
+}
+
+/// Metrics of the machine that are counted from its processes.
+const COUNTED: [&str; 5] = ["tasks.total", "tasks.blocked", "unaccounted", "ended", "ended.unseen"];
+
+/// Who a process is: without it nothing of it can be told.
+fn always() -> Cells {
+    Cells::named::<ProcessRow>(&["pid", "start_ticks", "ppid", "name", "program"])
+}
+
+/// What tells of the time between two readings who ended, and what of the CPU nobody visible used.
+const OF_GONE: [&str; 8] = [
+    "state",
+    "threads",
+    "run_ns",
+    "user_ticks",
+    "system_ticks",
+    "children_user_ticks",
+    "children_system_ticks",
+    "io_unknown",
+];
+
+/// What the machine's own row needs to tell where somebody looks at processes alone: when it was, and what the CPU did that
+/// no visible process used.
+pub(super) fn of_machine() -> Cells {
+    Cells::named::<SystemRow>(&[
+        "wall_ns",
+        "monotonic_ns",
+        "boot_ns",
+        "user",
+        "nice",
+        "system",
+        "idle",
+        "iowait",
+        "irq",
+        "softirq",
+        "steal",
+        "guest",
+        "guest_nice",
+        "forks",
+        "threads",
+        "mem_total",
+        "notifications_lost",
+    ])
+}
+
+impl Reach {
+    /// Who the processes are, and nothing else of them.
+    pub fn names() -> Reach {
+        Reach::Processes(always())
+    }
+
+    /// What a metric needs.
+    pub fn of(metric: &Metric) -> Reach {
+        // What was written is held against what the devices took; ports are those of sockets.
+        const HEAVY: [&str; 5] = ["core_temp", "write", "write_by", "disk", "port"];
+        let of_group = metric.needs == Some(Demand::ControlGroup) && metric.kind != Kind::Label;
+        match metric.eval {
+            Eval::System(_) if COUNTED.contains(&metric.alias) => Reach::All,
+            Eval::System(_) => Reach::Machine,
+            Eval::Process(_) if of_group || HEAVY.contains(&metric.alias) => Reach::All,
+            Eval::Process(_) => {
+                let mut cells = always().and(Cells::named::<ProcessRow>(metric.reads));
+                if metric.kind == Kind::Rate {
+                    cells = cells.and(Cells::named::<ProcessRow>(&OF_GONE));
+                }
+                Reach::Processes(cells)
+            }
+        }
+    }
+
+    /// What two of them need together.
+    #[must_use]
+    pub fn and(self, other: Reach) -> Reach {
+        match (self, other) {
+            (Reach::Processes(a), Reach::Processes(b)) => Reach::Processes(a.and(b)),
+            (Reach::Machine, Reach::Machine) => Reach::Machine,
+            _ => Reach::All,
+        }
+    }
+}
