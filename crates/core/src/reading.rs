@@ -133,6 +133,31 @@ rows! {
 }
 
 rows! {
+    /// One removed file that still takes room, since a process has it open; proc_pid_fd(5), statx(2).
+    RemovedRow "removed" key (i64, i64, Text): |row| (
+        row.pid.value().unwrap_or(-1),
+        row.descriptor.value().unwrap_or(-1),
+        row.path.clone(),
+    );
+    texts {
+        /// Where it was.
+        path;
+        /// Name of the process; of several that have it open the first.
+        name;
+    }
+    fields {
+        /// Process identifier; absent of the row of all that are too small to have one of their own.
+        pid: "" Label;
+        /// Start of the process, in clock ticks since boot.
+        start_ticks: "ticks" Label;
+        /// Its number among the open files of the process.
+        descriptor: "" Label;
+        /// Bytes that it takes of its file system.
+        bytes: "bytes" Level;
+    }
+}
+
+rows! {
     /// One process that ended since the reading before; taskstats, Documentation/accounting/taskstats.rst.
     EndedRow "ended" key (i64, i64): |row| (row.order.value().unwrap_or(-1), row.pid.value().unwrap_or(-1));
     texts {
@@ -440,6 +465,8 @@ macro_rules! all_parts {
                 listeners: ListenerRow, Listener;
                 /// Processes that ended since the reading before.
                 ended: EndedRow, Ended;
+                /// Removed files that are still open, where a file system is nearly full.
+                removed: RemovedRow, Removed;
                 /// Threads of processes with several, by number; only where they are asked for.
                 threads: ThreadRow, Thread;
             }

@@ -285,7 +285,7 @@ fn the_verdict_names_every_resource_and_says_what_was_ruled_out() {
     let (host, readings) = night(30..70);
     let engine = findings_of(&host, &readings);
     let last = Sample::new(host, Some(readings[38].clone()), readings[39].clone());
-    let verdict = Verdict::new(&engine, &last, 39.0, None);
+    let verdict = Verdict::new(&engine, &last, 39.0);
     assert_eq!(verdict.severity(), Severity::Critical);
     let text = verdict.text();
     assert!(text.starts_with("◆ lynx-obs "), "{text}");

@@ -7,11 +7,10 @@ use super::history::History;
 use super::rule::About;
 use super::rules;
 use crate::clock::Zone;
-use crate::inside::holders::Holders;
 use crate::known::Raw;
-use crate::lane::{Lane, Severity};
+use crate::lane::Severity;
 use crate::sample::Sample;
-use crate::units::{NANOS, long_bytes, long_duration};
+use crate::units::{NANOS, long_duration};
 use serde_json::{Value as Json, json};
 use std::sync::Arc;
 
@@ -33,20 +32,6 @@ const LIMITS: [&str; 12] = [
 
 /// Seconds within which nearly every rule has its time.
 const SURE: f64 = 10.0;
-
-const REMOVED: About = About {
-    name: "removed-files",
-    lane: Lane::Disk,
-    title: "removed files that still take room",
-    least: 0.0,
-    calm: 0.0,
-    explained_by: &[],
-    causes: "a log that was removed while a program writes it; temporary files",
-    next: "restart or reload who holds it; dozor files --removed lists all of them",
-    limits: &[],
-};
-/// Bytes from which on removed files are worth a word, and are a warning.
-const HELD: [f64; 3] = [256e6, 10e9, f64::INFINITY];
 
 /// A part of the elimination.
 #[derive(Clone, Debug)]
@@ -98,15 +83,13 @@ pub struct Verdict {
 }
 
 impl Verdict {
-    /// The verdict over what an engine has looked at; `last` is the last sample, `removed` who holds removed files, where that
-    /// was asked.
-    pub fn new(engine: &Engine, last: &Sample, seconds: f64, removed: Option<&Holders>) -> Verdict {
+    /// The verdict over what an engine has looked at; `last` is the last sample.
+    pub fn new(engine: &Engine, last: &Sample, seconds: f64) -> Verdict {
         let wall_ns = last.now.wall_ns();
         let from_ns = wall_ns - (seconds * NANOS as f64) as i64;
         let history = engine.history();
         let mut findings: Vec<Reported> =
             history.within(from_ns, wall_ns).into_iter().map(|one| reported(history, one, wall_ns)).collect();
-        findings.extend(removed.and_then(|holders| held(holders, wall_ns)));
         findings.sort_by_key(|one| (std::cmp::Reverse(one.told.severity), one.told.usual, one.from_ns));
         let mut parts: Vec<Part> = rules::resources(last)
             .into_iter()
@@ -131,7 +114,7 @@ impl Verdict {
             zone: Arc::new(Zone::named(&last.host.time_zone)),
             wall_ns,
             seconds,
-            watched: engine.standing().watched + usize::from(removed.is_some()),
+            watched: engine.standing().watched,
             findings,
             parts,
         }
@@ -270,44 +253,4 @@ fn reported(history: &History, one: &Finding, wall_ns: i64) -> Reported {
         explains: explained.map(|other| other.last().sentence.clone()).collect(),
         ruled_out: one.ruled_out.clone(),
     }
-}
-
-/// Removed files that still take much room, and who holds them.
-fn held(holders: &Holders, wall_ns: i64) -> Option<Reported> {
-    let bytes = holders.removed_bytes() as f64;
-    let severity = Severity::reached(bytes, HELD);
-    if severity == Severity::Fine {
-        return None;
-    }
-    let size = |hold: &crate::inside::holders::Hold| hold.file.holds.value().unwrap_or(0);
-    let main = holders.list.iter().filter(|hold| hold.file.removed).max_by_key(|hold| size(hold))?;
-    let who = Culprit {
-        pid: Some(main.key.pid),
-        start: Some(main.key.start),
-        name: format!("{}[{}]", main.name, main.key.pid),
-        share: Some(size(main) as f64 / bytes * 100.0),
-    };
-    let sentence = format!(
-        "removed files that are still open take {}; {} holds {} of it with {}.",
-        long_bytes(bytes),
-        who.name,
-        long_bytes(size(main) as f64),
-        main.file.target
-    );
-    let told = Telling {
-        wall_ns,
-        severity,
-        sentence,
-        culprits: vec![who],
-        evidence: vec![Evidence::new("removed", bytes, crate::catalogue::Unit::Bytes)],
-        usual: false,
-    };
-    Some(Reported {
-        about: &REMOVED,
-        from_ns: wall_ns,
-        until_ns: None,
-        told,
-        explains: vec![],
-        ruled_out: vec![],
-    })
 }

@@ -11,14 +11,13 @@ use crate::settings::values::Values;
 use crate::usual::{usual, wall_now};
 use clap::{Args, ValueEnum};
 use dozor_core::findings::{Engine, Verdict};
-use dozor_core::inside::holders::Place;
 use dozor_core::lane::Severity;
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
 use dozor_core::timeline::Reach;
 use dozor_core::wanted::{Demand, Wanted};
 use dozor_core::when::When;
-use dozor_linux::inside::holding::holders;
+use dozor_linux::live::removed;
 use dozor_linux::{LiveSource, recorders};
 use std::io::{self, Write as _};
 use std::path::{Path, PathBuf};
@@ -120,7 +119,12 @@ impl Check {
         while due < begin + self.length || last.is_none() {
             due += every;
             std::thread::sleep(due.saturating_duration_since(Instant::now()));
-            let now = Arc::new(source.read());
+            let mut now = source.read();
+            // Looking for removed files takes its time, and once is enough.
+            if due >= begin + self.length {
+                now.removed = removed(&self.kernel.roots());
+            }
+            let now = Arc::new(now);
             let sample = Sample::new(host.clone(), Some(before), now.clone());
             before = now;
             engine.look(&sample);
@@ -128,8 +132,7 @@ impl Check {
             last = Some(sample);
         }
         let last = last.ok_or_else(|| anyhow::anyhow!("nothing was read"))?;
-        let removed = holders(&self.kernel.roots(), &Place::Removed);
-        Ok(Verdict::new(&engine, &last, seconds, Some(&removed)))
+        Ok(Verdict::new(&engine, &last, seconds))
     }
 
     fn recorded(&self) -> anyhow::Result<Verdict> {
@@ -150,6 +153,6 @@ impl Check {
             Ok::<(), anyhow::Error>(())
         })?;
         let last = last.ok_or_else(|| anyhow::anyhow!("nothing was recorded then"))?;
-        Ok(Verdict::new(&engine, &last, seconds, None))
+        Ok(Verdict::new(&engine, &last, seconds))
     }
 }

@@ -6,7 +6,7 @@
 mod calls;
 pub mod closely;
 mod facts;
-mod files;
+pub(crate) mod files;
 pub mod holding;
 mod looker;
 mod memory;

@@ -6,6 +6,7 @@ mod ended;
 mod network;
 mod own_io;
 mod processes;
+mod removed;
 mod system;
 mod threads;
 mod writing;
@@ -19,6 +20,8 @@ use dozor_core::wanted::{Demand, Wanted};
 use ended::Ended;
 use network::Network;
 use processes::Processes;
+use removed::Removed;
+pub use removed::removed;
 use rustix::io::Errno;
 use system::System;
 
@@ -37,6 +40,7 @@ pub struct LiveSource {
     processes: Processes,
     network: Network,
     ended: Ended,
+    removed: Removed,
     wanted: Wanted,
     /// Bytes that were swapped and reclaimed up to the last reading.
     reclaimed: [i64; 3],
@@ -53,6 +57,7 @@ impl LiveSource {
             processes,
             network,
             ended,
+            removed: Removed::default(),
             roots,
             wanted: Wanted::NOTHING,
             reclaimed: [0; 3],
@@ -90,6 +95,9 @@ impl Source for LiveSource {
         reading.processes = processes;
         // Notifications and sockets are this machine's, whatever tree of files is read.
         let is_here = self.roots.proc == Roots::default().proc;
+        if is_here && self.wanted.has(Demand::Filesystems) {
+            reading.removed = self.removed.read(&self.roots, &reading.filesystems, &reading.processes);
+        }
         if is_here && self.wanted.has(Demand::Sockets) {
             self.network.complete(&self.roots.proc, &mut reading);
         }

@@ -3,7 +3,7 @@
 use super::world::{CORES, GIB, MIB, World, add, process};
 use crate::lane::Severity;
 use crate::reading::{
-    BatteryRow, EndedRow, GpuRow, GroupRow, InterruptRow, ListenerRow, ProcessRow, RemoteRow, raw,
+    BatteryRow, EndedRow, GpuRow, GroupRow, InterruptRow, ListenerRow, ProcessRow, RemoteRow, RemovedRow, raw,
 };
 use std::sync::Arc;
 
@@ -203,6 +203,17 @@ pub fn incidents() -> Vec<Incident> {
             add(&mut world.now.filesystems[0].used, GIB);
             add(&mut world.now.filesystems[0].available, -GIB);
             add(&mut world.process(210).write_any_bytes, GIB);
+        }),
+        case("removed-files", "catalogd[210]", Notice, |world, second| {
+            let held = (second + 1) * 400 * MIB;
+            world.now.removed = vec![RemovedRow {
+                path: "/data/2031/plates.tmp".into(),
+                name: "catalogd".into(),
+                pid: raw(210),
+                descriptor: raw(9),
+                bytes: raw(held),
+                ..RemovedRow::default()
+            }];
         }),
         case("rewriter", "catalogd[210]", Notice, |world, _| {
             add(&mut world.process(210).write_bytes, 200 * MIB);

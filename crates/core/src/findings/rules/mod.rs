@@ -29,6 +29,7 @@ mod memory_short;
 mod near_limit;
 mod own_cost;
 mod remote;
+mod removed;
 mod resent;
 mod restarts;
 mod rewriter;
@@ -74,6 +75,7 @@ pub fn all() -> Vec<Box<dyn Rule>> {
         remote::rule(),
         silent::rule(),
         filesystem_full::rule(),
+        removed::rule(),
         rewriter::rule(),
         link_full::rule(),
         link_errors::rule(),
