@@ -3,8 +3,8 @@
 use dozor_core::exited::exited;
 use dozor_core::known::Raw;
 use dozor_core::lane::{
-    Lane, Severity, battery_severity, disk_severity, fan_severity, filesystem_severity, interface_severity,
-    sentences, temperature_severity,
+    CHARGE, DISKS, FULL, Lane, NEAR_HEAT, Severity, battery_severity, disk_severity, fan_severity,
+    filesystem_severity, interface_severity, sentences, temperature_severity,
 };
 use dozor_core::parts::{PartId, Users, sections, users};
 use dozor_core::rank::Population;
@@ -340,7 +340,7 @@ fn file_systems_are_judged_by_bytes_inodes_and_whether_they_answer() {
         (filesystem(0, 0, 0), Severity::Critical),
         (FilesystemRow { used: Raw::DENIED, inodes: Raw::ABSENT, ..filesystem(0, 0, 0) }, Severity::Fine),
     ] {
-        assert_eq!(filesystem_severity(&row), severity, "{row:?}");
+        assert_eq!(filesystem_severity(&row, FULL), severity, "{row:?}");
     }
     let full = sample(|_| {}, |reading| reading.filesystems = vec![filesystem(93 << 30, 7 << 30, 900)]);
     assert_eq!(said(&full), [(Severity::Warning, "/archive is 93 % full, 7.0 GiB left.".to_owned())]);
@@ -359,10 +359,14 @@ fn sensors_fans_and_batteries_are_judged_against_their_own_limits() {
     for (temperature, severity) in
         [(60, Severity::Fine), (76, Severity::Notice), (84, Severity::Warning), (91, Severity::Critical)]
     {
-        assert_eq!(temperature_severity(&sensor(temperature, raw(95_000))), severity, "{temperature}");
+        assert_eq!(
+            temperature_severity(&sensor(temperature, raw(95_000)), NEAR_HEAT),
+            severity,
+            "{temperature}"
+        );
     }
     assert_eq!(
-        temperature_severity(&sensor(120, Raw::ABSENT)),
+        temperature_severity(&sensor(120, Raw::ABSENT), NEAR_HEAT),
         Severity::Fine,
         "without a limit nothing is known"
     );
@@ -379,8 +383,8 @@ fn sensors_fans_and_batteries_are_judged_against_their_own_limits() {
     for (charge, severity) in
         [(60, Severity::Fine), (20, Severity::Notice), (12, Severity::Warning), (4, Severity::Critical)]
     {
-        assert_eq!(battery_severity(&battery("Discharging", charge)), severity, "{charge}");
-        assert_eq!(battery_severity(&battery("Charging", charge)), Severity::Fine);
+        assert_eq!(battery_severity(&battery("Discharging", charge), CHARGE), severity, "{charge}");
+        assert_eq!(battery_severity(&battery("Charging", charge), CHARGE), Severity::Fine);
     }
 }
 
@@ -402,7 +406,7 @@ fn disks_are_judged_by_what_they_are_and_by_waiting() {
             busy_ms: raw(busy * 10),
             ..zero.clone()
         };
-        disk_severity(&PartView { now: &now, before: Some(&zero), seconds: Some(1.0), born: false })
+        disk_severity(&PartView { now: &now, before: Some(&zero), seconds: Some(1.0), born: false }, &DISKS)
     };
     assert_eq!(judged(1, 65, 100, 5), Severity::Notice, "a spinning disk hurts from 60 % on");
     assert_eq!(judged(0, 65, 100, 1), Severity::Fine, "a solid one does not yet");

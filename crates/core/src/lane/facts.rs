@@ -2,8 +2,8 @@
 
 use super::point::Point;
 use super::severity::{
-    MEMORY, NETWORK, Severity, disk_severity, errors_severity, fan_severity, protocols, remote_severity,
-    temperature_severity,
+    DISKS, MEMORY, NEAR_HEAT, NETWORK, SLOW_SERVER, Severity, disk_severity, errors_severity, fan_severity,
+    protocols, remote_severity, temperature_severity,
 };
 use crate::catalogue::{cpu_share, disk_busy, disk_wait, memory_used};
 use crate::known::Known;
@@ -105,12 +105,12 @@ pub(super) fn hung_filesystem(sample: &Sample) -> Option<&FilesystemRow> {
 /// How bad it is with the slowest network file system.
 pub(super) fn remotes_severity(sample: &Sample) -> Severity {
     let remotes = sample.parts(|reading| &reading.remotes[..]);
-    remotes.map(|remote| remote_severity(&remote)).max().unwrap_or_default()
+    remotes.map(|remote| remote_severity(&remote, SLOW_SERVER)).max().unwrap_or_default()
 }
 
 pub(super) fn disks_severity(sample: &Sample) -> Severity {
     let wholes = sample.parts(|reading| &reading.disks[..]).filter(|disk| disk.now.whole.is_empty());
-    wholes.map(|disk| disk_severity(&disk)).max().unwrap_or_default()
+    wholes.map(|disk| disk_severity(&disk, &DISKS)).max().unwrap_or_default()
 }
 
 /// The disk that was busy for the largest share of the time, and that share.
@@ -265,7 +265,7 @@ pub(super) fn heat_point(sample: &Sample) -> Point {
     };
     let full = if limit.value().is_some() { limit } else { Known::Value(100.0) };
     let fans = sample.now.sensors.iter().map(fan_severity).max().unwrap_or_default();
-    let severity = temperature_severity(sensor).max(fans);
+    let severity = temperature_severity(sensor, NEAR_HEAT).max(fans);
     Point { value: Known::Value(temperature), full, severity }
 }
 

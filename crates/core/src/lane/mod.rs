@@ -12,8 +12,9 @@ pub use point::Point;
 pub(crate) use sentences::stayed;
 pub use sentences::{MainUser, main_user, sentences};
 pub use severity::{
-    MEMORY, NETWORK, RESENT, Severity, UNDELIVERED, battery_severity, disk_severity, fan_severity,
-    filesystem_severity, group_severity, interface_severity, remote_severity, temperature_severity,
+    CHARGE, DISKS, DiskLimits, FULL, MEMORY, NEAR_HEAT, NETWORK, RESENT, SLOW_SERVER, Severity, UNDELIVERED,
+    battery_severity, disk_severity, fan_severity, filesystem_severity, group_severity, interface_severity,
+    remote_severity, temperature_severity,
 };
 
 use crate::catalogue::{Metric, cpu_busy, cpu_share, listed};
@@ -97,7 +98,10 @@ impl Lane {
                 value: busiest_disk(sample).map_or(Known::Absent, |(_, busy)| busy),
                 full: Known::Value(100.0),
                 severity: facts::disks_severity(sample)
-                    .max(facts::hung_filesystem(sample).map_or(Severity::Fine, filesystem_severity))
+                    .max(
+                        facts::hung_filesystem(sample)
+                            .map_or(Severity::Fine, |row| filesystem_severity(row, FULL)),
+                    )
                     .max(facts::remotes_severity(sample)),
             },
             Lane::Network => network_point(sample),

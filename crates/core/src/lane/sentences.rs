@@ -1,7 +1,7 @@
 //! What stands out, in words: what is short, and who uses it.
 
 use super::facts::{bad_fan, disks_severity, hung_filesystem, reads_more, share_of_link};
-use super::severity::{NETWORK, filesystem_severity, group_severity, remote_severity};
+use super::severity::{FULL, NETWORK, SLOW_SERVER, filesystem_severity, group_severity, remote_severity};
 use super::{Lane, Severity};
 use crate::catalogue::{Metric, Value, core_busy, cpu_busy, listed, remote_time, sent_again, unaccounted};
 use crate::exited::{UNNAMED, is_gathered, out_of_sight, unseen};
@@ -287,7 +287,7 @@ fn loses_datagrams(sample: &Sample) -> Option<(Severity, Lane, String)> {
 fn slow_server(sample: &Sample) -> Option<(Severity, Lane, String)> {
     let remotes = sample.parts(|reading| &reading.remotes[..]);
     let (severity, remote) = remotes
-        .map(|remote| (remote_severity(&remote), remote))
+        .map(|remote| (remote_severity(&remote, SLOW_SERVER), remote))
         .max_by_key(|(severity, _)| *severity)
         .filter(|(severity, _)| *severity > Severity::Fine)?;
     let RemoteRow { mount, device, .. } = remote.now;
@@ -347,8 +347,8 @@ fn held_back(sample: &Sample) -> Option<(Severity, Lane, String)> {
 }
 
 fn full_filesystem(sample: &Sample) -> Option<(Severity, Lane, String)> {
-    let worst = sample.now.filesystems.iter().max_by_key(|row| filesystem_severity(row))?;
-    let severity = filesystem_severity(worst);
+    let worst = sample.now.filesystems.iter().max_by_key(|row| filesystem_severity(row, FULL))?;
+    let severity = filesystem_severity(worst, FULL);
     if severity < Severity::Warning {
         return None;
     }

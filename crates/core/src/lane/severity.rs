@@ -59,39 +59,51 @@ impl Severity {
 pub(super) const CPU: [f64; 3] = [90.0, f64::INFINITY, f64::INFINITY];
 /// Percent of memory that is in use and cannot be given back.
 pub const MEMORY: [f64; 3] = [88.0, 94.0, 97.5];
-/// Busy share of the busiest disk.
-pub(super) const DISK: [f64; 3] = [60.0, 80.0, 90.0];
+/// From where on a disk is busy, and waits are long.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct DiskLimits {
+    /// Busy share of a disk without moving parts: it does several things at once, so a high share alone says less.
+    pub solid: [f64; 3],
+    /// Busy share of a disk that turns.
+    pub turning: [f64; 3],
+    /// Seconds that requests take on the mean.
+    pub wait: [f64; 3],
+}
+
+/// From where on disks are busy for the lane.
+pub const DISKS: DiskLimits =
+    DiskLimits { solid: [80.0, 90.0, 97.0], turning: [60.0, 80.0, 90.0], wait: [0.1, 0.3, 1.0] };
 /// Percent of a link's speed in the busier direction: a full link harms who shares it, and loses nothing by itself.
 pub const NETWORK: [f64; 3] = [70.0, 90.0, f64::INFINITY];
-/// Degrees left to the sensor's limit, from near to nearer (negated, so that larger is worse).
-pub(super) const HEAT: [f64; 3] = [-20.0, -12.0, -5.0];
-
-/// Busy share of a disk without moving parts: it does several things at once, so a high share alone says less.
-const SOLID: [f64; 3] = [80.0, 90.0, 97.0];
-/// Seconds that requests of a disk take on the mean.
-const WAIT: [f64; 3] = [0.1, 0.3, 1.0];
+/// Degrees left to the sensor's limit, from near to nearer.
+pub const NEAR_HEAT: [f64; 3] = [20.0, 12.0, 5.0];
 /// How full a file system is, in bytes or inodes.
-const FULL: [f64; 3] = [85.0, 92.0, 97.0];
+pub const FULL: [f64; 3] = [85.0, 92.0, 97.0];
 /// Errors and drops per second of an interface.
 const ERRORS: [f64; 3] = [1e-9, 10.0, 1_000.0];
 /// Seconds that an operation of a network file system takes.
-const SLOW_SERVER: [f64; 3] = [0.2, 1.0, 5.0];
+pub const SLOW_SERVER: [f64; 3] = [0.2, 1.0, 5.0];
 /// Percent of the periods in which a control group is held back.
 const HELD_BACK: [f64; 3] = [25.0, 75.0, f64::INFINITY];
 /// Percent of a number of tasks that may not be passed.
 const NEAR_LIMIT: [f64; 3] = [90.0, 98.0, f64::INFINITY];
-/// Charge that a battery has lost while it discharges.
-const LOST_CHARGE: [f64; 3] = [75.0, 85.0, 93.0];
+/// Percent of the charge that a battery has left while it discharges.
+pub const CHARGE: [f64; 3] = [25.0, 15.0, 7.0];
 
 fn of(value: Known<f64>, limits: [f64; 3]) -> Severity {
     value.value().map_or(Severity::Fine, |value| Severity::reached(value, limits))
 }
 
+/// The same where less is worse.
+fn below(value: Known<f64>, limits: [f64; 3]) -> Severity {
+    of(value.map(|value| -value), limits.map(|limit| -limit))
+}
+
 /// How bad it is with a disk: its busy share counts by its kind, and waiting makes a busy one worse.
-pub fn disk_severity(disk: &PartView<'_, DiskRow>) -> Severity {
+pub fn disk_severity(disk: &PartView<'_, DiskRow>, by: &DiskLimits) -> Severity {
     let busy = disk_busy(disk);
-    let waits = of(disk_wait(disk), WAIT);
-    let limits = if disk.now.rotational.value() == Some(1) { DISK } else { SOLID };
+    let waits = of(disk_wait(disk), by.wait);
+    let limits = if disk.now.rotational.value() == Some(1) { by.turning } else { by.solid };
     let slow = disk_wait(disk).value().is_some_and(|seconds| seconds >= 0.02);
     match of(busy, limits) {
         // Busy and slow at once: requests queue up whatever the device is made of.
@@ -103,13 +115,13 @@ pub fn disk_severity(disk: &PartView<'_, DiskRow>) -> Severity {
 }
 
 /// How bad it is with a file system: full in bytes or in inodes, or not answering.
-pub fn filesystem_severity(filesystem: &FilesystemRow) -> Severity {
+pub fn filesystem_severity(filesystem: &FilesystemRow, by: [f64; 3]) -> Severity {
     if filesystem.answers.value() == Some(0) {
         return Severity::Critical;
     }
     let full = |part: Known<f64>, rest: Known<f64>| match part.zip(rest) {
         Known::Value((part, rest)) if part + rest > 0.0 => {
-            Severity::reached(part / (part + rest) * 100.0, FULL)
+            Severity::reached(part / (part + rest) * 100.0, by)
         }
         _ => Severity::Fine,
     };
@@ -119,9 +131,9 @@ pub fn filesystem_severity(filesystem: &FilesystemRow) -> Severity {
 }
 
 /// How bad it is with a network file system: operations take long, or the server does not answer in time.
-pub fn remote_severity(remote: &PartView<'_, RemoteRow>) -> Severity {
+pub fn remote_severity(remote: &PartView<'_, RemoteRow>, by: [f64; 3]) -> Severity {
     let unanswered = remote.rate(|r| r.timeouts).value().is_some_and(|rate| rate > 0.0);
-    let slow = of(remote_time(remote, |r| r.whole_ms), SLOW_SERVER);
+    let slow = of(remote_time(remote, |r| r.whole_ms), by);
     if unanswered { slow.max(Severity::Warning) } else { slow }
 }
 
@@ -175,9 +187,9 @@ pub(super) fn protocols(sample: &Sample) -> Vec<(Severity, String)> {
 }
 
 /// How near a temperature is to the limit that its sensor states.
-pub fn temperature_severity(sensor: &SensorRow) -> Severity {
-    let above = sensor.temperature.float().zip(sensor.limit.float());
-    of(above.map(|(now, limit)| (now - limit) / 1000.0), HEAT)
+pub fn temperature_severity(sensor: &SensorRow, by: [f64; 3]) -> Severity {
+    let left = sensor.temperature.float().zip(sensor.limit.float());
+    below(left.map(|(now, limit)| (limit - now) / 1000.0), by)
 }
 
 /// A fan that is slower than its board allows; one that stands although it must not is worse.
@@ -190,8 +202,7 @@ pub fn fan_severity(sensor: &SensorRow) -> Severity {
 }
 
 /// A battery that is nearly empty while it discharges.
-pub fn battery_severity(battery: &BatteryRow) -> Severity {
+pub fn battery_severity(battery: &BatteryRow, by: [f64; 3]) -> Severity {
     let drains = battery.status.eq_ignore_ascii_case("discharging");
-    let lost = battery.charge.float().map(|charge| 100.0 - charge / 100.0);
-    if drains { of(lost, LOST_CHARGE) } else { Severity::Fine }
+    if drains { below(battery.charge.float().map(|charge| charge / 100.0), by) } else { Severity::Fine }
 }

@@ -2,7 +2,7 @@
 
 use super::section::{Column, Look, NEVER, PartId, Section, figures};
 use crate::catalogue::{Unit, Value};
-use crate::lane::{disk_severity, filesystem_severity, remote_severity};
+use crate::lane::{DISKS, FULL, SLOW_SERVER, disk_severity, filesystem_severity, remote_severity};
 use crate::reading::FilesystemRow;
 use crate::sample::Sample;
 
@@ -38,7 +38,7 @@ fn devices(sample: &Sample) -> Section {
             let row = section.add(PartId::Device(disk.now.name.clone()), &disk.now.name);
             row.under = !disk.now.whole.is_empty();
             if !row.under {
-                row.severity = disk_severity(disk);
+                row.severity = disk_severity(disk, &DISKS);
             }
         }
     }
@@ -87,7 +87,7 @@ fn remotes(sample: &Sample) -> Section {
     let mut section = Section::new("network file systems", "mounted at", 22);
     for remote in sample.parts(|reading| &reading.remotes[..]) {
         let row = section.add(PartId::Mount(remote.now.mount.clone()), &remote.now.mount);
-        row.severity = remote_severity(&remote);
+        row.severity = remote_severity(&remote, SLOW_SERVER);
     }
     section.numbers(
         sample,
@@ -113,7 +113,7 @@ fn filesystems(sample: &Sample) -> Section {
     // Those of this machine first, network file systems behind them.
     rows.sort_by_key(|row| row.remote.value() == Some(1));
     for row in &rows {
-        section.add(PartId::Mount(row.mount.clone()), &row.mount).severity = filesystem_severity(row);
+        section.add(PartId::Mount(row.mount.clone()), &row.mount).severity = filesystem_severity(row, FULL);
     }
     let mut column = |heading, width, keep, value: &dyn Fn(&FilesystemRow) -> Value| {
         let values = rows.iter().map(|row| value(row));

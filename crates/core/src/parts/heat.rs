@@ -3,7 +3,7 @@
 use super::section::{Column, Look, PartId, PartRow, Section};
 use crate::catalogue::{Unit, Value};
 use crate::known::Known;
-use crate::lane::{Severity, battery_severity, fan_severity, temperature_severity};
+use crate::lane::{CHARGE, NEAR_HEAT, Severity, battery_severity, fan_severity, temperature_severity};
 use crate::reading::SensorRow;
 use crate::sample::Sample;
 
@@ -50,7 +50,12 @@ fn limited(sample: &Sample, row: &PartRow) -> Known<(f64, f64)> {
 
 fn temperatures(sample: &Sample) -> Section {
     let mut section = Section::new("temperatures", "sensor", 24);
-    of_sensors(&mut section, sample, |s| s.temperature.value().is_some(), temperature_severity);
+    of_sensors(
+        &mut section,
+        sample,
+        |s| s.temperature.value().is_some(),
+        |s| temperature_severity(s, NEAR_HEAT),
+    );
     section.metric(sample, "sensor.temperature", "°C", Look::Number, 0);
     section.metric(sample, "sensor.limit", "limit °C", Look::Number, 2);
     let against = Column { heading: "of its limit", unit: Unit::Percent, look: Look::Bar, keep: 0 };
@@ -81,7 +86,7 @@ fn batteries(sample: &Sample) -> Section {
     let mut section = Section::new("batteries", "battery", 24);
     for battery in &sample.now.batteries {
         section.add(PartId::Battery(battery.name.clone()), &battery.name).severity =
-            battery_severity(battery);
+            battery_severity(battery, CHARGE);
     }
     section.metric(sample, "battery.charge", "charge", Look::Bar, 0);
     section.metric(sample, "battery.time_left", "time left", Look::Number, 0);

@@ -2,9 +2,10 @@
 
 use crate::catalogue::Unit;
 use crate::findings::culprit::Culprit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
-use crate::lane::{Lane, Severity, battery_severity};
+use crate::lane::{CHARGE, Lane, Severity, battery_severity};
 use crate::units::long_duration;
 
 const ABOUT: About = About {
@@ -16,7 +17,16 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "mains that are away",
     next: "save what must not be lost, or find mains",
-    limits: &[],
+    limits: &[LEFT],
+};
+
+/// Percent of the charge, as the parts have it.
+const LEFT: Limit = Limit {
+    rule: "battery",
+    name: "left",
+    what: "charge that is left while it discharges",
+    unit: Unit::Percent,
+    values: &CHARGE,
 };
 
 pub fn rule() -> Box<dyn Rule> {
@@ -25,7 +35,7 @@ pub fn rule() -> Box<dyn Rule> {
 
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     for battery in &scene.sample.now.batteries {
-        let severity = battery_severity(battery);
+        let severity = battery_severity(battery, scene.three(&LEFT));
         let (Some(charge), true) = (battery.charge.float().value(), severity > Severity::Fine) else {
             continue;
         };

@@ -1,6 +1,7 @@
 //! All cores are busy, with nobody waiting.
 
 use crate::catalogue::{Unit, cpu_busy};
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
@@ -15,16 +16,23 @@ const ABOUT: About = About {
     explained_by: &["cpu-queue", "short-lived", "forks", "unexplained-cpu"],
     causes: "work that takes all there is, as a build does; nothing is wrong while nobody waits",
     next: "look at who uses the CPU; give it less if others need it (x)",
-    limits: &[],
+    limits: &[BUSY],
 };
-const BUSY: f64 = 90.0;
+/// Percent of all cores.
+const BUSY: Limit = Limit {
+    rule: "cpu-full",
+    name: "busy",
+    what: "share of the CPU that is in use, from which on it is worth knowing",
+    unit: Unit::Percent,
+    values: &[90.0],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
 }
 
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
-    let Some(busy) = cpu_busy(scene.sample).value().filter(|busy| *busy >= BUSY) else { return };
+    let Some(busy) = cpu_busy(scene.sample).value().filter(|busy| *busy >= scene.one(&BUSY)) else { return };
     let nice = scene.nice_share();
     let culprits = scene.culprits(scene.cpu_users(), Some(scene.cpu_in_use()));
     let kind = if nice >= 0.5 * busy { ", most of it work that gives way to others" } else { "" };

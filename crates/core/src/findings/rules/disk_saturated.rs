@@ -5,7 +5,7 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
-use crate::lane::{Lane, Severity, disk_severity};
+use crate::lane::{DISKS, DiskLimits, Lane, Severity, disk_severity};
 use crate::reading::DiskRow;
 use crate::sample::PartView;
 use crate::units::short_wait;
@@ -20,7 +20,7 @@ const ABOUT: About = About {
     explained_by: &["swapping"],
     causes: "a job that reads or writes without pause; a sync after every block; a failing device (then the kernel log has errors)",
     next: "look at who does it (enter); give its disk work a lower priority (x); the parts of the disk (3)",
-    limits: &[STALLED, WAITED],
+    limits: &[STALLED, WAITED, BUSY, BUSY_TURNING, WAIT],
 };
 /// Percent of the time that tasks wait for disks, from which on somebody is harmed.
 const STALLED: Limit = Limit {
@@ -39,6 +39,33 @@ const WAITED: Limit = Limit {
     what: "share of the time that tasks wait for a disk that has room, from which on it is worth knowing",
     unit: Unit::Percent,
     values: &[30.0],
+};
+
+/// How busy a disk without moving parts is, as the lane has it.
+const BUSY: Limit = Limit {
+    rule: "disk-saturated",
+    name: "busy",
+    what: "share of the time that a disk without moving parts is busy",
+    unit: Unit::Percent,
+    values: &DISKS.solid,
+};
+
+/// The same of a disk that turns.
+const BUSY_TURNING: Limit = Limit {
+    rule: "disk-saturated",
+    name: "busy_turning",
+    what: "share of the time that a disk that turns is busy",
+    unit: Unit::Percent,
+    values: &DISKS.turning,
+};
+
+/// How long requests take.
+const WAIT: Limit = Limit {
+    rule: "disk-saturated",
+    name: "wait",
+    what: "time that requests of a disk take on the mean",
+    unit: Unit::Delay,
+    values: &DISKS.wait,
 };
 
 pub fn rule() -> Box<dyn Rule> {
@@ -83,7 +110,14 @@ fn saturated(
     usual: Option<f64>,
 ) -> Option<Seen> {
     // The lane says how bad it is with the device; here it is asked whether anybody is harmed.
-    let of_device = disk_severity(disk);
+    let of_device = disk_severity(
+        disk,
+        &DiskLimits {
+            solid: scene.three(&BUSY),
+            turning: scene.three(&BUSY_TURNING),
+            wait: scene.three(&WAIT),
+        },
+    );
     let stalled = scene.sample.rate(|r| r.system.pressure_io_some).value().map(|us| (us / 1e4).min(100.0));
     let is_waited_for = busy >= ROOM && stalled.is_some_and(|stalled| stalled >= scene.one(&WAITED));
     if of_device == Severity::Fine && !is_waited_for {

@@ -6,7 +6,7 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
-use crate::lane::{Lane, Severity, filesystem_severity};
+use crate::lane::{FULL, Lane, Severity, filesystem_severity};
 use crate::units::{NANOS, long_bytes, long_duration};
 use std::collections::BTreeMap;
 
@@ -19,7 +19,7 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a log or a cache that grows; removed files that somebody still holds open (dozor files --removed)",
     next: "look at who writes (3) and at removed files that are still held (: who has it open)",
-    limits: &[END],
+    limits: &[END, USED],
 };
 /// Seconds until it is full: worth knowing, a warning, critical.
 const END: Limit = Limit {
@@ -28,6 +28,14 @@ const END: Limit = Limit {
     what: "time until it is full",
     unit: Unit::Seconds,
     values: &[24.0 * 3600.0, 1_800.0, 60.0],
+};
+/// How full it is, as the parts have it.
+const USED: Limit = Limit {
+    rule: "filesystem-full",
+    name: "used",
+    what: "share of its room, or of its inodes, that is used",
+    unit: Unit::Percent,
+    values: &FULL,
 };
 /// Seconds over which the pace is taken.
 const PACE: f64 = 5.0;
@@ -115,13 +123,13 @@ impl Rule for Full {
                 _ => Severity::Fine,
             };
             // Full and at rest has been so for long: it is worth knowing, and hurts who wants to write.
-            let is_full = filesystem_severity(row);
+            let is_full = filesystem_severity(row, scene.three(&USED));
             let now_full = if left <= 0.0 { Severity::Critical } else { is_full.min(Severity::Warning) };
             let severity = now_full.max(soon);
             let full = used / (used + left).max(1.0) * 100.0;
             if severity == Severity::Fine
                 || row.answers.value() == Some(0)
-                || (soon < Severity::Warning && full < 85.0 && is_full == Severity::Fine)
+                || (soon < Severity::Warning && full < scene.three(&USED)[0] && is_full == Severity::Fine)
             {
                 continue;
             }

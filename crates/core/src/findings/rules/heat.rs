@@ -1,10 +1,11 @@
 //! A part is near the temperature that its sensor states as the limit, or gets there.
 
 use crate::catalogue::Unit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
-use crate::lane::{Lane, Severity, temperature_severity};
+use crate::lane::{Lane, NEAR_HEAT, Severity, temperature_severity};
 use crate::units::{NANOS, long_duration};
 use std::collections::BTreeMap;
 
@@ -17,10 +18,19 @@ const ABOUT: About = About {
     explained_by: &["fan"],
     causes: "a fan that stands or is full of dust; more work than the cooling was made for; a warm room",
     next: "look at the sensors (5); give less work to the hot part (x)",
-    limits: &[],
+    limits: &[LEFT],
 };
 /// Seconds over which it is seen where the temperature goes.
 const TREND: f64 = 20.0;
+
+/// Degrees that are left, as the lane has it.
+const LEFT: Limit = Limit {
+    rule: "heat",
+    name: "left",
+    what: "degrees below the limit that a sensor states",
+    unit: Unit::Celsius,
+    values: &NEAR_HEAT,
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Heat::default())
@@ -52,7 +62,7 @@ impl Rule for Heat {
             if seconds >= TREND || here < from {
                 self.since.insert(sensor.name.to_string(), (here, now));
             }
-            let severity = temperature_severity(sensor);
+            let severity = temperature_severity(sensor, scene.three(&LEFT));
             if severity > Severity::Fine {
                 near.push((severity, limit - here, &sensor.name, here, climb, seconds));
             }

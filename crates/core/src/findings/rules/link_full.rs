@@ -2,6 +2,7 @@
 
 use crate::catalogue::{Unit, link_usage};
 use crate::findings::culprit::Culprit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
@@ -17,8 +18,17 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a copy or a backup without a limit; a flood",
     next: "look at who moves it and to whom (4)",
-    limits: &[],
+    limits: &[USED],
 };
+/// Percent of a link, as the lane has it.
+const USED: Limit = Limit {
+    rule: "link-full",
+    name: "used",
+    what: "share of the speed of a link, in the busier direction",
+    unit: Unit::Percent,
+    values: &NETWORK,
+};
+
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
 }
@@ -26,7 +36,7 @@ pub fn rule() -> Box<dyn Rule> {
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     for link in scene.sample.parts(|reading| &reading.interfaces[..]) {
         let Some(used) = link_usage(&link).value() else { continue };
-        let severity = Severity::reached(used, NETWORK);
+        let severity = Severity::reached(used, scene.three(&USED));
         if severity == Severity::Fine {
             continue;
         }

@@ -1,6 +1,7 @@
 //! Memory is nearly used up.
 
 use crate::catalogue::Unit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
@@ -16,8 +17,17 @@ const ABOUT: About = About {
     explained_by: &["leak"],
     causes: "programs that need more than there is; a leak; limits that are missing",
     next: "look at who holds it (2) and who grew (d, compared with before); end or limit the largest (x)",
-    limits: &[],
+    limits: &[USED],
 };
+/// Percent of the memory, as the lane has it.
+const USED: Limit = Limit {
+    rule: "memory-short",
+    name: "used",
+    what: "share of the memory that is in use and cannot be given back",
+    unit: Unit::Percent,
+    values: &MEMORY,
+};
+
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
 }
@@ -29,7 +39,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     else {
         return;
     };
-    let severity = Severity::reached(100.0 - available / total.max(1.0) * 100.0, MEMORY);
+    let severity = Severity::reached(100.0 - available / total.max(1.0) * 100.0, scene.three(&USED));
     if severity == Severity::Fine {
         return;
     }

@@ -2,9 +2,10 @@
 
 use crate::catalogue::{Unit, remote_time, sent_again};
 use crate::findings::culprit::Culprit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
-use crate::lane::{Lane, Severity, remote_severity};
+use crate::lane::{Lane, SLOW_SERVER, Severity, remote_severity};
 use crate::units::{short_count, short_wait};
 
 const ABOUT: About = About {
@@ -16,7 +17,16 @@ const ABOUT: About = About {
     explained_by: &["filesystem-silent", "link-full", "retransmits"],
     causes: "a busy server; a lossy or full link to it",
     next: "look at the file systems among the parts of the disk (3) and at the link (4)",
-    limits: &[],
+    limits: &[WAIT],
+};
+
+/// Seconds that an operation takes, as the lane has it.
+const WAIT: Limit = Limit {
+    rule: "remote-slow",
+    name: "wait",
+    what: "time that an operation of a network file system takes",
+    unit: Unit::Delay,
+    values: &SLOW_SERVER,
 };
 
 pub fn rule() -> Box<dyn Rule> {
@@ -25,7 +35,7 @@ pub fn rule() -> Box<dyn Rule> {
 
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     for remote in scene.sample.parts(|reading| &reading.remotes[..]) {
-        let severity = remote_severity(&remote);
+        let severity = remote_severity(&remote, scene.three(&WAIT));
         if severity == Severity::Fine {
             continue;
         }

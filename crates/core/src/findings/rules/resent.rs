@@ -1,6 +1,7 @@
 //! TCP sends much again: packets get lost on the way.
 
 use crate::catalogue::Unit;
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
@@ -16,10 +17,19 @@ const ABOUT: About = About {
     explained_by: &["link-errors", "link-full", "backlog"],
     causes: "a lossy or overloaded link; a peer that is gone or too slow",
     next: "look at the connections of who sends (4, or enter)",
-    limits: &[],
+    limits: &[AGAIN],
 };
 /// Share of what is sent, in percent, below which it is nothing out of the ordinary.
 const SHARE: f64 = 0.5;
+
+/// Segments a second, as the lane has it.
+const AGAIN: Limit = Limit {
+    rule: "retransmits",
+    name: "again",
+    what: "TCP segments that are sent again in a second",
+    unit: Unit::PerSecond,
+    values: &RESENT,
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
@@ -29,7 +39,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let rate =
         |counter: fn(&crate::reading::Reading) -> crate::known::Raw| scene.sample.rate(counter).value();
     let Some(again) = rate(|r| r.system.tcp_retransmits) else { return };
-    let mut severity = Severity::reached(again, RESENT);
+    let mut severity = Severity::reached(again, scene.three(&AGAIN));
     let share = rate(|r| r.system.tcp_segments).filter(|all| *all > 0.0).map(|all| again / all * 100.0);
     if share.is_some_and(|share| share < SHARE) {
         severity = Severity::Fine;

@@ -1,6 +1,7 @@
 //! Datagrams that arrive and are not delivered, and whose they are.
 
 use crate::catalogue::{Unit, listed};
+use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
@@ -16,7 +17,16 @@ const ABOUT: About = About {
     explained_by: &[],
     causes: "a program that reads too slowly for what comes, or a buffer that is too small; a flood",
     next: "look at the sockets of who loses them (enter, sockets)",
-    limits: &[],
+    limits: &[LOST],
+};
+
+/// Datagrams a second, as the lane has it.
+const LOST: Limit = Limit {
+    rule: "udp-lost",
+    name: "lost",
+    what: "datagrams that are not delivered in a second, of the machine or of a process",
+    unit: Unit::PerSecond,
+    values: &UNDELIVERED,
 };
 
 pub fn rule() -> Box<dyn Rule> {
@@ -32,7 +42,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         .max_by(|a, b| a.1.total_cmp(&b.1));
     let all = scene.sample.rate(|reading| reading.system.udp_errors).value().unwrap_or(0.0);
     let lost = worst.as_ref().map_or(all, |(_, lost)| all.max(*lost));
-    let severity = Severity::reached(lost, UNDELIVERED).min(Severity::Warning);
+    let severity = Severity::reached(lost, scene.three(&LOST)).min(Severity::Warning);
     if severity == Severity::Fine {
         return;
     }
