@@ -336,7 +336,8 @@ impl Processes {
         if let Some(known) = known.as_ref().filter(|_| !text_turn) {
             row.files_limit = known.row.files_limit;
         }
-        self.on_demand(pid, wanted, &mut row, buffer);
+        let files_before = known.as_ref().and_then(|known| known.row.files.value());
+        self.on_demand(pid, wanted, &mut row, files_before, buffer);
         let row = match &known {
             Some(known) if *known.row == row => known.row.clone(),
             _ => Arc::new(row),
@@ -545,7 +546,14 @@ impl Processes {
     }
 
     /// What costs a file or more for each process.
-    fn on_demand(&self, pid: i64, wanted: Wanted, row: &mut ProcessRow, buffer: &mut Vec<u8>) {
+    fn on_demand(
+        &self,
+        pid: i64,
+        wanted: Wanted,
+        row: &mut ProcessRow,
+        files_before: Option<i64>,
+        buffer: &mut Vec<u8>,
+    ) {
         let told_apart = |result: Result<Raw, Errno>| match result {
             Ok(value) => value,
             Err(Errno::ACCESS | Errno::PERM) => Raw::DENIED,
@@ -558,10 +566,15 @@ impl Processes {
         }
         if wanted.has(Demand::Files) {
             row.files = told_apart(count_files(&self.proc, pid));
-            // A process may change its limit; the nearer it is to it, the more that matters.
+            // A process may change its limit; the nearer it is to it, and the more files it opens, the more that matters.
             let near =
                 row.files.value().zip(row.files_limit.value()).is_none_or(|(now, most)| now >= most / 2);
-            if near || row.files_limit.value().is_none() {
+            let doubled = row
+                .files
+                .value()
+                .zip(files_before)
+                .is_some_and(|(now, before)| now.max(1).ilog2() > before.max(1).ilog2());
+            if near || doubled || row.files_limit.value().is_none() {
                 let text = read_pid(&self.proc, pid, "limits", buffer).map(pid_limits::files);
                 row.files_limit = told_apart(text.map(Raw::from));
             }

@@ -7,9 +7,9 @@ use dozor_core::findings::{Engine, Finding};
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
 use dozor_core::wanted::Demand;
-use std::io::{Read as _, Write as _};
+use std::io::{Read as _, Seek as _, Write as _};
 use std::net::{TcpListener, TcpStream, UdpSocket};
-use std::os::fd::AsRawFd as _;
+use std::os::fd::{AsRawFd as _, FromRawFd as _};
 use std::path::PathBuf;
 use std::process::Command;
 use std::sync::Arc;
@@ -30,6 +30,78 @@ fn at_a_pace(a_second: u32, times: u32, mut each: impl FnMut()) {
 
 fn stay() {
     std::thread::sleep(WATCHED * 2);
+}
+
+/// Bytes that somebody holds in a group that may have a little more.
+const HELD: usize = 52 << 20;
+const GROUP_LIMIT: usize = 64 << 20;
+
+/// A connection on whose way every twentieth packet is lost: the receiver's filter drops them before TCP sees them.
+fn lossy() -> (TcpStream, TcpStream) {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let address = listener.local_addr().expect("an address");
+    // SAFETY: plain calls; the descriptor goes to its owner, and the pointers are good.
+    let client = unsafe {
+        let client =
+            TcpStream::from_raw_fd(libc::socket(libc::AF_INET, libc::SOCK_STREAM | libc::SOCK_CLOEXEC, 0));
+        let small: libc::c_int = 1_000;
+        let (level, size) = (libc::IPPROTO_TCP, size_of_val(&small) as libc::socklen_t);
+        libc::setsockopt(client.as_raw_fd(), level, libc::TCP_MAXSEG, (&raw const small).cast(), size);
+        client
+    };
+    let std::net::SocketAddr::V4(to) = address else { unreachable!("it is of version 4") };
+    // SAFETY: a C struct of numbers, filled in.
+    unsafe {
+        let mut place: libc::sockaddr_in = std::mem::zeroed();
+        place.sin_family = libc::AF_INET as libc::sa_family_t;
+        place.sin_port = to.port().to_be();
+        place.sin_addr.s_addr = u32::from(*to.ip()).to_be();
+        let size = size_of_val(&place) as libc::socklen_t;
+        assert_eq!(libc::connect(client.as_raw_fd(), (&raw const place).cast(), size), 0);
+    }
+    let (server, _) = listener.accept().expect("the other side");
+    // Loads a random number, and lets pass what is not below a twentieth; Documentation/networking/filter.rst.
+    let one = |code: u32, jt, jf, k| libc::sock_filter { code: code as u16, jt, jf, k };
+    let random = (libc::SKF_AD_OFF + libc::SKF_AD_RANDOM) as u32;
+    let mut program = [
+        one(libc::BPF_LD | libc::BPF_W | libc::BPF_ABS, 0, 0, random),
+        one(libc::BPF_JMP | libc::BPF_JGE | libc::BPF_K, 0, 1, u32::MAX / 20),
+        one(libc::BPF_RET | libc::BPF_K, 0, 0, u32::MAX),
+        one(libc::BPF_RET | libc::BPF_K, 0, 0, 0),
+    ];
+    let whole = libc::sock_fprog { len: program.len() as u16, filter: program.as_mut_ptr() };
+    // SAFETY: the program lives until the kernel has copied it.
+    let attached = unsafe {
+        let size = size_of_val(&whole) as libc::socklen_t;
+        let name = libc::SO_ATTACH_FILTER;
+        libc::setsockopt(server.as_raw_fd(), libc::SOL_SOCKET, name, (&raw const whole).cast(), size)
+    };
+    assert_eq!(attached, 0, "a filter of one's own socket is always permitted");
+    client.set_nodelay(true).expect("ours");
+    (client, server)
+}
+
+/// How many seconds so far the disks had to be called a bottleneck, by the kernel's own files: tasks waited for more than a third
+/// of the time, and a disk was busy for more than a third.
+#[derive(Default)]
+struct Waited {
+    before: Option<(f64, f64)>,
+    seconds: u32,
+}
+
+impl Waited {
+    fn look(&mut self) {
+        let pressure = std::fs::read_to_string("/proc/pressure/io").unwrap_or_default();
+        let total =
+            pressure.lines().next().and_then(|line| line.rsplit("total=").next()?.trim().parse().ok());
+        let disks = std::fs::read_to_string("/proc/diskstats").unwrap_or_default();
+        let busy = disks.lines().filter_map(|line| line.split_whitespace().nth(12)?.parse::<f64>().ok());
+        let now = (total.unwrap_or(0.0), busy.fold(0.0, f64::max));
+        if let Some((waited, busy)) = self.before.replace(now) {
+            let is_so = now.0 - waited > 350_000.0 && now.1 - busy > 350.0;
+            self.seconds = if is_so { self.seconds + 1 } else { 0 };
+        }
+    }
 }
 
 /// What the children of this test do wrong.
@@ -90,6 +162,34 @@ pub fn go_wrong(how: &str) {
             let address = here.local_addr().expect("an address");
             at_a_pace(600, 12_000, || drop(there.send_to(&[7; 1_000], address)));
         }
+        "loses packets" => {
+            let (client, server) = lossy();
+            std::thread::spawn(
+                move || while (&server).read(&mut [0; 65_536]).is_ok_and(|count| count > 0) {},
+            );
+            at_a_pace(2_000, 52_000, || drop((&client).write_all(&[7; 1_000])));
+        }
+        "crowds its group" => {
+            let held = vec![7_u8; HELD];
+            let mut file = tempfile::tempfile_in(env!("CARGO_TARGET_TMPDIR")).expect("a file");
+            let mut block = vec![7; 1 << 20];
+            (0..24).for_each(|_| file.write_all(&block).expect("room"));
+            at_a_pace(3, 80, || {
+                file.seek(std::io::SeekFrom::Start(0)).expect("its beginning");
+                while file.read(&mut block).is_ok_and(|count| count > 0) {}
+            });
+            std::hint::black_box(held);
+        }
+        "syncs" => {
+            let write = || {
+                let mut file = tempfile::tempfile_in(env!("CARGO_TARGET_TMPDIR")).expect("a file");
+                let begin = Instant::now();
+                while begin.elapsed() < WATCHED * 2 {
+                    let _ = file.write_all(&[7; 4_096]).and_then(|()| file.sync_data());
+                }
+            };
+            std::thread::scope(|scope| (0..8).for_each(|_| drop(scope.spawn(write))));
+        }
         "fills a file system" => {
             let path = std::env::var_os("DOZOR_TEST_PLACE").map(PathBuf::from).expect("a place");
             let mut file = std::fs::File::create(path.join("fills")).expect("a file");
@@ -134,6 +234,8 @@ fn what_really_goes_wrong_is_found_in_time_with_who_does_it() {
         ("stopped", "stops"),
         ("backlog", "accepts nobody"),
         ("udp-lost", "reads no datagrams"),
+        ("retransmits", "loses packets"),
+        ("group-memory", "crowds its group"),
     ]
     .map(|(rule, how)| (rule, how, begun(how)))
     .into_iter()
@@ -145,6 +247,13 @@ fn what_really_goes_wrong_is_found_in_time_with_who_does_it() {
         let how = "fills a file system";
         children.push(("filesystem-full", how, Helper::spawn(command, &format!("wrong: {how}"))));
     }
+    // A disk that is slow enough for it is found out below.
+    let mut syncs = begun("syncs");
+    syncs.says();
+    let crowded = Group::make("memory", "memory.stat").filter(|group| {
+        let limit = GROUP_LIMIT.to_string();
+        group.put("memory.max", &limit) || group.put("memory.limit_in_bytes", &limit)
+    });
     let mut held = Group::make("cpu", "cpu.stat");
     let mut expected: Vec<(&str, i64)> = vec![];
     if let Some(group) = &mut held {
@@ -156,7 +265,11 @@ fn what_really_goes_wrong_is_found_in_time_with_who_does_it() {
     }
     for (rule, _, child) in &mut children {
         child.says();
-        expected.push((rule, child.pid()));
+        let may = *rule != "group-memory"
+            || crowded.as_ref().is_some_and(|group| group.put("cgroup.procs", &child.pid().to_string()));
+        if may {
+            expected.push((rule, child.pid()));
+        }
     }
     let demands = [
         Demand::Sockets,
@@ -182,12 +295,18 @@ fn what_really_goes_wrong_is_found_in_time_with_who_does_it() {
     for _ in 0..2 {
         begin_ns = look(&mut engine);
     }
-    for (.., child) in &mut children {
+    for child in children.iter_mut().map(|(.., child)| child).chain([&mut syncs]) {
         child.go();
     }
     let begin = Instant::now();
+    let (mut waited, mut is_slow) = (Waited::default(), false);
     while begin.elapsed() < WATCHED {
         look(&mut engine);
+        waited.look();
+        is_slow |= waited.seconds >= 6;
+    }
+    if is_slow {
+        expected.push(("disk-saturated", syncs.pid()));
     }
     let history = engine.history();
     let mut missed = vec![];
@@ -201,6 +320,9 @@ fn what_really_goes_wrong_is_found_in_time_with_who_does_it() {
         };
         match history.all().iter().find(named) {
             Some(one) => {
+                // It made its limit a small one itself.
+                let is_known = *rule != "descriptor-leak" || one.last().sentence.contains(" of 4.0 k,");
+                assert!(is_known, "{}", one.last().sentence);
                 let after = (one.tellings[0].wall_ns - begin_ns) as f64 / 1e9;
                 println!("found\t{rule}\tafter {after:.0} s\t{:?}\t{}", one.worst, one.last().sentence);
                 if after > 10.5 && *rule != "group-throttled" {

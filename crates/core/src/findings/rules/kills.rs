@@ -6,6 +6,7 @@ use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::lane::{Lane, Severity};
 use crate::limits;
+use crate::reading::with_pid;
 use crate::units::long_bytes;
 
 const ABOUT: About = About {
@@ -46,7 +47,10 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         .ended
         .iter()
         .filter_map(|row| {
-            let name = format!("{}[{}]", row.name, row.pid.value()?);
+            // The record of an end has the name of the thread that was the last.
+            let known = before.and_then(|before| with_pid(&before.processes, row.pid.value()?));
+            let name = known.map_or(&row.name, |known| &known.name);
+            let name = format!("{name}[{}]", row.pid.value()?);
             Some((row.peak_bytes.value()?, Culprit { pid: row.pid.value(), ..Culprit::thing(name) }))
         })
         .max_by_key(|(bytes, _)| *bytes);
