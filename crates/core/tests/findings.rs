@@ -84,6 +84,109 @@ fn every_rule_finds_its_incident_in_time_and_no_other_one_does() {
     );
 }
 
+/// Ordinary life of a small machine: bursts, caches that are dropped, logs that are rotated, a job every ten minutes.
+struct Ordinary {
+    world: World,
+    seed: u64,
+    /// Memory of a cache that is dropped when it is large.
+    cache: i64,
+    /// Bytes of logs since they were rotated.
+    logs: i64,
+    /// Who is in a burst, and until when.
+    burst: (i64, i64),
+}
+
+impl Ordinary {
+    fn new(seed: u64) -> Ordinary {
+        Ordinary { world: World::new(), seed, cache: 0, logs: 0, burst: (210, 0) }
+    }
+
+    /// A number below `end`; a linear congruential generator of Knuth's.
+    fn below(&mut self, end: i64) -> i64 {
+        self.seed = self.seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        ((self.seed >> 33) % end as u64) as i64
+    }
+
+    fn pass(&mut self) -> Arc<Reading> {
+        const MIB: i64 = 1 << 20;
+        let second = self.world.second;
+        for (pid, core) in [(210, 1), (320, 2), (430, 3), (540, 0)] {
+            let ticks = self.below(15);
+            self.world.uses(pid, core, ticks);
+            let [read, write, waits] = [200_000, 400_000, 300].map(|most| self.below(most));
+            let row = self.world.process(pid);
+            add(&mut row.read_any_bytes, read);
+            add(&mut row.write_any_bytes, write);
+            add(&mut row.write_bytes, write);
+            add(&mut row.read_calls, read / 4_096 + 1);
+            add(&mut row.switches_wait, waits);
+        }
+        if self.below(40) == 0 {
+            self.burst = ([210, 320, 430][self.below(3) as usize], second + 2 + self.below(3));
+        }
+        let is_job = second % 600 < 30;
+        if second < self.burst.1 && !is_job {
+            self.world.uses(self.burst.0, self.burst.0 / 100 - 1, 80);
+        }
+        // The job of the night: half a minute on all cores.
+        if is_job {
+            (0..CORES).for_each(|core| self.world.uses(540, core, 55));
+        }
+        self.cache += MIB;
+        if self.cache > (40 + self.below(40)) * MIB {
+            self.cache = 0;
+        }
+        let (cache, files) = (self.cache, 20 + self.below(40));
+        self.world.process(320).rss_bytes = raw(60 * MIB + cache);
+        self.world.process(210).files = raw(files);
+        let used = self.below(3) * MIB;
+        self.logs += used;
+        let rotated = if self.logs > 600 * MIB { std::mem::take(&mut self.logs) } else { 0 };
+        // What was written lies in memory until the disk gets it all at once.
+        let (flushes, small) = (second % 30 < 2, self.below(40));
+        let [net, again, forks, warm, switches] =
+            [4_000_000, 3, 6, 6_000, 2_000].map(|most| self.below(most));
+        let bulk = if second % 300 < 4 { 40_000_000 } else { 0 };
+        let now = &mut self.world.now;
+        now.system.mem_available = raw((12 << 30) - cache);
+        add(&mut now.filesystems[0].used, used - rotated);
+        add(&mut now.filesystems[0].available, rotated - used);
+        add(&mut now.disks[0].busy_ms, if flushes { 700 } else { small });
+        add(&mut now.disks[0].writes, if flushes { 90 } else { 6 });
+        add(&mut now.disks[0].write_ms, if flushes { 900 } else { 2 * small });
+        add(&mut now.disks[0].write_bytes, if flushes { 60 * MIB } else { 200_000 });
+        add(&mut now.interfaces[0].in_bytes, net);
+        add(&mut now.interfaces[0].out_bytes, net / 3 + bulk);
+        add(&mut now.system.tcp_segments, 3_000);
+        add(&mut now.system.tcp_retransmits, again);
+        add(&mut now.system.forks, forks);
+        add(&mut now.system.switches, 500 + switches);
+        add(&mut now.system.pressure_io_some, if flushes { 120_000 } else { 3_000 });
+        add(&mut now.system.pressure_cpu_some, 20_000);
+        now.sensors[0].temperature = raw(48_000 + warm);
+        for order in 0..forks {
+            now.ended.push(ended(order, "sh", 2_000));
+        }
+        self.world.pass()
+    }
+}
+
+/// An hour in which nothing is wrong, of several machines: nothing may be reported but that somebody works.
+#[test]
+fn nothing_stands_out_in_an_ordinary_hour() {
+    for seed in [1, 2_026, 77_777] {
+        let (mut ordinary, mut engine, mut before) = (Ordinary::new(seed), Engine::default(), None);
+        for _ in 0..3_600 {
+            let now = ordinary.pass();
+            engine.look(&Sample::new(World::host(), before.replace(now.clone()), now));
+        }
+        let all = engine.history().all();
+        let told: Vec<String> =
+            all.iter().map(|one| format!("{:?} {}", one.worst, one.worst_told().sentence)).collect();
+        assert!(told.is_empty(), "{told:#?}");
+    }
+}
+
 /// The demo of incidents: in the turn of each its rule finds it with its culprit, and while it is quiet nothing begins.
 #[test]
 fn the_incidents_of_the_demo_are_found_one_after_another() {

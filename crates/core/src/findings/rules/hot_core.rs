@@ -11,7 +11,7 @@ const ABOUT: About = About {
     name: "hot-core",
     lane: Lane::Cpu,
     title: "one core is full while others have room",
-    least: 5.0,
+    least: 8.0,
     calm: 5.0,
     explained_by: &["interrupts-on-one-core", "empty-calls"],
     causes: "a program with one busy thread: more cores do not make it faster",
@@ -26,6 +26,8 @@ const HOT: Limit = Limit {
     values: &[95.0],
 };
 const CALM: f64 = 75.0;
+/// More than a single core can give: ticks are whole ones.
+const ONE_CORE: f64 = 105.0;
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
@@ -52,15 +54,16 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
             })
             .max_by(|a, b| a.1.total_cmp(&b.1));
         let by = there.map(|(at, used)| (who(&sample.now.processes[at]), used));
-        let said = by
-            .as_ref()
-            .map_or(String::new(), |(who, used)| format!(" {} uses {used:.0} % of a core there.", who.name));
+        let said = by.as_ref().map_or(String::new(), |(who, used)| match used {
+            used if *used <= ONE_CORE => format!(" {} uses {used:.0} % of a core there.", who.name),
+            used => format!(" {} ran there last; its threads use {used:.0} % of a core together.", who.name),
+        });
         let text = format!("core {number} is {busy:.0} % busy while others have room.{said}");
         (text, by, Some((format!("core.total{{{number}}}"), busy)))
     } else {
         // A single loop that the scheduler moves about fills no core, and is as slow as one that does.
         let moving = all.filter(|(at, used)| {
-            (scene.one(&HOT) - 5.0..=105.0).contains(used)
+            (scene.one(&HOT) - 5.0..=ONE_CORE).contains(used)
                 && sample.now.processes[*at].threads.value().unwrap_or(1) <= 1
         });
         let Some((at, used)) = moving.max_by(|a, b| a.1.total_cmp(&b.1)) else { return };
