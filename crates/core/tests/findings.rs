@@ -471,6 +471,41 @@ fn a_copy_of_some_seconds_fills_nothing_and_one_that_goes_on_does() {
     assert_eq!(names(&found), ["filesystem-full"], "three minutes away");
 }
 
+/// Of a job whose tasks grow and end by themselves the first is told; the others only where they grow on.
+#[test]
+fn a_task_that_grows_like_those_before_it_is_nothing_new() {
+    let grows = |world: &mut World, second: i64| {
+        let (turn, of_turn) = (second / 16, second % 16);
+        let pid = 9_000 + turn;
+        if of_turn == 0 {
+            let start_ticks = raw(world.now.system.boot_ns.value().unwrap_or(0) / 10_000_000 + 10);
+            world.now.processes.retain(|row| row.pid.value() < Some(9_000));
+            let mut task = incidents::process(pid, "stack-tile", 540);
+            task.start_ticks = start_ticks;
+            world.now.processes.push(Arc::new(task));
+        } else if of_turn < 12 || turn == 3 {
+            add(&mut world.process(pid).rss_bytes, 80 << 20);
+        }
+    };
+    let mut world = World::new();
+    let (mut engine, mut before) = (Engine::default(), None);
+    for second in 0..QUIET + 64 {
+        if second >= QUIET {
+            grows(&mut world, second - QUIET);
+        }
+        let now = world.pass();
+        engine.look(&Sample::new(World::host(), before.replace(now.clone()), now));
+    }
+    let told: Vec<&str> = engine
+        .history()
+        .all()
+        .iter()
+        .filter(|one| one.about.name == "leak")
+        .map(|one| one.subject.as_str())
+        .collect();
+    assert_eq!(told, ["stack-tile[9000]", "stack-tile[9003]"]);
+}
+
 #[test]
 fn use_alone_harms_nobody() {
     let compile = |world: &mut World, _: i64| {

@@ -4,7 +4,7 @@ mod cases;
 mod world;
 
 pub use cases::{Incident, ended, incidents};
-pub use world::{CORES, World, add};
+pub use world::{CORES, World, add, process};
 
 use crate::reading::{HostFacts, Reading};
 use std::sync::Arc;

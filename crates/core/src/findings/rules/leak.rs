@@ -8,7 +8,9 @@ use crate::findings::scene::Scene;
 use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
 use crate::limits;
+use crate::text::Text;
 use crate::units::{long_bytes, long_duration};
+use std::collections::HashMap;
 
 const ABOUT: About = About {
     name: "leak",
@@ -43,10 +45,35 @@ const END: Limit = Limit {
 };
 
 pub fn rule() -> Box<dyn Rule> {
-    Box::new(Leak(Growing::default()))
+    Box::new(Leak::default())
 }
 
-struct Leak(Growing);
+/// Programs of which it is kept what they had when they ended.
+const PROGRAMS: usize = 1_000;
+/// A young process of a program that ended by itself may grow to so many times what that had.
+const LIKE: f64 = 1.25;
+
+#[derive(Default)]
+struct Leak {
+    growing: Growing,
+    /// The most that a process of a program had when it ended by itself.
+    ended: HashMap<Text, f64>,
+}
+
+impl Leak {
+    /// Those that end while memory is there have shown how far they grow.
+    fn learn(&mut self, scene: &Scene<'_>) {
+        let kills = scene.sample.rate(|reading| reading.system.oom_kills).value().unwrap_or(0.0);
+        let Some(before) = scene.sample.before.as_deref().filter(|_| kills <= 0.0) else { return };
+        for row in scene.ended.iter().filter_map(|key| before.process(*key)) {
+            let Some(rss) = row.rss_bytes.float().value() else { continue };
+            if self.ended.len() < PROGRAMS || self.ended.contains_key(&row.program) {
+                let most = self.ended.entry(row.program.clone()).or_default();
+                *most = most.max(rss);
+            }
+        }
+    }
+}
 
 impl Rule for Leak {
     fn about(&self) -> &'static About {
@@ -54,8 +81,10 @@ impl Rule for Leak {
     }
 
     fn look(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+        self.learn(scene);
         let available = scene.sample.now.system.mem_available.float().value();
-        self.0.look(
+        let ended = &self.ended;
+        self.growing.look(
             scene,
             |view| view.now.rss_bytes.float().value(),
             |view, growth| {
@@ -92,6 +121,11 @@ impl Rule for Leak {
                         end if end <= scene.three(&END)[2] * 2.0 => Severity::Warning,
                         _ => Severity::Notice,
                     };
+                    // Compilers grow like those before them, and end.
+                    let like = ended.get(&view.now.program).is_some_and(|most| growth.level() <= LIKE * most);
+                    if like && severity == Severity::Notice {
+                        return;
+                    }
                 }
                 let one = who(view.now);
                 let text = format!(
