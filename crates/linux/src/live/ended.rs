@@ -7,7 +7,7 @@ use crate::netlink::events::{Events, ProcessEvent};
 use crate::netlink::exits::{ExitRecord, Exits, divided};
 use dozor_core::known::Raw;
 use dozor_core::reading::{EndedRow, ProcessRow, with_pid};
-use dozor_core::text::no_text;
+use dozor_core::text::{Text, no_text};
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
@@ -17,6 +17,8 @@ const ZOMBIE: Raw = Raw::new(b'Z' as i64);
 /// What the threads of a process that ended so far used.
 #[derive(Clone, Default)]
 struct Threads {
+    /// Name of the first thread, which is that of the process: others may have names of their own.
+    name: Option<Text>,
     used_us: [i64; 2],
     peak_bytes: i64,
     bytes: [i64; 5],
@@ -25,7 +27,10 @@ struct Threads {
 }
 
 impl Threads {
-    fn add(&mut self, record: &ExitRecord) {
+    fn add(&mut self, record: &ExitRecord, pid: i64) {
+        if record.tid == pid {
+            self.name = Some(record.name.clone());
+        }
         self.used_us[0] += record.user_us;
         self.used_us[1] += record.system_us;
         self.peak_bytes = self.peak_bytes.max(record.peak_bytes);
@@ -100,7 +105,7 @@ impl Ended {
                     .threads
                     .entry(pid)
                     .or_insert_with(|| Threads { incomplete: old, ..Threads::default() });
-                threads.add(&record);
+                threads.add(&record, pid);
                 continue;
             }
             let row = self.row(pid, &record, processes);
@@ -126,7 +131,7 @@ impl Ended {
         let mut all = self.threads.remove(&pid).unwrap_or_default();
         // Threads that ended before anybody listened are in the group's CPU time alone.
         all.incomplete |= record.group_us.is_some() && self.old.contains(&pid);
-        all.add(record);
+        all.add(record, pid);
         let [mut user, mut system] = all.used_us;
         if let Some(group) = record.group_us.filter(|group| *group > user + system) {
             (user, system) = divided(group, user, system);
@@ -135,8 +140,9 @@ impl Ended {
         let bytes = all.bytes.map(|bytes| if incomplete { Raw::ABSENT } else { Raw::new(bytes) });
         let [read_bytes, write_bytes, cancelled_bytes, read_any_bytes, write_any_bytes] = bytes;
         let shown = |pid: i64| with_pid(alive, pid).or_else(|| with_pid(&self.shown, pid));
+        let name = all.name.or_else(|| shown(pid).map(|row| row.name.clone()));
         EndedRow {
-            name: record.name.clone(),
+            name: name.unwrap_or_else(|| record.name.clone()),
             parent: shown(record.ppid).map_or_else(no_text, |row| row.name.clone()),
             order: Raw::ABSENT,
             pid: pid.into(),

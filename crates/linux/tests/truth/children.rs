@@ -161,6 +161,10 @@ fn a_process_that_is_gone_has_the_cpu_time_of_all_its_threads() {
     // SAFETY: it is our own child, and the pointer is good.
     unsafe { libc::waitpid(child.pid() as i32, &raw mut status, 0) };
     let now = source.read();
+    // The thread that ended it has another name than the process.
+    let of_end =
+        now.ended.iter().find(|row| row.pid.value() == Some(child.pid())).map(|row| row.name.to_string());
+    assert_eq!(of_end, is_root().then(|| name.clone()));
     let sample = sample(&source, before, now);
     if is_root() {
         let ours = of_ended(&sample, "cpu", |row| row == name) / 100.0;
