@@ -390,7 +390,8 @@ fn the_verdict_names_every_resource_and_says_what_was_ruled_out() {
     let last = Sample::new(host, Some(readings[38].clone()), readings[39].clone());
     let verdict = Verdict::new(&engine, &last, 39.0);
     assert_eq!(verdict.severity(), Severity::Critical);
-    let text = verdict.text();
+    let text =
+        verdict.lines().iter().map(|(lead, text)| format!("{lead}{text}")).collect::<Vec<_>>().join("\n");
     assert!(text.starts_with("◆ lynx-obs "), "{text}");
     for said in [
         "memory   ruled out",

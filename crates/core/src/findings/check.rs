@@ -51,6 +51,8 @@ pub struct Part {
 pub struct Reported {
     /// What is known about its rule.
     pub about: &'static About,
+    /// Which of several: a device, a process, a group; empty where there is only one.
+    pub subject: String,
     /// When it began, in nanoseconds since 1970 (UTC).
     pub from_ns: i64,
     /// When it ended; none while it stands.
@@ -144,49 +146,76 @@ impl Verdict {
         }
     }
 
-    /// As text: the verdict in the first line, then every resource.
-    pub fn text(&self) -> String {
+    /// As text: the verdict in the first line, then every resource. Each line is what stands before it, and what goes on
+    /// below that where it is too long.
+    pub fn lines(&self) -> Vec<(String, String)> {
         let time = self.zone.time(self.wall_ns);
         let watched = long_duration(self.seconds.round());
-        let mut lines = vec![format!(
-            "{} {} {time}, watched {watched}: {}",
-            self.severity().sign(),
-            self.host,
-            self.sentence()
-        )];
+        let verdict = format!("{} {time}, watched {watched}: {}", self.host, self.sentence());
+        let mut lines = vec![(format!("{} ", self.severity().sign()), verdict)];
         for part in &self.parts {
             let name = format!("  {:<9}", part.name);
             if part.findings.is_empty() {
                 let out = if part.name == "limits" { "" } else { "ruled out  " };
-                lines.push(format!("{name}{out}{}", part.why));
+                lines.push((name + out, part.why.clone()));
                 continue;
             }
-            for (at, place) in part.findings.iter().enumerate() {
-                let one = &self.findings[*place];
-                let lead = if at == 0 { name.clone() } else { " ".repeat(11) };
-                let since = self.zone.time(one.from_ns);
-                let when = match one.until_ns {
-                    None => format!("since {since}"),
-                    Some(until) => format!("{since} to {}", self.zone.time(until)),
-                };
-                lines.push(format!("{lead}{} {} ({when})", one.told.severity.sign(), one.told.sentence));
-                // What is only worth knowing is one line.
-                if one.told.severity < Severity::Warning {
+            let mut told: Vec<(&str, &str)> = vec![];
+            for one in part.findings.iter().map(|place| &self.findings[*place]) {
+                let is_small = one.told.severity < Severity::Warning;
+                // What is only worth knowing is one line, however often it came.
+                let what = (one.about.name, one.subject.as_str());
+                if is_small && told.contains(&what) {
+                    continue;
+                }
+                let lead = if told.is_empty() { name.clone() } else { " ".repeat(11) };
+                told.push(what);
+                let when =
+                    if is_small { self.times(part, one) } else { self.span(one.from_ns, one.until_ns) };
+                lines.push((
+                    format!("{lead}{} ", one.told.severity.sign()),
+                    format!("{} ({when})", one.told.sentence),
+                ));
+                if is_small {
                     continue;
                 }
                 let indent = " ".repeat(13);
                 let evidence: Vec<String> =
                     one.told.evidence.iter().map(|one| format!("{} {}", one.metric, one.text)).collect();
                 if !evidence.is_empty() {
-                    lines.push(format!("{indent}evidence: {}", evidence.join(" · ")));
+                    lines.push((format!("{indent}evidence: "), evidence.join(" · ")));
                 }
                 for said in &one.explains {
-                    lines.push(format!("{indent}it explains: {said}"));
+                    lines.push((format!("{indent}it explains: "), said.clone()));
                 }
-                lines.push(format!("{indent}next: {}", one.about.next));
+                lines.push((format!("{indent}next: "), one.about.next.to_owned()));
             }
         }
-        lines.join("\n")
+        lines
+    }
+
+    /// From when to when.
+    fn span(&self, from_ns: i64, until_ns: Option<i64>) -> String {
+        let since = self.zone.time(from_ns);
+        match until_ns {
+            None => format!("since {since}"),
+            Some(until) => format!("{since} to {}", self.zone.time(until)),
+        }
+    }
+
+    /// From when to when, and how often it came in that time.
+    fn times(&self, part: &Part, one: &Reported) -> String {
+        let is_same = |other: &&Reported| {
+            other.told.severity == one.told.severity
+                && (other.about.name, &other.subject) == (one.about.name, &one.subject)
+        };
+        let all: Vec<&Reported> =
+            part.findings.iter().map(|place| &self.findings[*place]).filter(is_same).collect();
+        let from = all.iter().map(|other| other.from_ns).min().unwrap_or(one.from_ns);
+        // None while one of them stands.
+        let until = all.iter().map(|other| other.until_ns).collect::<Option<Vec<i64>>>();
+        let span = self.span(from, until.and_then(|all| all.into_iter().max()));
+        if all.len() > 1 { format!("{} times, {span}", all.len()) } else { span }
     }
 
     /// As JSON; docs/findings.md says what is in it.
@@ -247,6 +276,7 @@ fn reported(history: &History, one: &Finding, wall_ns: i64) -> Reported {
         history.all().iter().filter(|other| other.under.is_some_and(|(cause, _)| cause == one.number));
     Reported {
         about: one.about,
+        subject: one.subject.clone(),
         from_ns: one.from_ns,
         until_ns: (one.over || one.until_ns < wall_ns).then_some(one.until_ns),
         told: one.worst_told().clone(),

@@ -4,6 +4,7 @@ use super::end::End;
 use super::options::{KernelFiles, interval};
 use super::problem;
 use super::query::range;
+use crate::draw::wrapped;
 use crate::look::clock::Zone;
 use crate::recordings;
 use crate::settings::file::{Places, load};
@@ -19,11 +20,14 @@ use dozor_core::wanted::{Demand, Wanted};
 use dozor_core::when::When;
 use dozor_linux::live::removed;
 use dozor_linux::{LiveSource, recorders};
-use std::io::{self, Write as _};
+use std::io::{self, IsTerminal as _, Write as _};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use unicode_width::UnicodeWidthStr as _;
 
+/// Columns that a text has at least, however narrow the terminal is.
+const LEAST: u16 = 20;
 /// Time between two readings; of a short look a tenth of it.
 const EVERY: Duration = Duration::from_secs(1);
 
@@ -84,12 +88,33 @@ pub(super) fn engine() -> Engine {
     values.configured.engine()
 }
 
+/// The report in lines that fit a terminal; whoever reads it otherwise gets whole lines.
+fn fitted(verdict: &Verdict) -> String {
+    let width = match crossterm::terminal::size() {
+        Ok((width, _)) if io::stdout().is_terminal() => width,
+        _ => u16::MAX,
+    };
+    let mut lines = vec![];
+    for (lead, text) in verdict.lines() {
+        let indent = lead.width();
+        let room = width.saturating_sub(indent as u16).max(LEAST);
+        for (at, line) in wrapped(&text, room).into_iter().enumerate() {
+            lines.push(if at == 0 {
+                format!("{lead}{line}")
+            } else {
+                format!("{}{line}", " ".repeat(indent))
+            });
+        }
+    }
+    lines.join("\n")
+}
+
 impl Check {
     /// Status 1 where something is as bad as `--fail-on` says.
     pub fn run(self) -> anyhow::Result<End> {
         let verdict = if self.files.is_empty() { self.here()? } else { self.recorded()? };
         let text = match self.format {
-            Format::Text => verdict.text(),
+            Format::Text => fitted(&verdict),
             Format::Json => verdict.json().to_string(),
         };
         writeln!(io::stdout().lock(), "{text}")?;
