@@ -410,6 +410,33 @@ fn the_verdict_names_every_resource_and_says_what_was_ruled_out() {
     assert_eq!(json["resources"].as_array().map(Vec::len), Some(6));
 }
 
+/// What came, went and came again is one line with the times, and tells once what to do next.
+#[test]
+fn the_verdict_says_once_what_came_several_times() {
+    let (mut world, mut engine, mut before) = (World::new(), Engine::default(), None);
+    let mut last = None;
+    for second in 0..120 {
+        world.live();
+        if second % 40 >= 20 {
+            (0..CORES).for_each(|core| world.uses(540, core, 97));
+            add(&mut world.now.system.udp_errors, 300);
+        }
+        let now = world.pass();
+        let sample = Sample::new(World::host(), before.replace(now.clone()), now);
+        engine.look(&sample);
+        last = Some(sample);
+    }
+    let verdict = Verdict::new(&engine, &last.expect("a sample"), 119.0);
+    let of = |rule: &str| verdict.findings.iter().filter(|one| one.about.name == rule).count();
+    assert_eq!((of("cpu-full"), of("udp-lost")), (3, 3), "each of them is in the findings");
+    let lines: Vec<String> = verdict.lines().into_iter().map(|(lead, text)| lead + &text).collect();
+    for said in ["all cores are busy", "UDP datagrams a second"] {
+        let told: Vec<&String> = lines.iter().filter(|line| line.contains(said)).collect();
+        assert!(told.iter().filter(|line| line.contains("(3 times, ")).count() == 1, "{lines:#?}");
+    }
+    assert_eq!(lines.iter().filter(|line| line.contains("next: look at the sockets")).count(), 1);
+}
+
 /// A build starts much and each of its processes works: that is no alarm. Many that do next to nothing are.
 #[test]
 fn short_processes_that_work_are_worth_knowing_and_no_more() {

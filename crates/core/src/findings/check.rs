@@ -162,21 +162,20 @@ impl Verdict {
             }
             let mut told: Vec<(&str, &str)> = vec![];
             for one in part.findings.iter().map(|place| &self.findings[*place]) {
-                let is_small = one.told.severity < Severity::Warning;
-                // What is only worth knowing is one line, however often it came.
+                // However often it came it stands there once, at its worst.
                 let what = (one.about.name, one.subject.as_str());
-                if is_small && told.contains(&what) {
+                if told.contains(&what) {
                     continue;
                 }
+                let is_new = told.iter().all(|(rule, _)| *rule != one.about.name);
                 let lead = if told.is_empty() { name.clone() } else { " ".repeat(11) };
                 told.push(what);
-                let when =
-                    if is_small { self.times(part, one) } else { self.span(one.from_ns, one.until_ns) };
                 lines.push((
                     format!("{lead}{} ", one.told.severity.sign()),
-                    format!("{} ({when})", one.told.sentence),
+                    format!("{} ({})", one.told.sentence, self.times(part, one)),
                 ));
-                if is_small {
+                // What is only worth knowing is one line.
+                if one.told.severity < Severity::Warning {
                     continue;
                 }
                 let indent = " ".repeat(13);
@@ -188,7 +187,10 @@ impl Verdict {
                 for said in &one.explains {
                     lines.push((format!("{indent}it explains: "), said.clone()));
                 }
-                lines.push((format!("{indent}next: "), one.about.next.to_owned()));
+                // What to do next is the same for all of a rule.
+                if is_new {
+                    lines.push((format!("{indent}next: "), one.about.next.to_owned()));
+                }
             }
         }
         lines
@@ -205,10 +207,8 @@ impl Verdict {
 
     /// From when to when, and how often it came in that time.
     fn times(&self, part: &Part, one: &Reported) -> String {
-        let is_same = |other: &&Reported| {
-            other.told.severity == one.told.severity
-                && (other.about.name, &other.subject) == (one.about.name, &one.subject)
-        };
+        let is_same =
+            |other: &&Reported| (other.about.name, &other.subject) == (one.about.name, &one.subject);
         let all: Vec<&Reported> =
             part.findings.iter().map(|place| &self.findings[*place]).filter(is_same).collect();
         let from = all.iter().map(|other| other.from_ns).min().unwrap_or(one.from_ns);
