@@ -164,9 +164,7 @@ pub fn go_wrong(how: &str) {
         }
         "loses packets" => {
             let (client, server) = lossy();
-            std::thread::spawn(
-                move || while (&server).read(&mut [0; 65_536]).is_ok_and(|count| count > 0) {},
-            );
+            std::thread::spawn(move || while (&server).read(&mut [0; 8_192]).is_ok_and(|count| count > 0) {});
             at_a_pace(2_000, 52_000, || drop((&client).write_all(&[7; 1_000])));
         }
         "crowds its group" => {
@@ -220,12 +218,46 @@ impl Drop for Small {
     }
 }
 
-#[test]
-fn what_really_goes_wrong_is_found_in_time_with_who_does_it() {
-    let _core = CORE.lock();
-    let _network = NETWORK.lock();
+/// Prints what was found and what was found besides; gives what is missed, and all in words.
+fn told(engine: &Engine, expected: &[(&str, i64)], begin_ns: i64) -> (Vec<String>, Vec<String>) {
+    let history = engine.history();
+    let mut missed = vec![];
+    for (rule, pid) in expected {
+        let named = |one: &&Finding| {
+            one.about.name == *rule
+                && one
+                    .tellings
+                    .iter()
+                    .any(|told| told.culprits.first().is_some_and(|culprit| culprit.pid == Some(*pid)))
+        };
+        match history.all().iter().find(named) {
+            Some(one) => {
+                // It made its limit a small one itself.
+                let is_known = *rule != "descriptor-leak" || one.last().sentence.contains(" of 4.0 k,");
+                assert!(is_known, "{}", one.last().sentence);
+                let after = (one.tellings[0].wall_ns - begin_ns) as f64 / 1e9;
+                println!("found\t{rule}\tafter {after:.0} s\t{:?}\t{}", one.worst, one.last().sentence);
+                if after > 10.5 && *rule != "group-throttled" {
+                    missed.push(format!("{rule} only after {after:.1} s"));
+                }
+            }
+            None => missed.push(format!("{rule} of {pid}")),
+        }
+    }
+    let known: Vec<&str> = expected.iter().map(|(rule, _)| *rule).collect();
+    for other in history.all().iter().filter(|one| !known.contains(&one.about.name)) {
+        println!("besides\t{:?}\t{}\t{}", other.worst, other.name(), other.last().sentence);
+        // Other tests do other things at the same time, and end a process of a group on purpose: those are only told.
+    }
+    let all: Vec<String> =
+        history.all().iter().map(|one| format!("{} {}", one.name(), one.last().sentence)).collect();
+    (missed, all)
+}
+
+/// A child for each rule, which waits until it may do wrong.
+fn children() -> Vec<(&'static str, &'static str, Helper)> {
     let begun = |how: &str| Helper::start(&format!("wrong: {how}"));
-    let mut children: Vec<(&str, &str, Helper)> = [
+    [
         ("empty-calls", "reads nothing"),
         ("descriptor-leak", "opens files"),
         ("leak", "grows"),
@@ -239,7 +271,14 @@ fn what_really_goes_wrong_is_found_in_time_with_who_does_it() {
     ]
     .map(|(rule, how)| (rule, how, begun(how)))
     .into_iter()
-    .collect();
+    .collect()
+}
+
+#[test]
+fn what_really_goes_wrong_is_found_in_time_with_who_does_it() {
+    let _core = CORE.lock();
+    let _network = NETWORK.lock();
+    let mut children = children();
     let small = Small::mount();
     if let Some(small) = &small {
         let mut command = Command::new(std::env::current_exe().expect("our own path"));
@@ -248,7 +287,7 @@ fn what_really_goes_wrong_is_found_in_time_with_who_does_it() {
         children.push(("filesystem-full", how, Helper::spawn(command, &format!("wrong: {how}"))));
     }
     // A disk that is slow enough for it is found out below.
-    let mut syncs = begun("syncs");
+    let mut syncs = Helper::start("wrong: syncs");
     syncs.says();
     let crowded = Group::make("memory", "memory.stat").filter(|group| {
         let limit = GROUP_LIMIT.to_string();
@@ -308,36 +347,6 @@ fn what_really_goes_wrong_is_found_in_time_with_who_does_it() {
     if is_slow {
         expected.push(("disk-saturated", syncs.pid()));
     }
-    let history = engine.history();
-    let mut missed = vec![];
-    for (rule, pid) in &expected {
-        let named = |one: &&Finding| {
-            one.about.name == *rule
-                && one
-                    .tellings
-                    .iter()
-                    .any(|told| told.culprits.first().is_some_and(|culprit| culprit.pid == Some(*pid)))
-        };
-        match history.all().iter().find(named) {
-            Some(one) => {
-                // It made its limit a small one itself.
-                let is_known = *rule != "descriptor-leak" || one.last().sentence.contains(" of 4.0 k,");
-                assert!(is_known, "{}", one.last().sentence);
-                let after = (one.tellings[0].wall_ns - begin_ns) as f64 / 1e9;
-                println!("found\t{rule}\tafter {after:.0} s\t{:?}\t{}", one.worst, one.last().sentence);
-                if after > 10.5 && *rule != "group-throttled" {
-                    missed.push(format!("{rule} only after {after:.1} s"));
-                }
-            }
-            None => missed.push(format!("{rule} of {pid}")),
-        }
-    }
-    let known: Vec<&str> = expected.iter().map(|(rule, _)| *rule).collect();
-    for other in history.all().iter().filter(|one| !known.contains(&one.about.name)) {
-        println!("besides\t{:?}\t{}\t{}", other.worst, other.name(), other.last().sentence);
-        // Other tests do other things at the same time, and end a process of a group on purpose: those are only told.
-    }
-    let all: Vec<String> =
-        history.all().iter().map(|one| format!("{} {}", one.name(), one.last().sentence)).collect();
+    let (missed, all) = told(&engine, &expected, begin_ns);
     assert!(missed.is_empty(), "{missed:#?} of {all:#?}");
 }
