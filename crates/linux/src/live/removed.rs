@@ -143,7 +143,7 @@ mod tests {
     #[test]
     fn they_are_looked_for_where_a_file_system_is_nearly_full_and_are_gone_with_their_descriptor() {
         let mut file = tempfile::tempfile().expect("a removed file");
-        std::io::Write::write_all(&mut file, &[7; 3 << 20]).expect("room");
+        std::io::Write::write_all(&mut file, &vec![7; 3 << 20]).expect("room");
         file.sync_all().expect("a disk");
         let (roots, processes) = (Roots::default(), [ourselves()]);
         let mut removed = Removed::default();
