@@ -111,9 +111,44 @@ impl Limit {
 
     /// Its values as somebody would write them.
     pub fn text(&self) -> String {
-        let one = |value: &f64| {
-            if value.is_finite() { self.unit.long(*value) } else { "never".to_owned() }
+        let one = |value: &f64| match self.unit {
+            _ if !value.is_finite() => "never".to_owned(),
+            Unit::Seconds => whole_units(*value),
+            unit => unit.long(*value),
         };
         self.values.iter().map(one).collect::<Vec<_>>().join(", ")
+    }
+}
+
+/// A duration in the largest unit of which it is a whole number, as expressions read it.
+fn whole_units(seconds: f64) -> String {
+    const UNITS: [(f64, &str); 3] = [(86_400.0, "d"), (3_600.0, "h"), (60.0, "min")];
+    let whole = UNITS.iter().find(|(unit, _)| seconds >= *unit && seconds % unit == 0.0);
+    match whole {
+        Some((unit, name)) => format!("{} {name}", seconds / unit),
+        None => format!("{seconds} s"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::findings::rules;
+
+    #[test]
+    fn every_limit_is_read_as_it_is_written() {
+        let rules = rules::all();
+        for limit in rules.iter().flat_map(|rule| rule.about().limits) {
+            let read = limit.read(&limit.text());
+            let name = format!("{} {}: {}", limit.rule, limit.name, limit.text());
+            let read = read.unwrap_or_else(|problem| panic!("{name}: {problem}"));
+            for (value, read) in limit.values.iter().zip(read) {
+                // Bytes are written in few digits.
+                let is_near = (value - read).abs() <= 0.02 * value.abs();
+                assert!(
+                    is_near || *value == read || value.is_infinite() && read.is_infinite(),
+                    "{name}: {read}"
+                );
+            }
+        }
     }
 }
