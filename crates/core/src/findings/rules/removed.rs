@@ -49,12 +49,15 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         name: format!("{}[{pid}]", main.name),
         share: Some(size / bytes * 100.0),
     };
-    let text = format!(
-        "removed files that are still open take {}; {} holds {} of it with {}.",
-        long_bytes(bytes),
-        who.name,
-        long_bytes(size),
-        main.path
-    );
+    let taken = long_bytes(bytes);
+    let text = if all.len() == 1 {
+        format!("{} was removed and still takes {taken}: {} has it open.", main.path, who.name)
+    } else {
+        let size = long_bytes(size);
+        format!(
+            "removed files that are still open take {taken}; {} holds {size} of it with {}.",
+            who.name, main.path
+        )
+    };
     seen.push(Seen::new(severity, "", text).by([who]).with("removed", bytes, Unit::Bytes));
 }
