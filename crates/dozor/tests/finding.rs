@@ -270,3 +270,59 @@ fn a_removed_file_that_takes_room_is_found_with_who_holds_it() {
     assert!(is_ours || share < 100.0, "{removed}");
     drop(file);
 }
+
+/// In a terminal of 60 columns no word of the report is cut, and what goes on stands below what it belongs to.
+#[test]
+fn the_report_fits_a_narrow_terminal() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let file = night(folder.path(), "60s");
+    let screen = Terminal::run(&format!("dozor check {file}"), (60, 60), folder.path());
+    let text = screen.wait_for("  limits ");
+    let plain = dozor(folder.path(), &["check", &file]);
+    let whole = String::from_utf8(plain.stdout).expect("text");
+    assert!(whole.lines().any(|line| line.chars().count() > 100), "elsewhere a line is a line: {whole}");
+    let lines: Vec<&str> = text.lines().collect();
+    let disk = lines.iter().position(|line| line.starts_with("  disk     ◆ nvme0n1")).expect("its finding");
+    assert!(lines[disk + 1].starts_with("             ") && !lines[disk + 1].trim().is_empty(), "{text}");
+    let words = |text: &str| text.split_whitespace().map(str::to_owned).collect::<Vec<_>>();
+    let shown = words(&text);
+    let sentence = whole.lines().find(|line| line.contains("◆ nvme0n1 is saturated")).expect("its line");
+    assert!(words(sentence).iter().all(|word| shown.contains(word)), "{text}");
+    screen.keys("exit Enter");
+}
+
+/// A small file system, gone at the end of the test whatever comes of it.
+struct Small<'a>(&'a Path);
+
+impl Drop for Small<'_> {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg("-l").arg(self.0).status();
+    }
+}
+
+/// A small file system that is nearly full of what was removed, where one may mount: on the screen within seconds, and gone with it.
+#[test]
+fn a_removed_file_that_fills_a_file_system_stands_out_on_the_screen() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let place = folder.path().join("small");
+    std::fs::create_dir(&place).expect("a folder");
+    let mounted =
+        Command::new("mount").args(["-t", "tmpfs", "-o", "size=400m", "tmpfs"]).arg(&place).status();
+    if !mounted.is_ok_and(|status| status.success()) {
+        return;
+    }
+    let _small = Small(&place);
+    let path = place.join("plates.raw");
+    let file = std::fs::File::create(&path).expect("a file");
+    rustix::fs::fallocate(&file, rustix::fs::FallocateFlags::empty(), 0, 340 << 20).expect("room");
+    std::fs::remove_file(&path).expect("ours");
+    let screen = Terminal::alone("dozor --every 1s", (160, 48));
+    screen.wait("it stands out", |text| {
+        text.contains("plates.raw was removed and still takes")
+            || text.contains("removed files that are still open take")
+    });
+    drop(file);
+    screen.wait("its room is free again", |text| !text.contains("plates.raw was removed"));
+    screen.keys("q");
+    screen.assert_restored();
+}
