@@ -206,6 +206,20 @@ impl Sample {
         self.gone.values().flatten().map(|place| *place as usize)
     }
 
+    /// Places of the processes that did something since the earlier reading, or were not in it: of the others the very same rows
+    /// are in both.
+    pub fn active(&self) -> Vec<usize> {
+        if let Some(changed) = self.changed() {
+            return changed.to_vec();
+        }
+        let before = self.before.as_deref().map_or(&[][..], |before| &before.processes);
+        let is_another = |at: &usize| {
+            let place = self.earlier_place(*at);
+            place.is_none_or(|place| !Arc::ptr_eq(&before[place], &self.now.processes[*at]))
+        };
+        (0..self.now.processes.len()).filter(is_another).collect()
+    }
+
     /// Places of the processes that did something since the earlier reading, where all processes stand in the same places in
     /// both. None where somebody came or went, or there is no earlier reading.
     pub fn changed(&self) -> Option<&[usize]> {

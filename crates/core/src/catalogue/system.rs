@@ -278,10 +278,11 @@ pub fn unaccounted(sample: &Sample) -> Known<f64> {
     if sample.before.is_none() {
         return Known::Absent;
     }
-    let used: f64 = survivors_used(sample)
+    let active = sample.active();
+    let used: f64 = survivors_used(sample, &active)
         + match sample.now.system.notifications_lost.value() {
             Some(_) => reported_used(sample),
-            None => taken_over(sample),
+            None => taken_over(sample, &active),
         };
     let seconds = sample.seconds().unwrap_or(0.0);
     let cores = f64::from(sample.host.cores.max(1));
@@ -305,17 +306,17 @@ fn children_ticks(row: &ProcessRow) -> f64 {
         .sum()
 }
 
-/// Ticks of those that are in the later reading.
-fn survivors_used(sample: &Sample) -> f64 {
-    let used = |at| {
-        let view = sample.process(at);
+/// Ticks of those that are in the later reading; who did nothing used nothing.
+fn survivors_used(sample: &Sample, active: &[usize]) -> f64 {
+    let used = |at: &usize| {
+        let view = sample.process(*at);
         match view.before {
             Some(earlier) => (own_ticks(view.now) - own_ticks(earlier)).max(0.0),
             None if view.born => own_ticks(view.now),
             None => 0.0,
         }
     };
-    (0..sample.now.processes.len()).map(used).sum()
+    active.iter().map(used).sum()
 }
 
 /// Ticks that those that ended used in this sample, as their ends were reported.
@@ -339,10 +340,10 @@ fn reported_used(sample: &Sample) -> f64 {
 
 /// Ticks that parents took over from children in this sample, less what these had used up to the earlier reading. A child
 /// that nobody waited for (its parent ignores ends) is in nobody's, so no parent has less than nothing.
-fn taken_over(sample: &Sample) -> f64 {
+fn taken_over(sample: &Sample, active: &[usize]) -> f64 {
     let Some(before) = &sample.before else { return 0.0 };
     let (mut gone, mut orphans) = (HashMap::<i64, f64>::new(), 0.0);
-    for row in before.processes.iter().filter(|row| sample.find(row.key()).is_none()) {
+    for row in sample.gone_places().map(|place| &before.processes[place]) {
         let ticks = own_ticks(row) + children_ticks(row);
         match row.ppid.value().filter(|parent| with_pid(&sample.now.processes, *parent).is_some()) {
             Some(parent) => *gone.entry(parent).or_default() += ticks,
@@ -350,8 +351,8 @@ fn taken_over(sample: &Sample) -> f64 {
             None => orphans += ticks,
         }
     }
-    let grown = |at| {
-        let view = sample.process(at);
+    let grown = |at: &usize| {
+        let view = sample.process(*at);
         let all = match view.before {
             Some(earlier) => children_ticks(view.now) - children_ticks(earlier),
             None if view.born => children_ticks(view.now),
@@ -360,7 +361,7 @@ fn taken_over(sample: &Sample) -> f64 {
         let shown = view.now.pid.value().and_then(|pid| gone.get(&pid)).copied().unwrap_or(0.0);
         (all - shown).max(0.0)
     };
-    ((0..sample.now.processes.len()).map(grown).sum::<f64>() - orphans).max(0.0)
+    (active.iter().map(grown).sum::<f64>() - orphans).max(0.0)
 }
 
 fn both(a: Known<f64>, b: Known<f64>) -> Known<f64> {

@@ -12,7 +12,6 @@ use crate::sample::{ProcessView, Sample};
 use crate::text::Text;
 use std::cell::OnceCell;
 use std::collections::HashMap;
-use std::sync::Arc;
 
 /// One sample, with what several rules need of it.
 pub struct Scene<'a> {
@@ -49,14 +48,7 @@ impl<'a> Scene<'a> {
     /// The scene of a sample that has rates.
     pub fn new(sample: &'a Sample, adjusted: &'a Adjusted) -> Option<Scene<'a>> {
         let (before, seconds) = (sample.before.as_deref()?, sample.seconds()?);
-        let is_another = |at: &usize| {
-            let place = sample.earlier_place(*at);
-            place.is_none_or(|place| !Arc::ptr_eq(&before.processes[place], &sample.now.processes[*at]))
-        };
-        let active = match sample.changed() {
-            Some(changed) => changed.to_vec(),
-            None => (0..sample.now.processes.len()).filter(is_another).collect(),
-        };
+        let active = sample.active();
         Some(Scene {
             sample,
             seconds,
