@@ -16,7 +16,7 @@ use std::time::{Duration, Instant};
 /// They are looked for so often.
 const EVERY: Duration = Duration::from_secs(60);
 /// Percent of a file system from which on it counts as nearly full.
-const NEARLY_FULL: i64 = 80;
+const NEARLY_FULL: f64 = 80.0;
 /// Files with a row of their own, the largest.
 const MOST: usize = 32;
 
@@ -52,12 +52,14 @@ impl Removed {
         }
         let mut found = lock(&self.found);
         if !found.looking && self.asked.is_none_or(|asked| asked.elapsed() >= EVERY) {
-            (found.looking, self.asked) = (true, Some(Instant::now()));
-            let (roots, found) = (roots.clone(), self.found.clone());
-            std::thread::spawn(move || {
+            self.asked = Some(Instant::now());
+            let (roots, later) = (roots.clone(), self.found.clone());
+            let look = move || {
                 let rows = removed(&roots);
-                *lock(&found) = Found { rows, looking: false };
-            });
+                *lock(&later) = Found { rows, looking: false };
+            };
+            // Where no thread may be started any more nobody looks.
+            found.looking = std::thread::Builder::new().spawn(look).is_ok();
         }
         let is_there = |row: &RemovedRow| {
             let key = row.pid.value().zip(row.start_ticks.value());
@@ -71,9 +73,9 @@ impl Removed {
 
 /// A file system of this machine that has little room left, or few inodes.
 fn is_nearly_full(row: &FilesystemRow) -> bool {
-    let full = |used: i64, left: i64| used + left > 0 && used >= (used + left) / 100 * NEARLY_FULL;
-    let room = row.used.value().zip(row.available.value());
-    let inodes = row.inodes.value().zip(row.inodes_free.value());
+    let full = |used: f64, left: f64| used + left > 0.0 && used / (used + left) * 100.0 >= NEARLY_FULL;
+    let room = row.used.float().zip(row.available.float()).value();
+    let inodes = row.inodes.float().zip(row.inodes_free.float()).value();
     row.remote.value() != Some(1)
         && (room.is_some_and(|(used, left)| full(used, left))
             || inodes.is_some_and(|(all, free)| full(all - free, free)))
@@ -138,6 +140,17 @@ mod tests {
             start_ticks: Raw::new(start.expect("a start")),
             ..ProcessRow::default()
         })
+    }
+
+    #[test]
+    fn a_file_system_of_few_inodes_or_of_any_numbers_is_judged_by_its_share() {
+        let inodes = |all: i64, free: i64| FilesystemRow {
+            inodes: Raw::new(all),
+            inodes_free: Raw::new(free),
+            ..filesystem(1, 99)
+        };
+        assert!(!is_nearly_full(&inodes(50, 40)) && is_nearly_full(&inodes(50, 5)));
+        assert!(is_nearly_full(&filesystem(i64::MAX, 1)) && !is_nearly_full(&filesystem(0, i64::MAX)));
     }
 
     #[test]
