@@ -7,6 +7,7 @@ mod network;
 mod own_io;
 mod processes;
 mod removed;
+mod rotation;
 mod system;
 mod threads;
 mod writing;

@@ -7,6 +7,7 @@
 //! most stay open, within a budget.
 
 use super::own_io::{Files, OwnIo};
+use super::rotation::Rotation;
 use super::{threads, writing};
 use crate::Roots;
 use crate::proc::mountinfo::Places;
@@ -37,7 +38,7 @@ const TURN: u64 = 32;
 /// It is read in full every so many readings.
 const FULL_TURN: u64 = 256;
 /// Its memory is looked at at least as often as this.
-const MEMORY_SECONDS: f64 = 5.0;
+const MEMORY_SECONDS: f64 = super::rotation::SECONDS;
 /// Texts are refreshed every so many readings, and while the process is new: it may still start its program.
 const TEXT_TURN: u64 = 128;
 /// Readings after the first in which a process counts as new.
@@ -115,8 +116,8 @@ pub struct Processes {
     pids: Vec<i64>,
     /// Those of the last reading that are gone.
     vanished: Vec<i64>,
-    /// In how many turns the memory of all idle processes is looked at.
-    memory_turns: u64,
+    /// Whose memory is looked at in this reading although they are idle.
+    memory: Rotation,
     buffer: Vec<u8>,
     kept: u64,
     budget: u64,
@@ -152,7 +153,7 @@ impl Processes {
             tracked: HashMap::new(),
             pids: vec![],
             vanished: vec![],
-            memory_turns: 1,
+            memory: Rotation::default(),
             buffer: vec![0; 16 << 10],
             kept: 0,
             budget: descriptor_budget(),
@@ -184,8 +185,7 @@ impl Processes {
         let seconds =
             self.began.replace(began).map_or(f64::INFINITY, |before| (began - before).as_secs_f64());
         self.busy_ticks = (seconds * rustix::param::clock_ticks_per_second() as f64 * BUSY).max(1.0);
-        let turns = (MEMORY_SECONDS / seconds) as u64;
-        self.memory_turns = if reclaims { 1 } else { turns.clamp(1, FULL_TURN) };
+        self.memory.advance(if reclaims { MEMORY_SECONDS } else { seconds });
         (self.looks, self.thread_files, self.writers) = (LOOKS, THREAD_FILES, WRITERS);
         if wanted.has(Demand::Mounts) {
             self.places = Places::new(&read_file(&self.mountinfo).unwrap_or_default());
@@ -252,7 +252,7 @@ impl Processes {
             return None;
         }
         let my_turn = (pid as u64).wrapping_add(self.turn);
-        if my_turn.is_multiple_of(self.memory_turns) && !idle.memory.same(buffer)? {
+        if self.memory.has(pid) && !idle.memory.same(buffer)? {
             return None;
         }
         let orphaned = !self.vanished.is_empty()
