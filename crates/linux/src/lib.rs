@@ -13,6 +13,7 @@ pub mod files;
 pub mod host;
 pub mod inside;
 mod ioprio;
+pub mod kernel;
 pub mod last_words;
 pub mod launch;
 pub mod live;

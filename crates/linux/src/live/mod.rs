@@ -1,17 +1,18 @@
 //! The live machine as a source of readings.
 //!
-//! [`system`] reads the machine and its parts, [`processes`] the processes.
+//! [`system`] reads the machine and its parts, [`processes`] the processes, from files or by a reader in the kernel.
 
 mod ended;
 mod network;
 mod own_io;
 mod processes;
 mod removed;
-mod rotation;
+pub(crate) mod rotation;
 mod system;
 mod threads;
 mod writing;
 
+use crate::kernel::Refused;
 use crate::proc::{mountstats, read_file};
 use crate::{Roots, host};
 use dozor_core::known::Raw;
@@ -70,6 +71,19 @@ impl LiveSource {
     pub fn always_in_full(mut self) -> LiveSource {
         self.processes.always_in_full();
         self
+    }
+
+    /// Counts processes by a reader in the kernel, where this machine allows it. For a single reading it is not worth it.
+    #[must_use]
+    pub fn from_inside(mut self) -> LiveSource {
+        self.processes.look_from_inside();
+        self
+    }
+
+    /// Whether processes are counted by the reader in the kernel, or why not; nothing where nobody asked for it.
+    #[must_use]
+    pub fn inside(&self) -> Option<Result<(), &Refused>> {
+        self.processes.inside()
     }
 }
 

@@ -5,6 +5,9 @@ pub const SECONDS: f64 = 5.0;
 /// Intervals are as uneven as the machine is busy: a turn must not wait for one that is longer than those before.
 const MARGIN: f64 = 0.8;
 
+/// Neighbouring numbers are spread over the whole dial: by the golden ratio of 2³².
+pub const SPREAD: u32 = 0x9e37_79b9;
+
 /// A hand that goes around a dial once in [`SECONDS`]; each process has its place on the dial.
 #[derive(Default)]
 pub struct Rotation {
@@ -24,10 +27,14 @@ impl Rotation {
         self.hand = self.hand.wrapping_add(self.swept.unwrap_or(0));
     }
 
+    /// Where the hand is and how far it came, for whoever turns it elsewhere: a process has its turn where it is swept over.
+    pub fn dial(&self) -> (u32, u32) {
+        (self.hand, self.swept.unwrap_or(u32::MAX))
+    }
+
     /// Whether it is the turn of this process.
     pub fn has(&self, pid: i64) -> bool {
-        // Neighbouring numbers are spread over the whole dial (multiplication by the golden ratio).
-        let place = (pid as u32).wrapping_mul(0x9e37_79b9);
+        let place = (pid as u32).wrapping_mul(SPREAD);
         self.swept.is_none_or(|swept| self.hand.wrapping_sub(place) < swept)
     }
 }

@@ -1,0 +1,177 @@
+//! The kernel's own type information: where a field of one of its structures is.
+//!
+//! `/sys/kernel/btf/vmlinux`; Documentation/bpf/btf.rst. Untrusted like any file: an offset is checked before it is used.
+
+/// First number of the file.
+const MAGIC: u16 = 0xeb9f;
+/// Kinds of types; include/uapi/linux/btf.h.
+const ARRAY: u32 = 3;
+const STRUCT: u32 = 4;
+const UNION: u32 = 5;
+const TYPEDEF: u32 = 8;
+const VOLATILE: u32 = 9;
+const CONST: u32 = 10;
+const RESTRICT: u32 = 11;
+const FUNCTION: u32 = 12;
+const TYPE_TAG: u32 = 18;
+/// Depth of types within types that is followed; real ones stay far below.
+const DEPTH: u32 = 32;
+
+/// The type information of a kernel.
+pub struct Btf {
+    bytes: Vec<u8>,
+    /// Where each type begins, by its number; that of nothing first.
+    types: Vec<u32>,
+    strings: usize,
+    /// Structures and functions of the names that were asked for, with their numbers.
+    named: Vec<(u32, &'static str, u32)>,
+}
+
+/// A field of a structure.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Field {
+    /// Bytes from the beginning of the structure.
+    pub offset: i16,
+}
+
+impl Btf {
+    /// Reads the file's content for structures and functions of these names; `None` where it is not whole.
+    pub fn parse(bytes: Vec<u8>, names: &[&'static str]) -> Option<Btf> {
+        let short = |at: usize| Some(u16::from_ne_bytes(bytes.get(at..at + 2)?.try_into().ok()?));
+        let word = |at: usize| Some(u32::from_ne_bytes(bytes.get(at..at.checked_add(4)?)?.try_into().ok()?));
+        if short(0)? != MAGIC {
+            return None;
+        }
+        let header = word(4)? as usize;
+        let begin = header.checked_add(word(8)? as usize)?;
+        let end = begin.checked_add(word(12)? as usize)?;
+        let strings = header.checked_add(word(16)? as usize)?;
+        let (mut types, mut named, mut at) = (vec![0], vec![], begin);
+        while at < end {
+            let (name, info) = (word(at)?, word(at + 4)?);
+            let (kind, members) = (info >> 24 & 31, (info & 0xffff) as usize);
+            if matches!(kind, STRUCT | FUNCTION) {
+                let text = bytes.get(strings.checked_add(name as usize)?..)?;
+                let name = names.iter().find(|name| begins_with(text, name));
+                named.extend(name.map(|name| (kind, *name, types.len() as u32)));
+            }
+            types.push(u32::try_from(at).ok()?);
+            at += 12
+                + match kind {
+                    1 | 14 | 17 => 4,
+                    ARRAY => 12,
+                    STRUCT | UNION | 15 | 19 => 12 * members,
+                    6 | 13 => 8 * members,
+                    _ => 0,
+                };
+        }
+        Some(Btf { bytes, types, strings, named })
+    }
+
+    /// Number of the function of this name, by which a program is attached.
+    pub fn function(&self, name: &str) -> Option<u32> {
+        self.find(FUNCTION, name)
+    }
+
+    /// A field by its path, as in `se.sum_exec_runtime` or `pids[3]`; `None` where this kernel does not have it.
+    pub fn field(&self, of: &str, path: &str) -> Option<Field> {
+        let (mut kind, mut offset) = (self.find(STRUCT, of)?, 0usize);
+        for step in path.split('.') {
+            let (name, index) = match step.split_once('[') {
+                Some((name, index)) => (name, Some(index.strip_suffix(']')?.parse::<usize>().ok()?)),
+                None => (step, None),
+            };
+            let (at, found) = self.member(self.plain(kind)?, name, DEPTH)?;
+            (kind, offset) = (found, offset.checked_add(at)?);
+            if let Some(index) = index {
+                let array = self.plain(kind)?;
+                if self.kind(array)? != ARRAY || index >= self.word(array, 20)? as usize {
+                    return None;
+                }
+                kind = self.word(array, 12)?;
+                offset = offset.checked_add(index.checked_mul(self.size(kind, DEPTH)?)?)?;
+            }
+        }
+        Some(Field { offset: i16::try_from(offset).ok()? })
+    }
+
+    /// Bytes of a structure.
+    pub fn bytes(&self, of: &str) -> Option<usize> {
+        self.size(self.find(STRUCT, of)?, DEPTH)
+    }
+
+    fn find(&self, kind: u32, name: &str) -> Option<u32> {
+        self.named.iter().find(|(of, at, _)| *of == kind && *at == name).map(|(.., number)| *number)
+    }
+
+    fn is_named(&self, at: u32, name: &str) -> bool {
+        self.bytes.get(self.strings.saturating_add(at as usize)..).is_some_and(|text| begins_with(text, name))
+    }
+
+    /// A number of a type's description, so many bytes from its beginning.
+    fn word(&self, number: u32, from: usize) -> Option<u32> {
+        let at = *self.types.get(number as usize).filter(|_| number > 0)? as usize + from;
+        Some(u32::from_ne_bytes(self.bytes.get(at..at + 4)?.try_into().ok()?))
+    }
+
+    fn kind(&self, number: u32) -> Option<u32> {
+        Some(self.word(number, 4)? >> 24 & 31)
+    }
+
+    /// The type without other names and qualities.
+    fn plain(&self, mut number: u32) -> Option<u32> {
+        for _ in 0..DEPTH {
+            match self.kind(number)? {
+                TYPEDEF | VOLATILE | CONST | RESTRICT | TYPE_TAG => number = self.word(number, 8)?,
+                _ => return Some(number),
+            }
+        }
+        None
+    }
+
+    fn size(&self, number: u32, depth: u32) -> Option<usize> {
+        let number = self.plain(number)?;
+        match self.kind(number)? {
+            2 => Some(size_of::<u64>()),
+            ARRAY if depth > 0 => {
+                let of = self.size(self.word(number, 12)?, depth - 1)?;
+                of.checked_mul(self.word(number, 20)? as usize)
+            }
+            ARRAY => None,
+            _ => Some(self.word(number, 8)? as usize),
+        }
+    }
+
+    /// Where a member of a structure is, and its type; those of unnamed structures within it are its own.
+    fn member(&self, number: u32, name: &str, depth: u32) -> Option<(usize, u32)> {
+        if depth == 0 || !matches!(self.kind(number)?, STRUCT | UNION) {
+            return None;
+        }
+        let info = self.word(number, 4)?;
+        for at in 0..(info & 0xffff) as usize {
+            let (of, kind, bits) = (
+                self.word(number, 12 + 12 * at)?,
+                self.word(number, 16 + 12 * at)?,
+                self.word(number, 20 + 12 * at)?,
+            );
+            // With this flag the upper eight bits are the width of a bit field.
+            let (bits, wide) =
+                if info >> 31 == 1 { (bits & 0x00ff_ffff, bits >> 24 == 0) } else { (bits, true) };
+            let begin = bits as usize / 8;
+            if of == 0 {
+                let inside = self.plain(kind).and_then(|inside| self.member(inside, name, depth - 1));
+                if let Some((more, kind)) = inside {
+                    return Some((begin + more, kind));
+                }
+            } else if wide && bits % 8 == 0 && self.is_named(of, name) {
+                return Some((begin, kind));
+            }
+        }
+        None
+    }
+}
+
+/// Whether the text up to its end is this name.
+fn begins_with(text: &[u8], name: &str) -> bool {
+    text.strip_prefix(name.as_bytes()).and_then(|rest| rest.first()) == Some(&0)
+}

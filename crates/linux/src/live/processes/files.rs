@@ -1,0 +1,389 @@
+//! Counters of processes from `/proc`.
+//!
+//! A process with a single thread that did not run since the last reading (`schedstat` says so in nanoseconds) keeps its row;
+//! `statm` tells at its turn whether its memory is as it was. The files that are asked most stay open, within a budget.
+
+use super::super::own_io::{Files, OwnIo};
+use super::{Counted, Kept, NEW, Processes, Tracked, threads};
+use crate::proc::pid::{open_pid, read_pid};
+use crate::proc::{number, pid_io, pid_stat, pid_status, words};
+use dozor_core::known::Raw;
+use dozor_core::reading::ProcessRow;
+use dozor_core::text::clean;
+use dozor_core::wanted::{Demand, Wanted};
+use rustix::fs::RawDir;
+use rustix::io::Errno;
+use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+use std::collections::HashMap;
+use std::mem::MaybeUninit;
+use std::os::fd::OwnedFd;
+use std::sync::Arc;
+
+/// What others can change of an idle process is looked at every so many readings.
+const TURN: u64 = 32;
+/// Threads whose state is looked at in one reading, over all processes.
+const LOOKS: u32 = 256;
+/// Files of threads that are read in one reading for what processes with several read and wrote themselves.
+const THREAD_FILES: usize = 512;
+/// Share of a core from which on a process whose main thread sleeps is asked which of its threads runs.
+const BUSY: f64 = 0.25;
+/// Descriptors that are left to everything else.
+const RESERVED: u64 = 256;
+/// Bytes of `schedstat` and of the beginning of `statm` that are compared: three numbers of at most 20 digits.
+const IDLE_TEXT: usize = 64;
+/// Descriptors of one [`Opened`].
+const IDLE_FILES: u64 = 2;
+
+/// What may still be opened and asked.
+pub struct State {
+    kept: u64,
+    budget: u64,
+    /// Ticks of CPU time since the last reading from which on a process counts as busy.
+    busy_ticks: f64,
+    looks: u32,
+    thread_files: usize,
+}
+
+impl State {
+    pub fn new() -> State {
+        State { kept: 0, budget: descriptor_budget(), busy_ticks: f64::INFINITY, looks: 0, thread_files: 0 }
+    }
+
+    /// A reading begins, so many seconds after the one before.
+    pub fn begin(&mut self, seconds: f64) {
+        self.busy_ticks = (seconds * rustix::param::clock_ticks_per_second() as f64 * BUSY).max(1.0);
+        (self.looks, self.thread_files) = (LOOKS, THREAD_FILES);
+    }
+
+    /// Files of a process are closed.
+    pub fn close(&mut self, opened: Option<&Opened>) {
+        if opened.is_some() {
+            self.kept = self.kept.saturating_sub(IDLE_FILES);
+        }
+    }
+}
+
+/// An open file of a process and what it said.
+struct Watched {
+    file: OwnedFd,
+    text: [u8; IDLE_TEXT],
+}
+
+impl Watched {
+    /// Whether it says the same now; `None` when the process is gone.
+    fn same(&self, buffer: &mut [u8]) -> Option<bool> {
+        idle_text(&self.file, buffer).map(|text| text == self.text)
+    }
+}
+
+/// The open files that tell whether a process is idle, with their texts at the last full reading.
+pub struct Opened {
+    ran: Watched,
+    memory: Watched,
+}
+
+impl Processes {
+    /// Whether a process is as it was. At its turn, what others can change is looked at.
+    fn is_idle(&self, known: &mut Tracked, buffer: &mut Vec<u8>) -> Option<bool> {
+        let pid = known.pid;
+        let Some(idle) = &known.kept.idle else { return Some(false) };
+        if self.in_full || self.forget || known.age < NEW || !idle.ran.same(buffer)? {
+            return Some(false);
+        }
+        if self.memory.has(pid) && !idle.memory.same(buffer)? {
+            return Some(false);
+        }
+        if self.is_full_turn(pid) {
+            return Some(false);
+        }
+        if self.is_orphaned(&known.row) || (pid as u64).wrapping_add(self.turn).is_multiple_of(TURN) {
+            let stat = pid_stat::parse(read_pid(&self.proc, pid, "stat", buffer).ok()?, self.page)?;
+            return Some(changed_by_others(&mut known.row, &stat));
+        }
+        Some(true)
+    }
+
+    /// A process as the files tell it; nothing when it is gone.
+    pub(super) fn by_files(
+        &mut self,
+        pid: i64,
+        mut known: Option<Box<Tracked>>,
+        wanted: Wanted,
+        buffer: &mut Vec<u8>,
+    ) -> Option<Box<Tracked>> {
+        if let Some(known) = known.take_if(|known| self.is_idle(known, buffer) == Some(true)) {
+            let mut known = known;
+            known.age += 1;
+            return Some(known);
+        }
+        let mut kept = known.as_mut().map(|known| std::mem::take(&mut known.kept)).unwrap_or_default();
+        // A kept descriptor of a process that is gone says so; the PID may belong to another by now.
+        let opened = kept.idle.take();
+        self.files.close(opened.as_ref());
+        let opened = opened.filter(|idle| idle.ran.same(buffer).is_some());
+        // The file speaks for one thread only, so it is of no use for a process with several.
+        let several = known.as_ref().is_some_and(|known| known.row.threads.value() > Some(1));
+        // Read before the counters: what changes in between shows up as having changed next time.
+        let idle = if several { opened } else { opened.or_else(|| self.open_idle(pid)) };
+        let idle = idle.and_then(|idle| idle.now(buffer));
+        let stat = pid_stat::parse(read_pid(&self.proc, pid, "stat", buffer).ok()?, self.page)?;
+        let known = known.filter(|known| known.row.start_ticks == Raw::new(stat.start_ticks));
+        if known.is_none() {
+            kept = Kept::default();
+        }
+        let (kernel_thread, tty) = (stat.is_kernel_thread, stat.tty);
+        // Only another name needs cleaning; a clean one is what it was.
+        let same_name = known.as_ref().is_some_and(|known| known.row.name.as_bytes() == stat.name);
+        let name = if same_name { None } else { Some(clean(stat.name)) };
+        let mut row = counters(pid, &stat);
+        if !self.delay_accounting {
+            row.disk_wait_ticks = Raw::ABSENT;
+        }
+        let single = row.threads == Raw::new(1);
+        kept.worker = self.state_of_several(known.as_deref(), kept.worker, &mut row, buffer);
+        let ran = idle.as_ref().filter(|_| single).map(|idle| idle.ran.text);
+        row.run_ns = ran.and_then(|text| number(words(&text).next()?)).into();
+        kept.io = self.input_output(kept.io.take(), &mut row, buffer);
+        let status = read_pid(&self.proc, pid, "status", buffer).map(pid_status::parse).unwrap_or_default();
+        put_memory(&mut row, &status);
+        if single {
+            (row.switches_wait, row.switches_forced) = (status.switches_wait, status.switches_forced);
+            kept.switches = HashMap::new();
+        } else if wanted.has(Demand::Switches) {
+            let before = std::mem::take(&mut kept.switches);
+            kept.switches = self.switches_of_several(known.as_deref(), &before, &mut row, buffer);
+        }
+        kept.idle = idle.filter(|_| single);
+        if kept.idle.is_some() {
+            self.files.kept += IDLE_FILES;
+        }
+        let uids = (status.uid, status.real_uid);
+        let counted = Counted { row, kept, name, kernel_thread, tty: Some(tty), uids };
+        Some(self.complete(counted, known, wanted, buffer))
+    }
+
+    /// The state of a process with several threads. The kernel's file tells that of the main thread, which may sleep, or
+    /// have ended, while others work: then it is that of a thread that runs, else that of one that waits for a disk, else that
+    /// of any that lives. Gives the thread that runs.
+    fn state_of_several(
+        &mut self,
+        known: Option<&Tracked>,
+        last: Option<i64>,
+        row: &mut ProcessRow,
+        buffer: &mut Vec<u8>,
+    ) -> Option<i64> {
+        let used = |row: &ProcessRow| Some(row.user_ticks.value()? + row.system_ticks.value()?);
+        let ran = known.and_then(|known| Some(used(row)? - used(&known.row)?)).unwrap_or(0);
+        let letter = |state: Raw| state.value().and_then(|code| u8::try_from(code).ok()).unwrap_or(0);
+        let hides = match letter(row.state) {
+            b'R' => false,
+            b'Z' => true,
+            _ => ran as f64 >= self.files.busy_ticks,
+        };
+        let pid = row.pid.value().filter(|_| hides && row.threads.value() > Some(1))?;
+        let rank = |state: Raw| match letter(state) {
+            b'Z' => 0,
+            b'D' => 2,
+            b'R' => 3,
+            _ => 1,
+        };
+        for thread in last.into_iter().chain(threads::numbers(&self.proc, pid)) {
+            if self.files.looks == 0 {
+                break;
+            }
+            self.files.looks -= 1;
+            let stat = read_pid(&self.proc, pid, &format!("task/{thread}/stat"), buffer).ok();
+            let Some(state) = stat.and_then(|text| Some(pid_stat::parse(text, 1)?.state)) else { continue };
+            if rank(state) > rank(row.state) {
+                row.state = state;
+            }
+            if letter(state) == b'R' {
+                return Some(thread);
+            }
+        }
+        last
+    }
+
+    /// Context switches of all threads of a process. They only grow: what an ended thread counted stays, but for what it
+    /// counted since the last reading.
+    fn switches_of_several(
+        &self,
+        known: Option<&Tracked>,
+        before: &HashMap<i64, [i64; 2]>,
+        row: &mut ProcessRow,
+        buffer: &mut Vec<u8>,
+    ) -> HashMap<i64, [i64; 2]> {
+        let Some(pid) = row.pid.value() else { return HashMap::new() };
+        let (mut now, mut sums) = (HashMap::new(), [0; 2]);
+        if let Some(known) = known.filter(|_| !before.is_empty()) {
+            sums = [&known.row.switches_wait, &known.row.switches_forced].map(|raw| raw.value().unwrap_or(0));
+        }
+        for thread in threads::numbers(&self.proc, pid) {
+            let Ok(text) = read_pid(&self.proc, pid, &format!("task/{thread}/status"), buffer) else {
+                continue;
+            };
+            let status = pid_status::parse(text);
+            let counted = [status.switches_wait, status.switches_forced].map(|raw| raw.value().unwrap_or(0));
+            let earlier = before.get(&thread).copied().unwrap_or_default();
+            for at in 0..sums.len() {
+                sums[at] = sums[at].saturating_add(counted[at].saturating_sub(earlier[at]).max(0));
+            }
+            now.insert(thread, counted);
+        }
+        [row.switches_wait, row.switches_forced] = sums.map(Raw::new);
+        now
+    }
+
+    fn open_idle(&self, pid: i64) -> Option<Opened> {
+        if self.files.kept + IDLE_FILES > self.files.budget {
+            return None;
+        }
+        let open = |name| Some(Watched { file: open_pid(&self.proc, pid, name).ok()?, text: [0; IDLE_TEXT] });
+        Some(Opened { ran: open("schedstat")?, memory: open("statm")? })
+    }
+
+    /// Puts what a process read and wrote itself into its row; gives what is kept of it.
+    pub(super) fn input_output(
+        &mut self,
+        kept: Option<OwnIo>,
+        row: &mut ProcessRow,
+        buffer: &mut Vec<u8>,
+    ) -> Option<OwnIo> {
+        let pid = row.pid.value()?;
+        let mut files = ThreadFiles { proc: &self.proc, pid, left: &mut self.files.thread_files, buffer };
+        let faults = row.children_faults.value().unwrap_or(0);
+        let several = row.threads.value() > Some(1);
+        let read = OwnIo::read(kept, pid, faults, several, &mut files);
+        put_io(row, read.as_ref());
+        read.ok()
+    }
+}
+
+/// The files of a process about its input and output.
+struct ThreadFiles<'a> {
+    proc: &'a OwnedFd,
+    pid: i64,
+    left: &'a mut usize,
+    buffer: &'a mut Vec<u8>,
+}
+
+impl Files for ThreadFiles<'_> {
+    fn io(&mut self, thread: Option<i64>) -> Result<pid_io::Io, Errno> {
+        let text = match thread {
+            None => read_pid(self.proc, self.pid, "io", self.buffer),
+            Some(thread) => read_pid(self.proc, self.pid, &format!("task/{thread}/io"), self.buffer),
+        };
+        pid_io::parse(text?).ok_or(Errno::NOENT)
+    }
+
+    fn threads(&mut self) -> Option<Vec<i64>> {
+        let threads: Vec<i64> = threads::numbers(self.proc, self.pid).into_iter().collect();
+        *self.left = self.left.checked_sub(threads.len())?;
+        Some(threads)
+    }
+}
+
+/// Descriptors that may be kept open: all but a reserve. The soft limit is raised to the hard one first, which is
+/// what that is for.
+fn descriptor_budget() -> u64 {
+    let limit = getrlimit(Resource::Nofile);
+    let raised = Rlimit { current: limit.maximum, maximum: limit.maximum };
+    let now = if setrlimit(Resource::Nofile, raised).is_ok() { limit.maximum } else { limit.current };
+    now.unwrap_or(u64::MAX).saturating_sub(RESERVED).min(1 << 20)
+}
+
+impl Opened {
+    /// With what the files say now; `None` when the process is gone.
+    fn now(mut self, buffer: &mut [u8]) -> Option<Opened> {
+        self.ran.text = idle_text(&self.ran.file, buffer)?;
+        self.memory.text = idle_text(&self.memory.file, buffer)?;
+        Some(self)
+    }
+}
+
+/// The beginning of what an open file says now; `None` when the process is gone.
+fn idle_text(file: &OwnedFd, buffer: &mut [u8]) -> Option<[u8; IDLE_TEXT]> {
+    let got = rustix::io::pread(file, buffer.get_mut(..IDLE_TEXT)?, 0).ok()?;
+    let mut text = [0; IDLE_TEXT];
+    text[..got].copy_from_slice(&buffer[..got]);
+    Some(text)
+}
+
+/// Takes over what others can change of a process that did not run. Says no where anything else differs, which
+/// only a full reading can tell.
+fn changed_by_others(row: &mut Arc<ProcessRow>, stat: &pid_stat::ProcessStat<'_>) -> bool {
+    let ran = (stat.user_ticks, stat.system_ticks, stat.threads, stat.faults_minor)
+        != (row.user_ticks, row.system_ticks, row.threads, row.faults_minor);
+    if ran || Raw::new(stat.start_ticks) != row.start_ticks || row.name.as_bytes() != stat.name {
+        return false;
+    }
+    let now = (stat.ppid, stat.state, stat.priority, stat.nice, stat.policy, stat.core);
+    if now != (row.ppid, row.state, row.priority, row.nice, row.policy, row.core) {
+        let row = Arc::make_mut(row);
+        (row.ppid, row.state, row.priority, row.nice, row.policy, row.core) = now;
+    }
+    true
+}
+
+fn counters(pid: i64, stat: &pid_stat::ProcessStat<'_>) -> ProcessRow {
+    ProcessRow {
+        pid: Raw::new(pid),
+        start_ticks: Raw::new(stat.start_ticks),
+        ppid: stat.ppid,
+        session: stat.session,
+        state: stat.state,
+        kernel: i64::from(stat.is_kernel_thread).into(),
+        faults_minor: stat.faults_minor,
+        children_faults: stat.children_faults,
+        faults_major: stat.faults_major,
+        user_ticks: stat.user_ticks,
+        system_ticks: stat.system_ticks,
+        children_user_ticks: stat.children_user_ticks,
+        children_system_ticks: stat.children_system_ticks,
+        priority: stat.priority,
+        nice: stat.nice,
+        policy: stat.policy,
+        threads: stat.threads,
+        virtual_bytes: stat.virtual_bytes,
+        rss_bytes: stat.rss_bytes,
+        core: stat.core,
+        disk_wait_ticks: stat.disk_wait_ticks,
+        ..ProcessRow::default()
+    }
+}
+
+/// Puts what a process read and wrote itself into its row.
+pub fn put_io(row: &mut ProcessRow, read: Result<&OwnIo, &Errno>) {
+    let [read_bytes, write_bytes, cancelled, read_calls, write_calls, read_any, write_any] = match read {
+        Ok(io) => io.own.map(Raw::new),
+        Err(&(Errno::ACCESS | Errno::PERM)) => [Raw::DENIED; 7],
+        Err(_) => [Raw::ABSENT; 7],
+    };
+    (row.read_bytes, row.write_bytes, row.cancelled_bytes) = (read_bytes, write_bytes, cancelled);
+    (row.read_calls, row.write_calls) = (read_calls, write_calls);
+    (row.read_any_bytes, row.write_any_bytes) = (read_any, write_any);
+    row.io_unknown = read.map_or(Raw::ABSENT, |io| Raw::new(io.unknown));
+}
+
+/// Puts the memory of a process into its row.
+pub fn put_memory(row: &mut ProcessRow, status: &pid_status::Status) {
+    (row.shared_bytes, row.swap_bytes) = (status.shared, status.swap);
+    row.rss_bytes = if status.resident.value().is_some() { status.resident } else { row.rss_bytes };
+}
+
+/// Processes that are there now, in the order of their numbers.
+pub fn list(proc: &OwnedFd, pids: &mut Vec<i64>) {
+    pids.clear();
+    if rustix::fs::seek(proc, rustix::fs::SeekFrom::Start(0)).is_err() {
+        return;
+    }
+    let mut space = [MaybeUninit::uninit(); 16 << 10];
+    let mut entries = RawDir::new(proc, &mut space);
+    while let Some(Ok(entry)) = entries.next() {
+        pids.extend(number(entry.file_name().to_bytes()).filter(|pid| *pid > 0));
+    }
+    // The kernel lists them in order; a made-up tree may not.
+    if !pids.is_sorted() {
+        pids.sort_unstable();
+    }
+}

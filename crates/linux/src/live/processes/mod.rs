@@ -1,0 +1,466 @@
+//! The processes.
+//!
+//! Their counters come from files ([`files`]) or from the reader in the kernel ([`inside`]); texts, control groups and what
+//! is asked for by name come from files in both cases. A process that did not run since the last reading keeps its row. What
+//! others can change without it running is looked at by turns: its memory every few seconds, and at once while the machine
+//! reclaims memory; its parent, niceness and the like at once when its parent ends. A process that vanishes between listing
+//! and reading is normal and simply not in the reading.
+
+mod demand;
+mod files;
+mod inside;
+
+use super::own_io::OwnIo;
+use super::rotation::Rotation;
+use super::{threads, writing};
+use crate::Roots;
+use crate::kernel::{self, Refused};
+use crate::proc::mountinfo::Places;
+use crate::proc::pid::read_pid;
+use crate::proc::{pid_cgroup, pid_cmdline, pid_stat, read_file};
+use crate::sys::cgroups::{self, Groups};
+use crate::sys::containers;
+use crate::users::Users;
+use dozor_core::known::Raw;
+use dozor_core::reading::{GroupRow, ProcessRow, ThreadRow};
+use dozor_core::text::{Text, clean, no_text};
+use dozor_core::wanted::{Demand, Wanted};
+use files::Opened;
+use inside::Inside;
+use rustix::fs::{CWD, Mode, OFlags, openat, readlinkat};
+use rustix::io::Errno;
+use std::collections::HashMap;
+use std::os::fd::OwnedFd;
+use std::sync::Arc;
+use std::time::Instant;
+
+/// A process is read in full every so many readings, however idle it is.
+const FULL_TURN: u64 = 256;
+/// Texts are refreshed every so many readings, and while the process is new: it may still start its program.
+const TEXT_TURN: u64 = 128;
+/// Readings after the first in which a process counts as new.
+const NEW: u64 = 3;
+/// Processes that are asked in one reading whether they write otherwise than by write calls, and readings for which the answer
+/// stands.
+const WRITERS: u32 = 4;
+const WRITER_TURN: u64 = 64;
+/// Bytes since the last reading by which a process must have dirtied more than it handed over to be asked.
+const TOO_MUCH: i64 = 1 << 20;
+/// What is kept of a process between readings.
+struct Tracked {
+    pid: i64,
+    row: Arc<ProcessRow>,
+    kept: Kept,
+    uids: (Option<u32>, Option<u32>),
+    /// All its control groups, as they are named in rows.
+    groups: Text,
+    /// Readings since it was first seen.
+    age: u64,
+}
+
+/// What whoever counts keeps of a process.
+#[derive(Default)]
+struct Kept {
+    io: Option<OwnIo>,
+    /// The files that tell whether it is idle; none where they do not serve.
+    idle: Option<Opened>,
+    /// Context switches of each of its threads, where it has several and they are wanted.
+    switches: HashMap<i64, [i64; 2]>,
+    /// The thread that was found running last.
+    worker: Option<i64>,
+    /// User and system time in nanoseconds as they were told.
+    told: (u64, u64),
+}
+
+/// What was counted of a process, before its texts are put to it.
+struct Counted {
+    row: ProcessRow,
+    kept: Kept,
+    /// Its name, where that is another than before.
+    name: Option<String>,
+    kernel_thread: bool,
+    /// Its terminal's number, where that was read along.
+    tty: Option<Raw>,
+    uids: (Option<u32>, Option<u32>),
+}
+
+/// Reads the processes.
+#[expect(clippy::vec_box, reason = "they are moved from one list to the other at every reading")]
+pub struct Processes {
+    proc: OwnedFd,
+    page: i64,
+    delay_accounting: bool,
+    turn: u64,
+    users: Users,
+    /// Service and container of each control group.
+    cgroups: HashMap<Text, (Text, Text)>,
+    groups: Groups,
+    roots: Roots,
+    /// Those of the last reading, in order.
+    tracked: Vec<Box<Tracked>>,
+    /// Room for those of the next.
+    spare: Vec<Box<Tracked>>,
+    pids: Vec<i64>,
+    earlier: Vec<i64>,
+    inside: Option<Inside>,
+    refused: Option<Refused>,
+    /// Those of the last reading that are gone.
+    vanished: Vec<i64>,
+    /// When the reading before began.
+    began: Option<Instant>,
+    /// Whose memory is looked at in this reading although they are idle.
+    memory: Rotation,
+    buffer: Vec<u8>,
+    files: files::State,
+    writers: u32,
+    in_full: bool,
+    forget: bool,
+    places: Places,
+}
+
+impl Processes {
+    pub fn open(roots: &Roots) -> Result<Processes, Errno> {
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        let proc = openat(CWD, &roots.proc, flags, Mode::empty())?;
+        // Without delay accounting the kernel shows zero for every wait; that is not known, not zero.
+        let switch = read_file(&roots.proc.join("sys/kernel/task_delayacct"));
+        Ok(Processes {
+            proc,
+            places: Places::default(),
+            page: rustix::param::page_size() as i64,
+            delay_accounting: switch.map_or(true, |text| text.trim_ascii() != b"0"),
+            turn: 0,
+            users: Users::default(),
+            cgroups: HashMap::new(),
+            groups: Groups::find(&read_file(&roots.proc.join("self/mountinfo")).unwrap_or_default()),
+            roots: roots.clone(),
+            tracked: vec![],
+            spare: vec![],
+            pids: vec![],
+            earlier: vec![],
+            inside: None,
+            refused: None,
+            vanished: vec![],
+            memory: Rotation::default(),
+            buffer: vec![0; 16 << 10],
+            began: None,
+            files: files::State::new(),
+            writers: 0,
+            in_full: false,
+            forget: false,
+        })
+    }
+
+    /// Reads every process in full at every reading.
+    pub fn always_in_full(&mut self) {
+        self.in_full = true;
+    }
+
+    /// Reads every process in full at the next reading, since other parts of it are wanted.
+    pub fn forget_idleness(&mut self) {
+        self.forget = true;
+    }
+
+    /// All processes. `reclaims`: the machine took memory away from somebody since the last reading.
+    pub fn read(&mut self, wanted: Wanted, reclaims: bool) -> Vec<Arc<ProcessRow>> {
+        self.turn += 1;
+        self.groups.begin();
+        let began = Instant::now();
+        let seconds =
+            self.began.replace(began).map_or(f64::INFINITY, |before| (began - before).as_secs_f64());
+        self.memory.advance(if reclaims { f64::INFINITY } else { seconds });
+        self.files.begin(seconds);
+        self.writers = WRITERS;
+        if wanted.has(Demand::Mounts) {
+            self.places =
+                Places::new(&read_file(&self.roots.proc.join("self/mountinfo")).unwrap_or_default());
+        }
+        std::mem::swap(&mut self.pids, &mut self.earlier);
+        let mut inside = self.walk();
+        let gives = inside.as_ref().map_or_else(Default::default, Inside::gives);
+        match &inside {
+            Some(inside) => inside.pids(&mut self.pids),
+            None => files::list(&self.proc, &mut self.pids),
+        }
+        let (pids, mut buffer) = (std::mem::take(&mut self.pids), std::mem::take(&mut self.buffer));
+        self.vanished.clear();
+        let gone = self.earlier.iter().filter(|pid| pids.binary_search(pid).is_err());
+        self.vanished.extend(gone);
+        let mut before = std::mem::replace(&mut self.tracked, std::mem::take(&mut self.spare));
+        let mut rows = Vec::with_capacity(pids.len());
+        {
+            let mut earlier = before.drain(..).peekable();
+            for pid in &pids {
+                let mut known = None;
+                while let Some(tracked) = earlier.next_if(|tracked| tracked.pid <= *pid) {
+                    if tracked.pid == *pid {
+                        known = Some(tracked);
+                    } else {
+                        self.files.close(tracked.kept.idle.as_ref());
+                    }
+                }
+                let now = match &mut inside {
+                    Some(inside) => match inside.record(*pid) {
+                        Some(record) => self.by_kernel(&record, known, wanted, &mut buffer, gives),
+                        None => self.as_before(*pid, known, wanted, &mut buffer),
+                    },
+                    None => self.by_files(*pid, known, wanted, &mut buffer),
+                };
+                if let Some(now) = now {
+                    rows.push(now.row.clone());
+                    self.tracked.push(now);
+                }
+            }
+            for tracked in earlier {
+                self.files.close(tracked.kept.idle.as_ref());
+            }
+        }
+        (self.pids, self.buffer, self.spare, self.inside) = (pids, buffer, before, inside);
+        self.limits(wanted, &mut rows);
+        self.forget = false;
+        rows
+    }
+
+    /// Lets the reader in the kernel look at all tasks, where there is one; it is given up when it fails.
+    fn walk(&mut self) -> Option<Inside> {
+        let mut inside = self.inside.take()?;
+        if let Some(tasks) = inside.is_crowded() {
+            // Where there is no more room, the next reading is as right as this one, only dearer.
+            inside = kernel::tasks(&self.roots, tasks).map_or(inside, Inside::new);
+        }
+        match inside.walk(self.in_full || self.forget, &self.memory) {
+            Ok(()) => Some(inside),
+            Err(refused) => {
+                // What was known of idleness is the kernel's knowledge.
+                (self.refused, self.forget) = (Some(refused), true);
+                None
+            }
+        }
+    }
+
+    /// Takes the reader in the kernel if this machine lets us; says why it does not.
+    pub fn look_from_inside(&mut self) {
+        self.refused = None;
+        match kernel::tasks(&self.roots, self.pids.len()) {
+            Ok(tasks) => self.inside = Some(Inside::new(tasks)),
+            Err(refused) => self.refused = Some(refused),
+        }
+        self.forget = true;
+    }
+
+    /// Whether the reader in the kernel is used, or why not; nothing where nobody asked for it.
+    pub fn inside(&self) -> Option<Result<(), &Refused>> {
+        match (&self.inside, &self.refused) {
+            (Some(_), _) => Some(Ok(())),
+            (None, refused) => refused.as_ref().map(Err),
+        }
+    }
+
+    /// A process whose counters are as they were. At its turn its texts and what is asked for by name are read again.
+    fn as_before(
+        &mut self,
+        pid: i64,
+        known: Option<Box<Tracked>>,
+        wanted: Wanted,
+        buffer: &mut Vec<u8>,
+    ) -> Option<Box<Tracked>> {
+        // The kernel knows it and we do not: its first reading failed.
+        let Some(mut known) = known else { return self.by_files(pid, None, wanted, buffer) };
+        if self.is_full_turn(pid) {
+            let counted = Counted {
+                row: (*known.row).clone(),
+                kept: std::mem::take(&mut known.kept),
+                name: None,
+                kernel_thread: known.row.kernel == Raw::new(1),
+                tty: None,
+                uids: known.uids,
+            };
+            return Some(self.complete(counted, Some(known), wanted, buffer));
+        }
+        if self.is_orphaned(&known.row) {
+            let stat = read_pid(&self.proc, pid, "stat", buffer).ok();
+            let stat = stat.and_then(|text| pid_stat::parse(text, self.page));
+            if let Some(stat) = stat.filter(|stat| stat.ppid != known.row.ppid) {
+                Arc::make_mut(&mut known.row).ppid = stat.ppid;
+            }
+        }
+        known.age += 1;
+        Some(known)
+    }
+
+    fn is_full_turn(&self, pid: i64) -> bool {
+        (pid as u64).wrapping_add(self.turn).is_multiple_of(FULL_TURN)
+    }
+
+    /// Whether the parent of a process ended since the last reading; it has another by now.
+    fn is_orphaned(&self, row: &ProcessRow) -> bool {
+        !self.vanished.is_empty()
+            && row.ppid.value().is_some_and(|parent| self.vanished.binary_search(&parent).is_ok())
+    }
+
+    /// Puts texts and what is asked for by name to what was counted. `known`: the same process at the reading before.
+    fn complete(
+        &mut self,
+        counted: Counted,
+        known: Option<Box<Tracked>>,
+        wanted: Wanted,
+        buffer: &mut Vec<u8>,
+    ) -> Box<Tracked> {
+        let Counted { mut row, kept, name, kernel_thread, tty, uids } = counted;
+        let pid = row.pid.value().unwrap_or(-1);
+        self.ways_of_writing(known.as_deref(), &mut row);
+        let mut groups = known.as_ref().map_or_else(no_text, |known| known.groups.clone());
+        let text_turn = (pid as u64).wrapping_add(self.turn).is_multiple_of(TEXT_TURN);
+        if let Some(known) = known.as_ref().filter(|known| {
+            !self.in_full
+                && !self.forget
+                && !text_turn
+                && known.age >= NEW
+                && name.as_ref().is_none_or(|name| *known.row.name == **name)
+                && known.uids == uids
+        }) {
+            keep_texts(&known.row, &mut row);
+        } else {
+            let kept = known.as_ref().map(|known| known.row.name.clone());
+            row.name = name.map(Text::from).or(kept).unwrap_or_else(no_text);
+            self.texts(pid, kernel_thread, uids, &mut row, buffer);
+            let tty = tty.or_else(|| {
+                let stat = read_pid(&self.proc, pid, "stat", buffer).ok()?;
+                Some(pid_stat::parse(stat, self.page)?.tty)
+            });
+            row.tty = pid_stat::terminal(tty.unwrap_or(Raw::ABSENT));
+            if wanted.has(Demand::ControlGroup) {
+                groups = self.control_group(pid, &mut row, buffer);
+            }
+        }
+        if let Some(known) = known.as_ref().filter(|_| !text_turn) {
+            row.files_limit = known.row.files_limit;
+        }
+        let files_before = known.as_ref().and_then(|known| known.row.files.value());
+        self.on_demand(pid, wanted, &mut row, files_before, buffer);
+        match known {
+            Some(mut known) => {
+                if *known.row != row {
+                    known.row = Arc::new(row);
+                }
+                (known.kept, known.uids, known.groups) = (kept, uids, groups);
+                known.age += 1;
+                known
+            }
+            None => Box::new(Tracked { pid, row: Arc::new(row), kept, uids, groups, age: 0 }),
+        }
+    }
+
+    /// Threads of these processes, where they are wanted.
+    pub fn threads(&mut self, wanted: Wanted, processes: &[Arc<ProcessRow>]) -> Vec<ThreadRow> {
+        if !wanted.has(Demand::Threads) {
+            return vec![];
+        }
+        let mut rows = threads::read(&self.proc, processes, &mut self.buffer);
+        if !self.delay_accounting {
+            for row in &mut rows {
+                row.disk_wait_ticks = Raw::ABSENT;
+            }
+        }
+        rows
+    }
+
+    /// Whether a process that dirtied more than it handed to write calls writes in other ways too.
+    fn ways_of_writing(&mut self, known: Option<&Tracked>, row: &mut ProcessRow) {
+        let Some(known) = known else { return };
+        row.writes_otherwise = known.row.writes_otherwise;
+        let grown = |field: fn(&ProcessRow) -> Raw| {
+            Some(field(row).value()?.saturating_sub(field(&known.row).value()?))
+        };
+        let pages = grown(|row| row.write_bytes).zip(grown(|row| row.write_any_bytes));
+        let asks = pages.is_some_and(|(pages, calls)| pages.saturating_sub(calls) >= TOO_MUCH);
+        let stands = row.writes_otherwise.value().is_some() && !known.age.is_multiple_of(WRITER_TURN);
+        let Some(pid) = row.pid.value().filter(|_| asks && !stands && self.writers > 0) else { return };
+        self.writers -= 1;
+        row.writes_otherwise = writing::otherwise(&self.proc, pid).map(i64::from).into();
+    }
+
+    fn texts(
+        &mut self,
+        pid: i64,
+        kernel_thread: bool,
+        (uid, real_uid): (Option<u32>, Option<u32>),
+        row: &mut ProcessRow,
+        buffer: &mut Vec<u8>,
+    ) {
+        row.replaced = Raw::new(0);
+        if kernel_thread {
+            row.program = row.name.clone();
+            row.command = format!("[{}]", row.name).into();
+        } else {
+            let arguments = read_pid(&self.proc, pid, "cmdline", buffer).unwrap_or_default();
+            let command = pid_cmdline::parse(arguments);
+            let first = pid_cmdline::program(arguments);
+            row.command = if command.is_empty() { row.name.clone() } else { command.into() };
+            let link = readlinkat(&self.proc, format!("{pid}/exe"), Vec::new());
+            let exe = link.as_ref().ok().map(|link| link.to_bytes()).and_then(|path| {
+                let path = path.strip_suffix(b" (deleted)").unwrap_or(path);
+                path.rsplit(|byte| *byte == b'/').next()
+            });
+            row.replaced = match &link {
+                Ok(link) => i64::from(link.to_bytes().ends_with(b" (deleted)")).into(),
+                Err(Errno::ACCESS | Errno::PERM) => Raw::DENIED,
+                Err(_) => Raw::ABSENT,
+            };
+            row.program = exe.map(clean).or(first).map_or_else(|| row.name.clone(), Text::from);
+        }
+        let mut name = |uid: Option<u32>| uid.map_or_else(no_text, |uid| self.users.name(uid));
+        (row.user, row.real_user) = (name(uid), name(real_uid));
+    }
+
+    /// Puts the control group of a process into its row; gives the names of all its groups.
+    fn control_group(&mut self, pid: i64, row: &mut ProcessRow, buffer: &mut Vec<u8>) -> Text {
+        let Ok(text) = read_pid(&self.proc, pid, "cgroup", buffer) else { return no_text() };
+        let groups = Text::from(cgroups::names(text).join(" "));
+        row.limits = self.groups.limiting(&groups);
+        let Some(path) = pid_cgroup::parse(text) else { return groups };
+        let path = Text::from(path);
+        let lib = &self.roots.lib;
+        let named = self.cgroups.entry(path.clone()).or_insert_with_key(|path| {
+            let service = pid_cgroup::service(path).map_or_else(no_text, Text::from);
+            let container = containers::of_group(path).map(|container| containers::name(&container, lib));
+            (service, container.map_or_else(no_text, Text::from))
+        });
+        (row.service, row.container) = named.clone();
+        row.cgroup = path;
+        groups
+    }
+
+    /// The control groups that limit something. Whether they do is looked at by turns.
+    fn limits(&mut self, wanted: Wanted, rows: &mut [Arc<ProcessRow>]) {
+        if !wanted.has(Demand::ControlGroup) || !self.turn.is_multiple_of(cgroups::TURN) {
+            return;
+        }
+        for (row, tracked) in rows.iter_mut().zip(&mut self.tracked) {
+            let limits = self.groups.limiting(&tracked.groups);
+            if limits != row.limits {
+                Arc::make_mut(row).limits = limits;
+                tracked.row = row.clone();
+            }
+        }
+    }
+
+    /// What the control groups that limit something use.
+    pub fn groups(&mut self, wanted: Wanted) -> Vec<GroupRow> {
+        if wanted.has(Demand::ControlGroup) { self.groups.rows() } else { vec![] }
+    }
+}
+
+fn keep_texts(known: &ProcessRow, row: &mut ProcessRow) {
+    row.name = known.name.clone();
+    row.program = known.program.clone();
+    row.command = known.command.clone();
+    row.user = known.user.clone();
+    row.real_user = known.real_user.clone();
+    row.tty = known.tty.clone();
+    row.cgroup = known.cgroup.clone();
+    row.service = known.service.clone();
+    row.limits = known.limits.clone();
+    row.container = known.container.clone();
+    row.replaced = known.replaced;
+}
