@@ -421,12 +421,11 @@ impl Program<'_> {
 
     fn io(&mut self, of: &'static str, from: Register, word: usize, missing: &mut Missing) {
         for (place, name) in IO.into_iter().enumerate() {
-            match self.layout.has(of, &format!("ioac.{name}")) {
-                Some(field) => self.copy(Eight, from, field, at(word + place)),
-                None => {
-                    self.code.put(Eight, FP, at(word + place), 0);
-                    missing.io = true;
-                }
+            let field = self.layout.has(of, &format!("ioac.{name}"));
+            missing.io |= field.is_none();
+            self.code.put(Eight, FP, at(word + place), 0);
+            if let Some(field) = field {
+                self.copy(Eight, from, field, at(word + place));
             }
         }
     }

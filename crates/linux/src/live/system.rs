@@ -2,6 +2,7 @@
 
 use crate::Roots;
 use crate::clock::{self, Clocks};
+use crate::proc::kept::Kept;
 use crate::proc::{self, diskstats, interrupts, mountinfo, pressure, read_file, snmp, wireless};
 use crate::sys::blocks::Blocks;
 use crate::sys::cores::Cores;
@@ -16,6 +17,7 @@ use std::path::Path;
 /// What is kept of the machine between readings.
 pub struct System {
     page: i64,
+    files: Kept,
     sensors: Sensors,
     cores: Cores,
     blocks: Blocks,
@@ -26,6 +28,7 @@ impl System {
     pub fn open(roots: &Roots) -> System {
         System {
             page: rustix::param::page_size() as i64,
+            files: Kept::new(roots),
             sensors: Sensors::find(&roots.sys),
             cores: Cores::default(),
             blocks: Blocks::default(),
@@ -34,47 +37,41 @@ impl System {
     }
 
     pub fn read(&mut self, roots: &Roots, wanted: Wanted) -> Reading {
-        let file = |name: &str| read_file(&roots.proc.join(name)).unwrap_or_default();
         let clocks = clock::now();
-        let stat = proc::stat::parse(&file("stat"));
-        let system = self.machine(&file, clocks, &stat, &roots.run);
+        let stat = proc::stat::parse(self.files.read("stat"));
+        let system = self.machine(clocks, &stat, &roots.run);
         let mut cores = stat.cores;
         for core in &mut cores {
             self.cores.complete(&roots.sys, core, |package, core| self.sensors.of_core(package, core));
         }
+        let wireless = wireless::parse(self.files.read("net/wireless"));
         let mut reading = Reading {
             system,
             cores,
-            disks: self.disks(roots, &file("diskstats")),
-            interfaces: interfaces(roots, &file("net/dev"), &file("net/wireless")),
+            disks: self.disks(roots),
+            interfaces: interfaces(roots, self.files.read("net/dev"), &wireless),
             sensors: self.sensors.read(),
             batteries: power::batteries(&roots.sys),
             gpus: gpus::read(&roots.sys),
             ..Reading::default()
         };
         if wanted.has(Demand::Interrupts) {
-            reading.interrupts = interrupts::parse(&file("interrupts"));
-            reading.softirqs = interrupts::parse_softirqs(&file("softirqs"));
+            reading.interrupts = interrupts::parse(self.files.read("interrupts"));
+            reading.softirqs = interrupts::parse_softirqs(self.files.read("softirqs"));
         }
         reading
     }
 
     /// The machine as a whole.
-    fn machine(
-        &self,
-        file: &impl Fn(&str) -> Vec<u8>,
-        clocks: Clocks,
-        stat: &proc::stat::Stat,
-        run: &Path,
-    ) -> SystemRow {
-        let ([load_1, load_5, load_15], threads) = proc::loadavg::parse(&file("loadavg"));
-        let memory = proc::meminfo::parse(&file("meminfo"));
-        let paging = proc::vmstat::parse(&file("vmstat"), self.page);
-        let protocols = snmp::parse(&file("net/snmp"));
-        let pressure = |of: &str| pressure::parse(&file(&format!("pressure/{of}")));
-        let (pressure_cpu_some, pressure_cpu_full) = pressure("cpu");
-        let (pressure_memory_some, pressure_memory_full) = pressure("memory");
-        let (pressure_io_some, pressure_io_full) = pressure("io");
+    fn machine(&mut self, clocks: Clocks, stat: &proc::stat::Stat, run: &Path) -> SystemRow {
+        let files = &mut self.files;
+        let ([load_1, load_5, load_15], threads) = proc::loadavg::parse(files.read("loadavg"));
+        let memory = proc::meminfo::parse(files.read("meminfo"));
+        let paging = proc::vmstat::parse(files.read("vmstat"), self.page);
+        let protocols = snmp::parse(files.read("net/snmp"));
+        let (pressure_cpu_some, pressure_cpu_full) = pressure::parse(files.read("pressure/cpu"));
+        let (pressure_memory_some, pressure_memory_full) = pressure::parse(files.read("pressure/memory"));
+        let (pressure_io_some, pressure_io_full) = pressure::parse(files.read("pressure/io"));
         let total = &stat.total;
         SystemRow {
             wall_ns: Raw::new(clocks.wall),
@@ -139,8 +136,8 @@ impl System {
     }
 
     /// Devices that have ever been used, and their partitions.
-    fn disks(&mut self, roots: &Roots, text: &[u8]) -> Vec<DiskRow> {
-        let mut disks = diskstats::parse(text);
+    fn disks(&mut self, roots: &Roots) -> Vec<DiskRow> {
+        let mut disks = diskstats::parse(self.files.read("diskstats"));
         disks.retain(diskstats::was_used);
         for disk in &mut disks {
             self.blocks.complete(&roots.sys, disk);
@@ -149,9 +146,8 @@ impl System {
     }
 }
 
-fn interfaces(roots: &Roots, text: &[u8], wireless: &[u8]) -> Vec<InterfaceRow> {
+fn interfaces(roots: &Roots, text: &[u8], wireless: &[(String, Raw, Raw)]) -> Vec<InterfaceRow> {
     let mut interfaces = proc::net_dev::parse(text);
-    let wireless = wireless::parse(wireless);
     for interface in &mut interfaces {
         interface.speed_bits = links::speed_bits(&roots.sys, &interface.name);
         if let Some((_, signal, quality)) = wireless.iter().find(|(name, ..)| **name == *interface.name) {

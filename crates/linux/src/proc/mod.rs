@@ -4,6 +4,7 @@
 pub mod cpuinfo;
 pub mod diskstats;
 pub mod interrupts;
+pub mod kept;
 pub mod loadavg;
 pub mod meminfo;
 pub mod mountinfo;

@@ -4,14 +4,15 @@
 //! `statm` tells at its turn whether its memory is as it was. The files that are asked most stay open, within a budget.
 
 use super::super::own_io::{Files, OwnIo};
-use super::{Counted, Kept, NEW, Processes, Tracked, threads};
+use super::{Counted, Kept, Processes, Tracked, threads};
+use crate::Roots;
 use crate::proc::pid::{open_pid, read_pid};
-use crate::proc::{number, pid_io, pid_stat, pid_status, words};
+use crate::proc::{lines, number, pid_io, pid_stat, pid_status, words};
 use dozor_core::known::Raw;
 use dozor_core::reading::ProcessRow;
 use dozor_core::text::clean;
 use dozor_core::wanted::{Demand, Wanted};
-use rustix::fs::RawDir;
+use rustix::fs::{CWD, Mode, OFlags, RawDir, openat};
 use rustix::io::Errno;
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 use std::collections::HashMap;
@@ -21,6 +22,10 @@ use std::sync::Arc;
 
 /// What others can change of an idle process is looked at every so many readings.
 const TURN: u64 = 32;
+/// All of `/proc` is listed every so many readings.
+const LIST_TURN: u64 = 32;
+/// New numbers are looked at one by one where they are at most one for so many processes.
+const FEW: i64 = 16;
 /// Threads whose state is looked at in one reading, over all processes.
 const LOOKS: u32 = 256;
 /// Files of threads that are read in one reading for what processes with several read and wrote themselves.
@@ -34,8 +39,12 @@ const IDLE_TEXT: usize = 64;
 /// Descriptors of one [`Opened`].
 const IDLE_FILES: u64 = 2;
 
-/// What may still be opened and asked.
+/// What may still be opened and asked, and who was there.
 pub struct State {
+    /// The open `/proc/loadavg`, which ends with the number that was given away last; none of a made-up tree.
+    latest: Option<OwnedFd>,
+    /// That number two readings ago, and one.
+    last: [Option<i64>; 2],
     kept: u64,
     budget: u64,
     /// Ticks of CPU time since the last reading from which on a process counts as busy.
@@ -45,14 +54,53 @@ pub struct State {
 }
 
 impl State {
-    pub fn new() -> State {
-        State { kept: 0, budget: descriptor_budget(), busy_ticks: f64::INFINITY, looks: 0, thread_files: 0 }
+    pub fn new(roots: &Roots) -> State {
+        let flags = OFlags::RDONLY | OFlags::CLOEXEC;
+        let is_here = roots.proc == Roots::default().proc;
+        let latest = is_here.then(|| openat(CWD, roots.proc.join("loadavg"), flags, Mode::empty()));
+        let latest = latest.and_then(Result::ok);
+        State {
+            latest,
+            last: [None; 2],
+            kept: 0,
+            budget: descriptor_budget(),
+            busy_ticks: f64::INFINITY,
+            looks: 0,
+            thread_files: 0,
+        }
     }
 
     /// A reading begins, so many seconds after the one before.
     pub fn begin(&mut self, seconds: f64) {
         self.busy_ticks = (seconds * rustix::param::clock_ticks_per_second() as f64 * BUSY).max(1.0);
         (self.looks, self.thread_files) = (LOOKS, THREAD_FILES);
+    }
+
+    /// Makes the list of processes that of now; some of them may be gone. All of `/proc` is listed only now and then, and
+    /// where many numbers were given away since: else only these can be new. A number is given away a moment before its
+    /// process is there, so it is looked at twice.
+    pub fn list(&mut self, proc: &OwnedFd, turn: u64, pids: &mut Vec<i64>, buffer: &mut Vec<u8>) {
+        let now = self.latest(buffer);
+        let [before, _] = self.last;
+        self.last = [self.last[1], now];
+        let few = |new: &std::ops::Range<i64>| (0..=pids.len() as i64 / FEW).contains(&(new.end - new.start));
+        let new = before.zip(now).map(|(before, now)| before + 1..now + 1).filter(few);
+        let Some(new) = new.filter(|_| !turn.is_multiple_of(LIST_TURN)) else { return list(proc, pids) };
+        let known = pids.len();
+        for pid in new {
+            if pids[..known].binary_search(&pid).is_err() && is_process(proc, pid, buffer) {
+                pids.push(pid);
+            }
+        }
+        if !pids.is_sorted() {
+            pids.sort_unstable();
+        }
+    }
+
+    /// The number that was given to a task last; `proc_loadavg(5)`.
+    fn latest(&self, buffer: &mut [u8]) -> Option<i64> {
+        let got = rustix::io::pread(self.latest.as_ref()?, &mut *buffer, 0).ok()?;
+        number(words(buffer.get(..got)?.trim_ascii()).last()?)
     }
 
     /// Files of a process are closed.
@@ -86,8 +134,8 @@ impl Processes {
     /// Whether a process is as it was. At its turn, what others can change is looked at.
     fn is_idle(&self, known: &mut Tracked, buffer: &mut Vec<u8>) -> Option<bool> {
         let pid = known.pid;
-        let Some(idle) = &known.kept.idle else { return Some(false) };
-        if self.in_full || self.forget || known.age < NEW || !idle.ran.same(buffer)? {
+        let Some(idle) = &known.rest.kept.idle else { return Some(false) };
+        if self.in_full || self.forget || self.is_new(known) || !idle.ran.same(buffer)? {
             return Some(false);
         }
         if self.memory.has(pid) && !idle.memory.same(buffer)? {
@@ -96,8 +144,9 @@ impl Processes {
         if self.is_full_turn(pid) {
             return Some(false);
         }
-        if self.is_orphaned(&known.row) || (pid as u64).wrapping_add(self.turn).is_multiple_of(TURN) {
+        if (pid as u64).wrapping_add(self.turn).is_multiple_of(TURN) {
             let stat = pid_stat::parse(read_pid(&self.proc, pid, "stat", buffer).ok()?, self.page)?;
+            known.ppid = stat.ppid.value();
             return Some(changed_by_others(&mut known.row, &stat));
         }
         Some(true)
@@ -107,16 +156,14 @@ impl Processes {
     pub(super) fn by_files(
         &mut self,
         pid: i64,
-        mut known: Option<Box<Tracked>>,
+        mut known: Option<Tracked>,
         wanted: Wanted,
         buffer: &mut Vec<u8>,
-    ) -> Option<Box<Tracked>> {
-        if let Some(known) = known.take_if(|known| self.is_idle(known, buffer) == Some(true)) {
-            let mut known = known;
-            known.age += 1;
-            return Some(known);
+    ) -> Option<Tracked> {
+        if let Some(idle) = known.take_if(|known| self.is_idle(known, buffer) == Some(true)) {
+            return Some(idle);
         }
-        let mut kept = known.as_mut().map(|known| std::mem::take(&mut known.kept)).unwrap_or_default();
+        let mut kept = known.as_mut().map(|known| std::mem::take(&mut known.rest.kept)).unwrap_or_default();
         // A kept descriptor of a process that is gone says so; the PID may belong to another by now.
         let opened = kept.idle.take();
         self.files.close(opened.as_ref());
@@ -140,7 +187,7 @@ impl Processes {
             row.disk_wait_ticks = Raw::ABSENT;
         }
         let single = row.threads == Raw::new(1);
-        kept.worker = self.state_of_several(known.as_deref(), kept.worker, &mut row, buffer);
+        kept.worker = self.state_of_several(known.as_ref(), kept.worker, &mut row, buffer);
         let ran = idle.as_ref().filter(|_| single).map(|idle| idle.ran.text);
         row.run_ns = ran.and_then(|text| number(words(&text).next()?)).into();
         kept.io = self.input_output(kept.io.take(), &mut row, buffer);
@@ -151,7 +198,7 @@ impl Processes {
             kept.switches = HashMap::new();
         } else if wanted.has(Demand::Switches) {
             let before = std::mem::take(&mut kept.switches);
-            kept.switches = self.switches_of_several(known.as_deref(), &before, &mut row, buffer);
+            kept.switches = self.switches_of_several(known.as_ref(), &before, &mut row, buffer);
         }
         kept.idle = idle.filter(|_| single);
         if kept.idle.is_some() {
@@ -372,7 +419,7 @@ pub fn put_memory(row: &mut ProcessRow, status: &pid_status::Status) {
 }
 
 /// Processes that are there now, in the order of their numbers.
-pub fn list(proc: &OwnedFd, pids: &mut Vec<i64>) {
+fn list(proc: &OwnedFd, pids: &mut Vec<i64>) {
     pids.clear();
     if rustix::fs::seek(proc, rustix::fs::SeekFrom::Start(0)).is_err() {
         return;
@@ -386,4 +433,11 @@ pub fn list(proc: &OwnedFd, pids: &mut Vec<i64>) {
     if !pids.is_sorted() {
         pids.sort_unstable();
     }
+}
+
+/// Whether a number is that of a process, not of one of its threads, which are there as well but not listed.
+fn is_process(proc: &OwnedFd, pid: i64, buffer: &mut Vec<u8>) -> bool {
+    let status = read_pid(proc, pid, "status", buffer).unwrap_or_default();
+    let group = lines(status).find_map(|line| line.strip_prefix(b"Tgid:"));
+    group.and_then(|text| number(text.trim_ascii())) == Some(pid)
 }

@@ -195,15 +195,15 @@ impl Processes {
     pub(super) fn by_kernel(
         &mut self,
         record: &Record,
-        known: Option<Box<Tracked>>,
+        known: Option<Tracked>,
         wanted: Wanted,
         buffer: &mut Vec<u8>,
         (missing, second): (Missing, i64),
-    ) -> Option<Box<Tracked>> {
+    ) -> Option<Tracked> {
         let pid = i64::from(record.main.pid);
         let start = Raw::new(ticks(record.main.start_ns, second));
         let mut known = known.filter(|known| known.row.start_ticks == start);
-        let mut kept = known.as_mut().map(|known| std::mem::take(&mut known.kept)).unwrap_or_default();
+        let mut kept = known.as_mut().map(|known| std::mem::take(&mut known.rest.kept)).unwrap_or_default();
         self.files.close(kept.idle.take().as_ref());
         let kernel_thread = record.main.flags & KERNEL_THREAD != 0;
         let mut row = record.row(&mut kept, second, self.page);

@@ -49,13 +49,19 @@ const TOO_MUCH: i64 = 1 << 20;
 /// What is kept of a process between readings.
 struct Tracked {
     pid: i64,
+    ppid: Option<i64>,
     row: Arc<ProcessRow>,
+    /// The reading in which it was first seen.
+    since: u64,
+    rest: Box<Rest>,
+}
+
+/// What is kept of a process and not touched while it is as it was: of thousands, each costs the memory's time.
+struct Rest {
     kept: Kept,
     uids: (Option<u32>, Option<u32>),
     /// All its control groups, as they are named in rows.
     groups: Text,
-    /// Readings since it was first seen.
-    age: u64,
 }
 
 /// What whoever counts keeps of a process.
@@ -85,7 +91,6 @@ struct Counted {
 }
 
 /// Reads the processes.
-#[expect(clippy::vec_box, reason = "they are moved from one list to the other at every reading")]
 pub struct Processes {
     proc: OwnedFd,
     page: i64,
@@ -97,14 +102,13 @@ pub struct Processes {
     groups: Groups,
     roots: Roots,
     /// Those of the last reading, in order.
-    tracked: Vec<Box<Tracked>>,
+    tracked: Vec<Tracked>,
     /// Room for those of the next.
-    spare: Vec<Box<Tracked>>,
+    spare: Vec<Tracked>,
     pids: Vec<i64>,
-    earlier: Vec<i64>,
     inside: Option<Inside>,
     refused: Option<Refused>,
-    /// Those of the last reading that are gone.
+    /// Those of the reading before that are gone.
     vanished: Vec<i64>,
     /// When the reading before began.
     began: Option<Instant>,
@@ -137,14 +141,13 @@ impl Processes {
             tracked: vec![],
             spare: vec![],
             pids: vec![],
-            earlier: vec![],
             inside: None,
             refused: None,
             vanished: vec![],
             memory: Rotation::default(),
             buffer: vec![0; 16 << 10],
             began: None,
-            files: files::State::new(),
+            files: files::State::new(roots),
             writers: 0,
             in_full: false,
             forget: false,
@@ -175,50 +178,73 @@ impl Processes {
             self.places =
                 Places::new(&read_file(&self.roots.proc.join("self/mountinfo")).unwrap_or_default());
         }
-        std::mem::swap(&mut self.pids, &mut self.earlier);
         let mut inside = self.walk();
         let gives = inside.as_ref().map_or_else(Default::default, Inside::gives);
+        // The processes of the last reading become those of this one.
+        let mut pids = std::mem::take(&mut self.pids);
+        let mut buffer = std::mem::take(&mut self.buffer);
         match &inside {
-            Some(inside) => inside.pids(&mut self.pids),
-            None => files::list(&self.proc, &mut self.pids),
+            Some(inside) => inside.pids(&mut pids),
+            None => self.files.list(&self.proc, self.turn, &mut pids, &mut buffer),
         }
-        let (pids, mut buffer) = (std::mem::take(&mut self.pids), std::mem::take(&mut self.buffer));
-        self.vanished.clear();
-        let gone = self.earlier.iter().filter(|pid| pids.binary_search(pid).is_err());
-        self.vanished.extend(gone);
         let mut before = std::mem::replace(&mut self.tracked, std::mem::take(&mut self.spare));
         let mut rows = Vec::with_capacity(pids.len());
-        {
-            let mut earlier = before.drain(..).peekable();
-            for pid in &pids {
-                let mut known = None;
-                while let Some(tracked) = earlier.next_if(|tracked| tracked.pid <= *pid) {
-                    if tracked.pid == *pid {
-                        known = Some(tracked);
-                    } else {
-                        self.files.close(tracked.kept.idle.as_ref());
-                    }
-                }
-                let now = match &mut inside {
-                    Some(inside) => match inside.record(*pid) {
-                        Some(record) => self.by_kernel(&record, known, wanted, &mut buffer, gives),
-                        None => self.as_before(*pid, known, wanted, &mut buffer),
-                    },
-                    None => self.by_files(*pid, known, wanted, &mut buffer),
-                };
-                if let Some(now) = now {
-                    rows.push(now.row.clone());
-                    self.tracked.push(now);
-                }
+        self.vanished.clear();
+        let mut earlier = before.drain(..).peekable();
+        for pid in &pids {
+            while let Some(gone) = earlier.next_if(|tracked| tracked.pid < *pid) {
+                self.forget_process(&gone);
             }
-            for tracked in earlier {
-                self.files.close(tracked.kept.idle.as_ref());
+            let known = earlier.next_if(|tracked| tracked.pid == *pid);
+            let was_known = known.is_some();
+            let now = match &mut inside {
+                Some(inside) => match inside.record(*pid) {
+                    Some(record) => self.by_kernel(&record, known, wanted, &mut buffer, gives),
+                    None => self.as_before(*pid, known, wanted, &mut buffer),
+                },
+                None => self.by_files(*pid, known, wanted, &mut buffer),
+            };
+            if let Some(now) = now {
+                rows.push(now.row.clone());
+                self.tracked.push(now);
+            } else if was_known {
+                self.vanished.push(*pid);
             }
         }
+        for gone in earlier {
+            self.forget_process(&gone);
+        }
+        self.adopt(&mut rows, &mut buffer);
+        pids.clear();
+        pids.extend(self.tracked.iter().map(|tracked| tracked.pid));
         (self.pids, self.buffer, self.spare, self.inside) = (pids, buffer, before, inside);
         self.limits(wanted, &mut rows);
         self.forget = false;
         rows
+    }
+
+    fn forget_process(&mut self, gone: &Tracked) {
+        self.files.close(gone.rest.kept.idle.as_ref());
+        self.vanished.push(gone.pid);
+    }
+
+    /// Children whose parent ended have another by now, without having run.
+    fn adopt(&mut self, rows: &mut [Arc<ProcessRow>], buffer: &mut Vec<u8>) {
+        if self.vanished.is_empty() {
+            return;
+        }
+        self.vanished.sort_unstable();
+        for (tracked, row) in self.tracked.iter_mut().zip(rows) {
+            if tracked.ppid.is_none_or(|parent| self.vanished.binary_search(&parent).is_err()) {
+                continue;
+            }
+            let stat = read_pid(&self.proc, tracked.pid, "stat", buffer).ok();
+            let stat = stat.and_then(|text| pid_stat::parse(text, self.page));
+            if let Some(stat) = stat.filter(|stat| stat.ppid != tracked.row.ppid) {
+                Arc::make_mut(row).ppid = stat.ppid;
+                (tracked.row, tracked.ppid) = (row.clone(), stat.ppid.value());
+            }
+        }
     }
 
     /// Lets the reader in the kernel look at all tasks, where there is one; it is given up when it fails.
@@ -231,8 +257,7 @@ impl Processes {
         match inside.walk(self.in_full || self.forget, &self.memory) {
             Ok(()) => Some(inside),
             Err(refused) => {
-                // What was known of idleness is the kernel's knowledge.
-                (self.refused, self.forget) = (Some(refused), true);
+                self.refused = Some(refused);
                 None
             }
         }
@@ -245,7 +270,6 @@ impl Processes {
             Ok(tasks) => self.inside = Some(Inside::new(tasks)),
             Err(refused) => self.refused = Some(refused),
         }
-        self.forget = true;
     }
 
     /// Whether the reader in the kernel is used, or why not; nothing where nobody asked for it.
@@ -260,31 +284,23 @@ impl Processes {
     fn as_before(
         &mut self,
         pid: i64,
-        known: Option<Box<Tracked>>,
+        known: Option<Tracked>,
         wanted: Wanted,
         buffer: &mut Vec<u8>,
-    ) -> Option<Box<Tracked>> {
+    ) -> Option<Tracked> {
         // The kernel knows it and we do not: its first reading failed.
         let Some(mut known) = known else { return self.by_files(pid, None, wanted, buffer) };
         if self.is_full_turn(pid) {
             let counted = Counted {
                 row: (*known.row).clone(),
-                kept: std::mem::take(&mut known.kept),
+                kept: std::mem::take(&mut known.rest.kept),
                 name: None,
                 kernel_thread: known.row.kernel == Raw::new(1),
                 tty: None,
-                uids: known.uids,
+                uids: known.rest.uids,
             };
             return Some(self.complete(counted, Some(known), wanted, buffer));
         }
-        if self.is_orphaned(&known.row) {
-            let stat = read_pid(&self.proc, pid, "stat", buffer).ok();
-            let stat = stat.and_then(|text| pid_stat::parse(text, self.page));
-            if let Some(stat) = stat.filter(|stat| stat.ppid != known.row.ppid) {
-                Arc::make_mut(&mut known.row).ppid = stat.ppid;
-            }
-        }
-        known.age += 1;
         Some(known)
     }
 
@@ -292,32 +308,31 @@ impl Processes {
         (pid as u64).wrapping_add(self.turn).is_multiple_of(FULL_TURN)
     }
 
-    /// Whether the parent of a process ended since the last reading; it has another by now.
-    fn is_orphaned(&self, row: &ProcessRow) -> bool {
-        !self.vanished.is_empty()
-            && row.ppid.value().is_some_and(|parent| self.vanished.binary_search(&parent).is_ok())
+    /// Whether a process may still be starting its program.
+    fn is_new(&self, known: &Tracked) -> bool {
+        self.turn - known.since <= NEW
     }
 
     /// Puts texts and what is asked for by name to what was counted. `known`: the same process at the reading before.
     fn complete(
         &mut self,
         counted: Counted,
-        known: Option<Box<Tracked>>,
+        known: Option<Tracked>,
         wanted: Wanted,
         buffer: &mut Vec<u8>,
-    ) -> Box<Tracked> {
+    ) -> Tracked {
         let Counted { mut row, kept, name, kernel_thread, tty, uids } = counted;
         let pid = row.pid.value().unwrap_or(-1);
-        self.ways_of_writing(known.as_deref(), &mut row);
-        let mut groups = known.as_ref().map_or_else(no_text, |known| known.groups.clone());
+        self.ways_of_writing(known.as_ref(), &mut row);
+        let mut groups = known.as_ref().map_or_else(no_text, |known| known.rest.groups.clone());
         let text_turn = (pid as u64).wrapping_add(self.turn).is_multiple_of(TEXT_TURN);
         if let Some(known) = known.as_ref().filter(|known| {
             !self.in_full
                 && !self.forget
                 && !text_turn
-                && known.age >= NEW
+                && !self.is_new(known)
                 && name.as_ref().is_none_or(|name| *known.row.name == **name)
-                && known.uids == uids
+                && known.rest.uids == uids
         }) {
             keep_texts(&known.row, &mut row);
         } else {
@@ -338,16 +353,16 @@ impl Processes {
         }
         let files_before = known.as_ref().and_then(|known| known.row.files.value());
         self.on_demand(pid, wanted, &mut row, files_before, buffer);
+        let (ppid, new) = (row.ppid.value(), Rest { kept, uids, groups });
         match known {
             Some(mut known) => {
                 if *known.row != row {
                     known.row = Arc::new(row);
                 }
-                (known.kept, known.uids, known.groups) = (kept, uids, groups);
-                known.age += 1;
+                (known.ppid, *known.rest) = (ppid, new);
                 known
             }
-            None => Box::new(Tracked { pid, row: Arc::new(row), kept, uids, groups, age: 0 }),
+            None => Tracked { pid, ppid, row: Arc::new(row), since: self.turn, rest: Box::new(new) },
         }
     }
 
@@ -374,7 +389,8 @@ impl Processes {
         };
         let pages = grown(|row| row.write_bytes).zip(grown(|row| row.write_any_bytes));
         let asks = pages.is_some_and(|(pages, calls)| pages.saturating_sub(calls) >= TOO_MUCH);
-        let stands = row.writes_otherwise.value().is_some() && !known.age.is_multiple_of(WRITER_TURN);
+        let stands =
+            row.writes_otherwise.value().is_some() && !(self.turn - known.since).is_multiple_of(WRITER_TURN);
         let Some(pid) = row.pid.value().filter(|_| asks && !stands && self.writers > 0) else { return };
         self.writers -= 1;
         row.writes_otherwise = writing::otherwise(&self.proc, pid).map(i64::from).into();
@@ -437,7 +453,7 @@ impl Processes {
             return;
         }
         for (row, tracked) in rows.iter_mut().zip(&mut self.tracked) {
-            let limits = self.groups.limiting(&tracked.groups);
+            let limits = self.groups.limiting(&tracked.rest.groups);
             if limits != row.limits {
                 Arc::make_mut(row).limits = limits;
                 tracked.row = row.clone();

@@ -1,0 +1,88 @@
+//! Files of `/proc` that are read again and again: they stay open.
+
+use super::read_file;
+use crate::Roots;
+use rustix::fs::{CWD, Mode, OFlags, openat};
+use std::collections::HashMap;
+use std::os::fd::OwnedFd;
+use std::path::PathBuf;
+
+/// An open file and room for what it says.
+struct File {
+    file: OwnedFd,
+    text: Vec<u8>,
+}
+
+/// Files below `/proc` by their names. Those of a made-up tree are opened anew each time: somebody may put others in their place.
+pub struct Kept {
+    proc: PathBuf,
+    is_here: bool,
+    files: HashMap<&'static str, File>,
+    other: Vec<u8>,
+}
+
+impl Kept {
+    /// Nothing is opened yet.
+    pub fn new(roots: &Roots) -> Kept {
+        let is_here = roots.proc == Roots::default().proc;
+        Kept { proc: roots.proc.clone(), is_here, files: HashMap::new(), other: vec![] }
+    }
+
+    /// What a file says now; nothing where it is not there.
+    pub fn read(&mut self, name: &'static str) -> &[u8] {
+        if !self.is_here {
+            self.other = read_file(&self.proc.join(name)).unwrap_or_default();
+            return &self.other;
+        }
+        if !self.files.contains_key(name) {
+            let flags = OFlags::RDONLY | OFlags::CLOEXEC;
+            let Ok(file) = openat(CWD, self.proc.join(name), flags, Mode::empty()) else { return &[] };
+            self.files.insert(name, File { file, text: vec![0; 4 << 10] });
+        }
+        let Some(File { file, text }) = self.files.get_mut(name) else { return &[] };
+        let mut filled = 0;
+        loop {
+            if filled == text.len() {
+                text.resize(2 * filled, 0);
+            }
+            match rustix::io::pread(&*file, &mut text[filled..], filled as u64) {
+                Ok(0) => break,
+                Ok(got) => filled += got,
+                Err(rustix::io::Errno::INTR) => {}
+                // What was read of it is not whole.
+                Err(_) => {
+                    filled = 0;
+                    break;
+                }
+            }
+        }
+        &text[..filled]
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_kept_file_says_what_a_fresh_one_says() {
+        let mut kept = Kept::new(&Roots::default());
+        for name in ["version", "filesystems", "net/protocols", "kallsyms"] {
+            let fresh = read_file(&Roots::default().proc.join(name)).unwrap_or_default();
+            for _ in 0..2 {
+                assert!(kept.read(name) == fresh, "{name}");
+            }
+        }
+        assert!(kept.read("no such file").is_empty());
+    }
+
+    #[test]
+    fn of_a_made_up_tree_it_is_what_lies_there_now() {
+        let tree = crate::sys::tests::tree(&[("loadavg", "1")]);
+        let mut kept = Kept::new(&Roots { proc: tree.path().to_owned(), ..Roots::default() });
+        assert_eq!(kept.read("loadavg"), b"1");
+        std::fs::write(tree.path().join("new"), "2").expect("a file");
+        std::fs::rename(tree.path().join("new"), tree.path().join("loadavg")).expect("in its place");
+        assert_eq!(kept.read("loadavg"), b"2");
+    }
+}
