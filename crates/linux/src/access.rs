@@ -3,6 +3,8 @@
 //! Everything is tried, nothing is concluded from the user's number: a capability, a mount option or a setting of the
 //! kernel decide as well. Running without root is normal.
 
+use crate::kernel::tasks::Missing;
+use crate::kernel::{self, Refused};
 use crate::netlink;
 use crate::proc::{number, read_file};
 use crate::{LiveSource, Roots};
@@ -39,6 +41,10 @@ pub struct Finding {
 
 const CAPABILITY: &str = "run as root, or give the program the capability: setcap cap_sys_ptrace+ep FILE";
 
+const INSIDE: &str = "counting inside the kernel";
+
+const INSIDE_REMEDY: &str = "run as root, or give the program the capabilities: setcap cap_bpf,cap_perfmon+ep FILE; a lockdown or a filter of system calls may forbid it even then";
+
 const EVEN_ROOT: &str = "nothing here: a security module or the limits of a container forbid it even to root";
 
 /// Tries everything.
@@ -51,6 +57,7 @@ pub fn report(roots: &Roots) -> Vec<Finding> {
         idle_times(roots),
         sockets(),
         namespaces(roots),
+        inside_kernel(roots),
         process_events(),
         exit_records(),
         temperatures(roots),
@@ -146,6 +153,33 @@ fn pressure(roots: &Roots) -> Finding {
         (Standing::Missing, "the kernel does not measure it")
     };
     finding("stall pressure", standing, found.to_owned(), "start the kernel with psi=1 (CONFIG_PSI)")
+}
+
+fn inside_kernel(roots: &Roots) -> Finding {
+    let refused = match kernel::tasks(roots) {
+        Ok(tasks) => {
+            let rest = match tasks.missing() {
+                missing if missing == Missing::default() => "all counters",
+                _ => "most counters, the others by files",
+            };
+            let found = format!(
+                "allowed: {rest}, for a fraction of what files cost, whole programs exact to the nanosecond"
+            );
+            return finding(INSIDE, Standing::Open, found, "");
+        }
+        Err(refused) => refused,
+    };
+    let found = format!("{refused}; files are read instead");
+    match refused {
+        Refused::Denied => finding(INSIDE, Standing::Denied, found, INSIDE_REMEDY),
+        Refused::NoTypes => {
+            finding(INSIDE, Standing::Missing, found, "a kernel that was built with CONFIG_DEBUG_INFO_BTF")
+        }
+        Refused::Elsewhere => finding(INSIDE, Standing::Missing, found, "run it outside of the container"),
+        _ => {
+            finding(INSIDE, Standing::Missing, found, "a kernel from 5.15 on, built with CONFIG_BPF_SYSCALL")
+        }
+    }
 }
 
 fn idle_times(roots: &Roots) -> Finding {

@@ -19,7 +19,7 @@ use dozor_core::timeline::Reach;
 use dozor_core::wanted::{Demand, Wanted};
 use dozor_core::when::When;
 use dozor_linux::live::removed;
-use dozor_linux::{LiveSource, recorders};
+use dozor_linux::recorders;
 use std::io::{self, IsTerminal as _, Write as _};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -128,7 +128,7 @@ impl Check {
 
     /// This machine, watched for a while.
     fn here(&self) -> anyhow::Result<Verdict> {
-        let mut source = LiveSource::open(self.kernel.roots())?;
+        let mut source = self.kernel.source()?;
         source.want(Wanted::recorded().with(Demand::Interrupts));
         let host = Arc::new(source.host());
         let mut engine = engine();

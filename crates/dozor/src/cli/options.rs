@@ -8,7 +8,7 @@ use dozor_core::expr::{Expression, quote};
 use dozor_core::rank::{Arrange, Narrowing, Order, Whose};
 use dozor_core::text::nearest;
 use dozor_core::units::parse_duration;
-use dozor_linux::Roots;
+use dozor_linux::{LiveSource, Roots};
 use std::io::{self, IsTerminal as _};
 use std::path::PathBuf;
 use std::time::Duration;
@@ -162,9 +162,25 @@ pub struct KernelFiles {
     /// Read this tree instead of /sys
     #[arg(long, value_name = "FOLDER", default_value = "/sys", hide_default_value = true)]
     pub sys_root: PathBuf,
+    /// Count processes by a small program in the kernel where that is allowed, or by files alone
+    #[arg(long, value_enum, default_value_t = Reader::Kernel)]
+    pub reader: Reader,
+}
+
+/// What counts processes.
+#[derive(Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum Reader {
+    Kernel,
+    Files,
 }
 
 impl KernelFiles {
+    /// This machine, to be read again and again.
+    pub fn source(&self) -> anyhow::Result<LiveSource> {
+        let source = LiveSource::open(self.roots())?;
+        Ok(if self.reader == Reader::Kernel { source.from_inside_later() } else { source })
+    }
+
     pub fn roots(&self) -> Roots {
         Roots { proc: self.proc_root.clone(), sys: self.sys_root.clone(), ..Roots::default() }
     }

@@ -12,7 +12,6 @@ use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::source::Source as _;
 use dozor_core::units::long_duration;
 use dozor_core::wanted::{Demand, Wanted};
-use dozor_linux::LiveSource;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -62,7 +61,7 @@ fn size(text: &str) -> Result<u64, String> {
 
 impl Record {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
-        let mut source = LiveSource::open(self.files.roots())?;
+        let mut source = self.files.source()?;
         self.whom.kept.check_users()?;
         let mut selection = Selection::new(self.whom.narrowing());
         source.want(self.wanted().union(selection.narrowing.wanted()));

@@ -11,7 +11,7 @@ use clap::Args;
 use dozor_core::rank::Narrowing;
 use dozor_core::source::Source as _;
 use dozor_core::wanted::Wanted;
-use dozor_linux::{LiveSource, files as trusted};
+use dozor_linux::files as trusted;
 use std::net::{SocketAddr, TcpListener, ToSocketAddrs as _};
 use std::os::unix::fs::{FileTypeExt as _, PermissionsExt as _};
 use std::os::unix::net::{UnixListener, UnixStream};
@@ -77,7 +77,7 @@ impl Serve {
         let mut narrowing = Narrowing::of(dozor_linux::own::user());
         self.kept.apply(&mut narrowing);
         let mut selection = Selection::new(narrowing);
-        let mut source = LiveSource::open(self.files.roots())?;
+        let mut source = self.files.source()?;
         source.want(Wanted::recorded().union(selection.narrowing.wanted()));
         let host = Arc::new(source.host());
         let past = match &self.recordings {

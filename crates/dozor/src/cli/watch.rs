@@ -18,7 +18,7 @@ use dozor_core::source::Source as _;
 use dozor_core::text::without_number;
 use dozor_core::timeline::Timeline;
 use dozor_core::units::NANOS;
-use dozor_linux::{LiveSource, files as trusted, own, recorders};
+use dozor_linux::{files as trusted, own, recorders};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::mpsc::channel;
@@ -103,7 +103,7 @@ impl Watch {
         self.look.kept.check_users()?;
         need_terminal()?;
         let roots = self.files.roots();
-        let source = LiveSource::open(roots.clone())?;
+        let source = self.files.source()?;
         let host = Arc::new(source.host());
         let mut timeline = Timeline::live(host.clone());
         let (notes, problem) = self.open_past(&host, &mut timeline)?;

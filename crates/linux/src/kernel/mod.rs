@@ -10,20 +10,24 @@ mod code;
 pub mod tasks;
 
 use crate::Roots;
+use crate::proc::{loadavg, read_file};
 use rustix::io::Errno;
+use std::os::unix::fs::MetadataExt as _;
 use tasks::Tasks;
 
-/// Inode of the first PID namespace; include/linux/proc_ns.h. In others tasks have other numbers than the kernel's own.
-const FIRST_NAMESPACE: u64 = 0xefff_fffc;
+/// Inodes of the first namespaces; include/linux/proc_ns.h. In others tasks have other numbers, users and start times than the
+/// kernel's own.
+const FIRST_NAMESPACES: [(&str, u64); 3] =
+    [("pid", 0xefff_fffc), ("user", 0xefff_fffd), ("time", 0xefff_fffa)];
 
 /// Why there is no reader in the kernel.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Refused {
-    /// Capabilities are missing, or a security module forbids it.
-    #[error("not allowed")]
+    /// Capabilities are missing, or a security module or a filter of system calls forbids it.
+    #[error("it is not allowed")]
     Denied,
-    /// A filter of system calls, or a container, does not let it through.
-    #[error("this machine has other processes than those that are looked at")]
+    /// A made-up tree is read, or a container has numbers of its own.
+    #[error("here tasks have other numbers than in the kernel")]
     Elsewhere,
     /// The kernel was built without its type information.
     #[error("the kernel does not tell its types (/sys/kernel/btf/vmlinux)")]
@@ -52,47 +56,22 @@ impl Refused {
     }
 }
 
-/// Loads the program that walks over all tasks, with room for at least so many.
-pub fn tasks(roots: &Roots, count: usize) -> Result<Tasks, Refused> {
-    let namespace = rustix::fs::stat(roots.proc.join("self/ns/pid")).map(|stat| stat.st_ino);
-    if roots.proc != Roots::default().proc || namespace != Ok(FIRST_NAMESPACE) {
+/// Loads the program that walks over all tasks, with room for several times as many as there are.
+pub fn tasks(roots: &Roots) -> Result<Tasks, Refused> {
+    if roots.proc != Roots::default().proc {
         return Err(Refused::Elsewhere);
     }
+    for (name, first) in FIRST_NAMESPACES {
+        let here = std::fs::metadata(roots.proc.join("self/ns").join(name)).map(|file| file.ino());
+        // A kernel that does not have this kind has no others of it.
+        if here.is_ok_and(|here| here != first) {
+            return Err(Refused::Elsewhere);
+        }
+    }
+    let (_, threads) = loadavg::parse(&read_file(&roots.proc.join("loadavg")).unwrap_or_default());
+    let count = threads.value().and_then(|count| usize::try_from(count).ok()).unwrap_or(0);
     let types = std::fs::read(roots.sys.join("kernel/btf/vmlinux")).map_err(|_| Refused::NoTypes)?;
     let cores = std::fs::read_to_string(roots.sys.join("devices/system/cpu/possible")).unwrap_or_default();
     let most = cores.trim().rsplit([',', '-']).next().and_then(|last| last.parse::<usize>().ok());
     Tasks::load(types, count, most.map_or(1, |most| most + 1))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use tasks::{Seen, Turn};
-
-    #[test]
-    fn try_it() {
-        let begin = std::time::Instant::now();
-        let mut tasks = tasks(&Roots::default(), 1000).expect("loaded");
-        println!("loaded in {:?} {:?}", begin.elapsed(), tasks.missing());
-        for everybody in [true, false, false] {
-            let (mut all, mut changed) = (0, 0);
-            let begin = std::time::Instant::now();
-            tasks
-                .walk(Turn { everybody, hand: 0, swept: u32::MAX }, |seen| {
-                    all += 1;
-                    match *seen {
-                        Seen::Same { .. } => {}
-                        Seen::Thread(_) => changed += 1,
-                        Seen::Main(task, whole) => {
-                            changed += 1;
-                            if task.pid == std::process::id() {
-                                println!("{task:?} {whole:?}");
-                            }
-                        }
-                    }
-                })
-                .expect("walked");
-            println!("{all} {changed} in {:?}", begin.elapsed());
-        }
-    }
 }

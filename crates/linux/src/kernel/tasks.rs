@@ -13,11 +13,10 @@ use Width::{Eight, Four};
 use rustix::io::Errno;
 use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
 
-/// Words of 64 bits that are written of a task, and of a main thread with what belongs to the whole process.
-const THREAD_WORDS: usize = 21;
-const PROCESS_WORDS: usize = 50;
+/// Words of 64 bits that are written of a task and of what belongs to its whole process.
+const WORDS: usize = 50;
 /// Where the record is on the program's stack of 512 bytes, and what is kept beside it.
-const RECORD: i16 = -(PROCESS_WORDS as i16 * 8);
+const RECORD: i16 = -(WORDS as i16 * 8);
 const KEY: i16 = RECORD - 8;
 const DUE: i16 = RECORD - 16;
 const PRINT: i16 = RECORD - 24;
@@ -135,10 +134,8 @@ pub enum Seen {
         /// Its process.
         pid: u32,
     },
-    /// A thread that is not the main one.
-    Thread(Task),
-    /// The main thread.
-    Main(Task, Whole),
+    /// A task that ran, or that others changed, and what belongs to its whole process.
+    Changed(Task, Whole),
 }
 
 /// How a walk is done.
@@ -210,9 +207,10 @@ const SIGNAL: [(&str, usize); 12] = [
     ("nivcsw", 30),
     ("min_flt", 31),
     ("maj_flt", 32),
-    ("cmin_flt", 33),
+    ("cmin_flt", WHOLE_WAITED_WORD),
 ];
 const WHOLE_RUN_WORD: usize = 28;
+const WHOLE_WAITED_WORD: usize = 33;
 const WHOLE_IO_WORD: usize = 34;
 const USER_WORD: usize = 41;
 const VIRTUAL_WORD: usize = 42;
@@ -302,15 +300,17 @@ impl Program<'_> {
     /// Compares the run time with that of the walk before. `R9` is the task's place in the array.
     fn compare(&mut self, same: Label) -> Result<(), Refused> {
         let ended = self.layout.need("signal_struct", "sum_sched_runtime")?;
+        let waited = self.layout.need("signal_struct", "cmin_flt")?;
         let code = &mut self.code;
         let (changed, alone, done) = (code.label(), code.label(), code.label());
         code.load(Eight, R8, FP, at(RUN_WORD)).load(Four, R1, R9, 0).register(Operation::Set, R2, R1);
         code.number(Operation::And, R2, i32::MAX).load(Four, R3, FP, at(0));
         code.jump_if_register(R2, When::Different, R3, changed);
         code.number(Operation::ShiftRight, R1, 31).jump_if(R1, When::Equal, 0, alone);
-        // A thread that ended leaves its run time to the process.
+        // A thread that ended leaves its run time to the process, and each may wait for a child, which had faults.
         self.follow(R1, "signal")?;
-        self.code.load(Eight, R1, R1, ended.offset).register(Operation::Add, R8, R1);
+        self.code.load(Eight, R2, R1, ended.offset).register(Operation::Add, R8, R2);
+        self.code.load(Eight, R2, R1, waited.offset).register(Operation::Add, R8, R2);
         let code = &mut self.code;
         code.here(alone).load(Eight, R1, R9, 8);
         code.jump_if_register(R1, When::Different, R8, changed);
@@ -478,14 +478,16 @@ impl Program<'_> {
         code.load(Four, R3, FP, PRINT).store(Four, R9, 4, R3);
         code.load(Four, R3, FP, at(PARENT_WORD) + 4).number(Operation::ShiftRight, R3, 1);
         code.jump_if(R3, When::Equal, 0, alone);
-        code.load(Eight, R3, FP, at(WHOLE_RUN_WORD)).register(Operation::Add, R2, R3);
+        for word in [WHOLE_RUN_WORD, WHOLE_WAITED_WORD] {
+            code.load(Eight, R3, FP, at(word)).register(Operation::Add, R2, R3);
+        }
         code.number(Operation::Or, R1, SEVERAL);
         code.here(alone).store(Four, R9, 0, R1).store(Eight, R9, 8, R2);
     }
 
     fn build(mut self, pages: Option<Pages>) -> Result<(Vec<u64>, Missing), Refused> {
         let mut missing = Missing { memory: pages.is_none(), ..Missing::default() };
-        let [out, same, thread, done] = std::array::from_fn(|_| self.code.label());
+        let [out, same, changed] = std::array::from_fn(|_| self.code.label());
         let meta = self.layout.need("bpf_iter__task", "meta").map(|field| field.offset)?;
         let task = self.layout.need("bpf_iter__task", "task").map(|field| field.offset)?;
         let file = self.layout.need("bpf_iter_meta", "seq").map(|field| field.offset)?;
@@ -506,31 +508,24 @@ impl Program<'_> {
             let field = self.layout.need("task_struct", path)?;
             self.copy(Four, R7, field, at(PRIORITY_WORD) + half);
         }
-        self.code.load(Four, R1, FP, at(0)).load(Four, R2, FP, at(0) + 4);
-        self.code.jump_if_register(R1, When::Different, R2, thread);
         self.changed_by_others(pages)?;
-        let changed = self.code.label();
         self.code.load(Eight, R1, FP, CHANGED).jump_if(R1, When::Different, 0, changed);
         self.code.load(Four, R1, FP, PRINT).load(Four, R2, R9, 4);
         self.code.jump_if_register(R1, When::Equal, R2, same).here(changed);
         self.task(&mut missing)?;
         self.whole(&mut missing)?;
-        self.follows();
-        self.write(PROCESS_WORDS * 8, out);
-        self.code.jump(done).here(thread);
-        self.task(&mut missing)?;
-        self.follows();
-        self.write(THREAD_WORDS * 8, out);
-        self.code.here(done);
+        self.code.load(Four, R1, FP, at(0)).number(Operation::Or, R1, FOLLOWS as i32).store(
+            Four,
+            FP,
+            at(0),
+            R1,
+        );
+        self.write(WORDS * 8, out);
         self.remember();
         self.code.end(0).here(same);
         self.write(8, out);
         self.code.here(out).end(0);
         Ok((self.code.finish(), missing))
-    }
-
-    fn follows(&mut self) {
-        self.code.load(Four, R1, FP, at(0)).number(Operation::Or, R1, SEVERAL).store(Four, FP, at(0), R1);
     }
 }
 
@@ -651,11 +646,8 @@ fn records(bytes: &[u8], see: &mut impl FnMut(&Seen)) -> Option<()> {
             rest = &rest[head.len()..];
             continue;
         }
-        let is_main = tid & !FOLLOWS == pid;
-        let length = 8 * if is_main { PROCESS_WORDS } else { THREAD_WORDS };
-        let after = rest.get(length..)?;
-        let task = record.task(tid & !FOLLOWS, pid);
-        see(&if is_main { Seen::Main(task, record.whole()) } else { Seen::Thread(task) });
+        let after = rest.get(8 * WORDS..)?;
+        see(&Seen::Changed(record.task(tid & !FOLLOWS, pid), record.whole()));
         rest = after;
     }
     rest.is_empty().then_some(())
@@ -717,7 +709,7 @@ impl Record<'_> {
             switches_forced: self.word(30),
             faults_minor: self.word(31),
             faults_major: self.word(32),
-            children_faults: self.word(33),
+            children_faults: self.word(WHOLE_WAITED_WORD),
             io: std::array::from_fn(|at| self.word(WHOLE_IO_WORD + at)),
             real_uid: self.half(USER_WORD, 0),
             uid: self.half(USER_WORD, 1),

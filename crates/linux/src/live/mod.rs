@@ -80,6 +80,13 @@ impl LiveSource {
         self
     }
 
+    /// The same, without waiting until the kernel has checked it: until then files are read.
+    #[must_use]
+    pub fn from_inside_later(mut self) -> LiveSource {
+        self.processes.look_from_inside_later();
+        self
+    }
+
     /// Whether processes are counted by the reader in the kernel, or why not; nothing where nobody asked for it.
     #[must_use]
     pub fn inside(&self) -> Option<Result<(), &Refused>> {

@@ -19,7 +19,6 @@ use dozor_core::wanted::Wanted;
 use dozor_core::when::When;
 use dozor_export::chart::Form;
 use dozor_export::table::Which;
-use dozor_linux::LiveSource;
 use std::io::{self, Write as _};
 use std::ops::Range;
 use std::path::PathBuf;
@@ -154,7 +153,7 @@ impl Export {
 
 /// This machine, watched for a while.
 fn watched(kernel: &KernelFiles, length: Duration, every: Duration) -> anyhow::Result<Timeline> {
-    let mut source = LiveSource::open(kernel.roots())?;
+    let mut source = kernel.source()?;
     source.want(Wanted::everything());
     let mut timeline = Timeline::live(Arc::new(source.host()));
     let begin = Instant::now();

@@ -27,22 +27,38 @@ const FIRST_PRIORITY: i64 = 100;
 const NANOSECONDS: u64 = 1_000_000_000;
 
 /// A process of which something changed.
-#[derive(Clone)]
-pub struct Record {
-    main: Task,
-    whole: Whole,
+#[derive(Clone, Copy)]
+pub struct Record<'a> {
+    main: &'a Task,
+    whole: &'a Whole,
     /// Its other threads.
-    threads: Vec<Task>,
+    threads: &'a [(Task, u64)],
+    sums: Sums,
+}
+
+/// Counters of a process: of those of its threads that live and of those that have ended.
+#[derive(Clone, Copy, Default)]
+struct Sums {
+    run_ns: u64,
+    user_ns: u64,
+    system_ns: u64,
+    faults_minor: u64,
+    faults_major: u64,
+    switches_wait: u64,
+    switches_forced: u64,
+    io: [u64; 7],
 }
 
 /// A process with several threads.
 #[derive(Default)]
 struct Several {
-    main: Option<(Task, Whole)>,
-    /// With the walk in which each was handed over last.
+    main: Option<Task>,
+    whole: Whole,
+    /// In the order of their numbers, with the walk in which each was handed over last.
     threads: Vec<(Task, u64)>,
-    /// The walk in which its main thread was handed over last.
+    /// The walk in which one of its threads was handed over last.
     at: u64,
+    sums: Sums,
 }
 
 /// The reader in the kernel, and what is kept of processes with several threads.
@@ -94,7 +110,7 @@ impl Inside {
     }
 
     /// What changed of a process, asked in order; nothing where it is as it was.
-    pub fn record(&mut self, pid: i64) -> Option<Record> {
+    pub fn record(&mut self, pid: i64) -> Option<Record<'_>> {
         let at = self.seen.cursor;
         let (found, place) = *self.seen.processes.get(at)?;
         debug_assert_eq!(i64::from(found), pid, "they are asked for in order");
@@ -102,21 +118,19 @@ impl Inside {
         match place {
             0 => None,
             1 => {
-                let process = self.several.get(&found)?;
-                let (main, whole) = process.main?;
-                let threads = process.threads.iter().map(|(task, _)| *task).collect();
-                Some(Record { main, whole, threads })
+                let Several { main, whole, threads, sums, .. } = self.several.get(&found)?;
+                Some(Record { main: main.as_ref()?, whole, threads, sums: *sums })
             }
             place => {
-                let (main, whole) = *self.seen.single.get(place as usize - 2)?;
-                Some(Record { main, whole, threads: vec![] })
+                let (main, whole) = self.seen.single.get(place as usize - 2)?;
+                Some(Record { main, whole, threads: &[], sums: Sums::of(main, whole, &[]) })
             }
         }
     }
 
-    /// How many tasks there are, if so many share their places in the kernel that it costs time.
-    pub fn is_crowded(&self) -> Option<usize> {
-        Some(self.seen.tasks).filter(|tasks| *tasks > self.tasks.room())
+    /// Whether so many tasks share their places in the kernel that it costs time.
+    pub fn is_crowded(&self) -> bool {
+        self.seen.tasks > self.tasks.room()
     }
 
     /// What this kernel does not give, and the clock ticks of a second.
@@ -139,27 +153,17 @@ impl Pass {
         match *seen {
             Seen::Same { tid, pid } if tid == pid => self.processes.push((pid, 0)),
             Seen::Same { tid, .. } => self.same.push(tid),
-            Seen::Main(task, whole) => {
-                if whole.threads > 1 || several.contains_key(&task.pid) {
-                    let process = several.entry(task.pid).or_default();
-                    if process.main.is_some_and(|(before, _)| before.start_ns != task.start_ns) {
-                        // Another process with the same number.
-                        process.threads.retain(|(_, at)| *at == walk);
-                    }
-                    (process.main, process.at) = (Some((task, whole)), walk);
-                    self.processes.push((task.pid, 1));
-                } else {
+            Seen::Changed(task, whole) => {
+                let is_main = task.tid == task.pid;
+                if is_main && whole.threads <= 1 && !several.contains_key(&task.pid) {
                     self.single.push((task, whole));
                     self.processes.push((task.pid, self.single.len() as u32 + 1));
+                    return;
                 }
-            }
-            Seen::Thread(task) => {
-                let process = several.entry(task.pid).or_default();
-                match process.threads.iter_mut().find(|(known, _)| known.tid == task.tid) {
-                    Some(known) => *known = (task, walk),
-                    None => process.threads.push((task, walk)),
-                }
-                if self.touched.last() != Some(&task.pid) {
+                several.entry(task.pid).or_default().see(task, whole, walk);
+                if is_main {
+                    self.processes.push((task.pid, 1));
+                } else if self.touched.last() != Some(&task.pid) {
                     self.touched.push(task.pid);
                 }
             }
@@ -179,14 +183,83 @@ impl Pass {
         }
         several.retain(|pid, process| {
             if process.at == walk {
-                // What an ended thread counted is with the main thread by now.
-                let same = &self.same;
-                process.threads.retain(|(task, at)| *at == walk || same.binary_search(&task.tid).is_ok());
-            } else if let Some((_, whole)) = &mut process.main {
-                whole.threads = process.threads.len() as u32 + 1;
+                process.finish(&self.same, walk);
             }
             self.processes.binary_search_by_key(pid, |(pid, _)| *pid).is_ok()
         });
+    }
+}
+
+impl Several {
+    /// One of its threads was handed over.
+    fn see(&mut self, task: Task, whole: Whole, walk: u64) {
+        if task.tid == task.pid && self.main.is_some_and(|before| before.start_ns != task.start_ns) {
+            // Another process with the same number.
+            self.threads.retain(|(_, at)| *at == walk);
+            self.sums = Sums::default();
+        }
+        if self.at != walk {
+            // Of threads that end from here on, their own counters are in it below.
+            (self.whole, self.at) = (whole, walk);
+        }
+        if task.tid == task.pid {
+            self.main = Some(task);
+            return;
+        }
+        match self.threads.binary_search_by_key(&task.tid, |(known, _)| known.tid) {
+            Ok(at) => self.threads[at] = (task, walk),
+            Err(at) => self.threads.insert(at, (task, walk)),
+        }
+    }
+
+    /// All of its threads were handed over that are not as they were. `same`: those that are.
+    fn finish(&mut self, same: &[u32], walk: u64) {
+        if self.threads.len() + 1 > self.whole.threads as usize {
+            // What an ended thread counted is with the whole process by now.
+            self.threads.retain(|(task, at)| *at == walk || same.binary_search(&task.tid).is_ok());
+        }
+        if let Some(main) = &self.main {
+            let now = Sums::of(main, &self.whole, &self.threads);
+            self.sums = now.not_less_than(&self.sums);
+        }
+    }
+}
+
+impl Sums {
+    fn of(main: &Task, whole: &Whole, threads: &[(Task, u64)]) -> Sums {
+        let sum = |ended: u64, of: fn(&Task) -> u64| {
+            threads.iter().map(|(task, _)| of(task)).fold(ended.saturating_add(of(main)), u64::saturating_add)
+        };
+        let mut io = whole.io;
+        for task in threads.iter().map(|(task, _)| task).chain([main]) {
+            for (sum, more) in io.iter_mut().zip(task.io) {
+                *sum = sum.saturating_add(more);
+            }
+        }
+        Sums {
+            run_ns: sum(whole.run_ns, |task| task.run_ns),
+            user_ns: sum(whole.user_ns, |task| task.user_ns),
+            system_ns: sum(whole.system_ns, |task| task.system_ns),
+            faults_minor: sum(whole.faults_minor, |task| task.faults_minor),
+            faults_major: sum(whole.faults_major, |task| task.faults_major),
+            switches_wait: sum(whole.switches_wait, |task| task.switches_wait),
+            switches_forced: sum(whole.switches_forced, |task| task.switches_forced),
+            io,
+        }
+    }
+
+    /// A thread that ended between the two looks is missed in both for one reading.
+    fn not_less_than(self, before: &Sums) -> Sums {
+        Sums {
+            run_ns: self.run_ns.max(before.run_ns),
+            user_ns: self.user_ns.max(before.user_ns),
+            system_ns: self.system_ns.max(before.system_ns),
+            faults_minor: self.faults_minor.max(before.faults_minor),
+            faults_major: self.faults_major.max(before.faults_major),
+            switches_wait: self.switches_wait.max(before.switches_wait),
+            switches_forced: self.switches_forced.max(before.switches_forced),
+            io: std::array::from_fn(|at| self.io[at].max(before.io[at])),
+        }
     }
 }
 
@@ -194,7 +267,7 @@ impl Processes {
     /// A process of which something changed.
     pub(super) fn by_kernel(
         &mut self,
-        record: &Record,
+        mut record: Record<'_>,
         known: Option<Tracked>,
         wanted: Wanted,
         buffer: &mut Vec<u8>,
@@ -233,7 +306,7 @@ impl Processes {
         } else {
             let faults = row.children_faults.value().unwrap_or(0);
             let several = row.threads.value() > Some(1);
-            let read = OwnIo::read(kept.io.take(), pid, faults, several, &mut record.clone());
+            let read = OwnIo::read(kept.io.take(), pid, faults, several, &mut record);
             put_io(&mut row, read.as_ref());
             read.ok()
         };
@@ -243,23 +316,15 @@ impl Processes {
     }
 }
 
-impl Record {
+impl Record<'_> {
     fn name(&self) -> &[u8] {
         self.whole.name.split(|byte| *byte == 0).next().unwrap_or_default()
     }
 
-    /// A counter of all threads; `ended` is that of those that have ended.
-    fn sum(&self, ended: u64, of: fn(&Task) -> u64) -> u64 {
-        let living = self.threads.iter().map(of).fold(of(&self.main), u64::saturating_add);
-        ended.saturating_add(living)
-    }
-
     fn row(&self, kept: &mut Kept, second: i64, page: i64) -> ProcessRow {
-        let (main, whole) = (&self.main, &self.whole);
+        let (main, whole) = (self.main, self.whole);
         let raw = |value: u64| Raw::new(i64::try_from(value).unwrap_or(i64::MAX));
-        let run = self.sum(whole.run_ns, |task| task.run_ns);
-        let user = self.sum(whole.user_ns, |task| task.user_ns);
-        let system = self.sum(whole.system_ns, |task| task.system_ns);
+        let Sums { run_ns: run, user_ns: user, system_ns: system, .. } = self.sums;
         let told = (kept.told.0.max(whole.told_user_ns), kept.told.1.max(whole.told_system_ns));
         kept.told = adjusted(user, system, run, told);
         let priority = i64::from(main.priority) - FIRST_PRIORITY;
@@ -269,16 +334,16 @@ impl Record {
             ppid: Raw::new(i64::from(whole.parent)),
             session: Raw::new(i64::from(whole.session)),
             state: Raw::new(i64::from(self.state())),
-            faults_minor: raw(self.sum(whole.faults_minor, |task| task.faults_minor)),
+            faults_minor: raw(self.sums.faults_minor),
             children_faults: raw(whole.children_faults),
-            faults_major: raw(self.sum(whole.faults_major, |task| task.faults_major)),
+            faults_major: raw(self.sums.faults_major),
             user_ticks: Raw::new(ticks(kept.told.0, second)),
             system_ticks: Raw::new(ticks(kept.told.1, second)),
             run_ns: raw(run),
             children_user_ticks: Raw::new(ticks(whole.children_user_ns, second)),
             children_system_ticks: Raw::new(ticks(whole.children_system_ns, second)),
-            switches_wait: raw(self.sum(whole.switches_wait, |task| task.switches_wait)),
-            switches_forced: raw(self.sum(whole.switches_forced, |task| task.switches_forced)),
+            switches_wait: raw(self.sums.switches_wait),
+            switches_forced: raw(self.sums.switches_forced),
             priority: Raw::new(priority),
             nice: Raw::new(i64::from(main.static_priority) - NICE_ZERO),
             policy: Raw::new(i64::from(main.policy)),
@@ -310,33 +375,26 @@ impl Record {
             b'R' => 3,
             _ => 1,
         };
-        let others = self.threads.iter().map(letter);
-        others.fold(letter(&self.main), |best, other| if rank(other) > rank(best) { other } else { best })
+        let others = self.threads.iter().map(|(task, _)| letter(task));
+        others.fold(letter(self.main), |best, other| if rank(other) > rank(best) { other } else { best })
     }
 }
 
-impl Files for Record {
+impl Files for Record<'_> {
     fn io(&mut self, thread: Option<i64>) -> Result<pid_io::Io, Errno> {
         let signed = |io: [u64; 7]| io.map(|count| i64::try_from(count).unwrap_or(i64::MAX));
         match thread {
-            None => {
-                let mut io = self.whole.io;
-                for task in self.threads.iter().chain([&self.main]) {
-                    for (sum, more) in io.iter_mut().zip(task.io) {
-                        *sum = sum.saturating_add(more);
-                    }
-                }
-                Ok(signed(io))
-            }
+            None => Ok(signed(self.sums.io)),
             Some(tid) => {
-                let mut tasks = self.threads.iter().chain([&self.main]);
+                let mut tasks = self.threads.iter().map(|(task, _)| task).chain([self.main]);
                 tasks.find(|task| i64::from(task.tid) == tid).map(|task| signed(task.io)).ok_or(Errno::NOENT)
             }
         }
     }
 
     fn threads(&mut self) -> Option<Vec<i64>> {
-        Some(self.threads.iter().chain([&self.main]).map(|task| i64::from(task.tid)).collect())
+        let others = self.threads.iter().map(|(task, _)| task);
+        Some(others.chain([self.main]).map(|task| i64::from(task.tid)).collect())
     }
 }
 

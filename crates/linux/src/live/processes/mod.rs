@@ -14,6 +14,7 @@ use super::own_io::OwnIo;
 use super::rotation::Rotation;
 use super::{threads, writing};
 use crate::Roots;
+use crate::kernel::tasks::Tasks;
 use crate::kernel::{self, Refused};
 use crate::proc::mountinfo::Places;
 use crate::proc::pid::read_pid;
@@ -32,6 +33,7 @@ use rustix::io::Errno;
 use std::collections::HashMap;
 use std::os::fd::OwnedFd;
 use std::sync::Arc;
+use std::thread::JoinHandle;
 use std::time::Instant;
 
 /// A process is read in full every so many readings, however idle it is.
@@ -108,6 +110,8 @@ pub struct Processes {
     pids: Vec<i64>,
     inside: Option<Inside>,
     refused: Option<Refused>,
+    /// The reader in the kernel while it is loaded.
+    loads: Option<JoinHandle<Result<Tasks, Refused>>>,
     /// Those of the reading before that are gone.
     vanished: Vec<i64>,
     /// When the reading before began.
@@ -143,6 +147,7 @@ impl Processes {
             pids: vec![],
             inside: None,
             refused: None,
+            loads: None,
             vanished: vec![],
             memory: Rotation::default(),
             buffer: vec![0; 16 << 10],
@@ -199,7 +204,7 @@ impl Processes {
             let was_known = known.is_some();
             let now = match &mut inside {
                 Some(inside) => match inside.record(*pid) {
-                    Some(record) => self.by_kernel(&record, known, wanted, &mut buffer, gives),
+                    Some(record) => self.by_kernel(record, known, wanted, &mut buffer, gives),
                     None => self.as_before(*pid, known, wanted, &mut buffer),
                 },
                 None => self.by_files(*pid, known, wanted, &mut buffer),
@@ -249,10 +254,13 @@ impl Processes {
 
     /// Lets the reader in the kernel look at all tasks, where there is one; it is given up when it fails.
     fn walk(&mut self) -> Option<Inside> {
+        if let Some(loaded) = self.loads.take_if(|loads| loads.is_finished()) {
+            self.take(loaded.join().unwrap_or(Err(Refused::Kernel)));
+        }
         let mut inside = self.inside.take()?;
-        if let Some(tasks) = inside.is_crowded() {
-            // Where there is no more room, the next reading is as right as this one, only dearer.
-            inside = kernel::tasks(&self.roots, tasks).map_or(inside, Inside::new);
+        if inside.is_crowded() && self.loads.is_none() {
+            // Where there is no more room, this reading is as right as any, only dearer.
+            self.look_from_inside_later();
         }
         match inside.walk(self.in_full || self.forget, &self.memory) {
             Ok(()) => Some(inside),
@@ -263,11 +271,27 @@ impl Processes {
         }
     }
 
-    /// Takes the reader in the kernel if this machine lets us; says why it does not.
+    /// Takes the reader in the kernel if this machine lets us.
     pub fn look_from_inside(&mut self) {
-        self.refused = None;
-        match kernel::tasks(&self.roots, self.pids.len()) {
-            Ok(tasks) => self.inside = Some(Inside::new(tasks)),
+        self.take(kernel::tasks(&self.roots));
+    }
+
+    /// The same, as soon as it is loaded.
+    pub fn look_from_inside_later(&mut self) {
+        let roots = self.roots.clone();
+        let loads = std::thread::Builder::new().name("load".to_owned()).spawn(move || kernel::tasks(&roots));
+        match loads {
+            Ok(loads) => self.loads = Some(loads),
+            Err(error) => {
+                let error = Errno::from_io_error(&error).unwrap_or(Errno::AGAIN);
+                self.refused = Some(Refused::Other(error));
+            }
+        }
+    }
+
+    fn take(&mut self, tasks: Result<Tasks, Refused>) {
+        match tasks {
+            Ok(tasks) => (self.inside, self.refused) = (Some(Inside::new(tasks)), None),
             Err(refused) => self.refused = Some(refused),
         }
     }
