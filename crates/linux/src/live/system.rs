@@ -11,8 +11,9 @@ use crate::sys::sensors::Sensors;
 use crate::sys::{gpus, links, power, sessions};
 use dozor_core::known::Raw;
 use dozor_core::reading::{DiskRow, FilesystemRow, InterfaceRow, Reading, SystemRow};
+use dozor_core::text::Text;
 use dozor_core::wanted::{Demand, Wanted};
-use std::path::Path;
+use std::collections::HashMap;
 
 /// What is kept of the machine between readings.
 pub struct System {
@@ -22,7 +23,14 @@ pub struct System {
     cores: Cores,
     blocks: Blocks,
     filesystems: Filesystems,
+    /// Readings so far, and what is asked for in some of them only.
+    turn: u64,
+    users: Raw,
+    speeds: HashMap<Text, Raw>,
 }
+
+/// Who is logged in, and how fast links are, is asked every so many readings: the latter takes a lock in the kernel.
+const SLOW_TURN: u64 = 8;
 
 impl System {
     pub fn open(roots: &Roots) -> System {
@@ -33,13 +41,21 @@ impl System {
             cores: Cores::default(),
             blocks: Blocks::default(),
             filesystems: Filesystems::default(),
+            turn: 0,
+            users: Raw::ABSENT,
+            speeds: HashMap::new(),
         }
     }
 
     pub fn read(&mut self, roots: &Roots, wanted: Wanted) -> Reading {
+        if self.turn.is_multiple_of(SLOW_TURN) {
+            self.users = sessions::count(&roots.run);
+            self.speeds.clear();
+        }
+        self.turn += 1;
         let clocks = clock::now();
         let stat = proc::stat::parse(self.files.read("stat"));
-        let system = self.machine(clocks, &stat, &roots.run);
+        let system = self.machine(clocks, &stat);
         let mut cores = stat.cores;
         for core in &mut cores {
             self.cores.complete(&roots.sys, core, |package, core| self.sensors.of_core(package, core));
@@ -49,7 +65,7 @@ impl System {
             system,
             cores,
             disks: self.disks(roots),
-            interfaces: interfaces(roots, self.files.read("net/dev"), &wireless),
+            interfaces: interfaces(roots, self.files.read("net/dev"), &wireless, &mut self.speeds),
             sensors: self.sensors.read(),
             batteries: power::batteries(&roots.sys),
             gpus: gpus::read(&roots.sys),
@@ -63,7 +79,7 @@ impl System {
     }
 
     /// The machine as a whole.
-    fn machine(&mut self, clocks: Clocks, stat: &proc::stat::Stat, run: &Path) -> SystemRow {
+    fn machine(&mut self, clocks: Clocks, stat: &proc::stat::Stat) -> SystemRow {
         let files = &mut self.files;
         let ([load_1, load_5, load_15], threads) = proc::loadavg::parse(files.read("loadavg"));
         let memory = proc::meminfo::parse(files.read("meminfo"));
@@ -112,7 +128,7 @@ impl System {
             faults_major: paging.faults_major,
             oom_kills: paging.oom_kills,
             reclaimed: paging.reclaimed,
-            users: sessions::count(run),
+            users: self.users,
             tcp_retransmits: protocols.tcp_retransmits,
             tcp_segments: protocols.tcp_segments,
             udp_in: protocols.udp_in,
@@ -146,10 +162,16 @@ impl System {
     }
 }
 
-fn interfaces(roots: &Roots, text: &[u8], wireless: &[(String, Raw, Raw)]) -> Vec<InterfaceRow> {
+fn interfaces(
+    roots: &Roots,
+    text: &[u8],
+    wireless: &[(String, Raw, Raw)],
+    speeds: &mut HashMap<Text, Raw>,
+) -> Vec<InterfaceRow> {
     let mut interfaces = proc::net_dev::parse(text);
     for interface in &mut interfaces {
-        interface.speed_bits = links::speed_bits(&roots.sys, &interface.name);
+        let speed = speeds.entry(interface.name.clone());
+        interface.speed_bits = *speed.or_insert_with_key(|name| links::speed_bits(&roots.sys, name));
         if let Some((_, signal, quality)) = wireless.iter().find(|(name, ..)| **name == *interface.name) {
             (interface.wifi_signal, interface.wifi_quality) = (*signal, *quality);
         }

@@ -22,7 +22,8 @@ pub struct Vmstat {
 pub fn parse(bytes: &[u8], page: i64) -> Vmstat {
     let mut stat = Vmstat::default();
     let mut reclaimed: Option<i64> = None;
-    for line in lines(bytes) {
+    // Of some two hundred lines these few are wanted.
+    for line in lines(bytes).filter(|line| matches!(line, [b'p', b's' | b'g', ..] | [b'o', b'o', ..])) {
         let mut words = words(line);
         match words.next() {
             Some(b"pswpin") => stat.swap_in = scaled(next(&mut words), page),

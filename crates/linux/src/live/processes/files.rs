@@ -38,6 +38,8 @@ const RESERVED: u64 = 256;
 const IDLE_TEXT: usize = 64;
 /// Descriptors of one [`Opened`].
 const IDLE_FILES: u64 = 2;
+/// Descriptors of one [`Busy`].
+const BUSY_FILES: u64 = 3;
 
 /// What may still be opened and asked, and who was there.
 pub struct State {
@@ -103,11 +105,14 @@ impl State {
         number(words(buffer.get(..got)?.trim_ascii()).last()?)
     }
 
-    /// Files of a process are closed.
-    pub fn close(&mut self, opened: Option<&Opened>) {
-        if opened.is_some() {
-            self.kept = self.kept.saturating_sub(IDLE_FILES);
-        }
+    /// Files of a process are kept.
+    fn keep(&mut self, kept: &Kept) {
+        self.kept += descriptors(kept);
+    }
+
+    /// What is kept of a process is given up, and its files are closed.
+    pub fn close(&mut self, kept: &Kept) {
+        self.kept = self.kept.saturating_sub(descriptors(kept));
     }
 }
 
@@ -119,8 +124,15 @@ struct Watched {
 
 impl Watched {
     /// Whether it says the same now; `None` when the process is gone.
-    fn same(&self, buffer: &mut [u8]) -> Option<bool> {
-        idle_text(&self.file, buffer).map(|text| text == self.text)
+    fn same(&self) -> Option<bool> {
+        self.now().map(|text| text == self.text)
+    }
+
+    /// The beginning of what it says now; `None` when the process is gone.
+    fn now(&self) -> Option<[u8; IDLE_TEXT]> {
+        let mut text = [0; IDLE_TEXT];
+        rustix::io::pread(&self.file, &mut text[..], 0).ok()?;
+        Some(text)
     }
 }
 
@@ -130,15 +142,28 @@ pub struct Opened {
     memory: Watched,
 }
 
+/// Descriptors that are kept of a process.
+fn descriptors(kept: &Kept) -> u64 {
+    let idle = if kept.idle.is_some() { IDLE_FILES } else { 0 };
+    idle + if kept.busy.is_some() { BUSY_FILES } else { 0 }
+}
+
+/// The open files of a process that is read in full again and again.
+pub struct Busy {
+    stat: OwnedFd,
+    io: OwnedFd,
+    status: OwnedFd,
+}
+
 impl Processes {
     /// Whether a process is as it was. At its turn, what others can change is looked at.
     fn is_idle(&self, known: &mut Tracked, buffer: &mut Vec<u8>) -> Option<bool> {
         let pid = known.pid;
         let Some(idle) = &known.rest.kept.idle else { return Some(false) };
-        if self.in_full || self.forget || self.is_new(known) || !idle.ran.same(buffer)? {
+        if self.in_full || self.forget || self.is_new(known) || !idle.ran.same()? {
             return Some(false);
         }
-        if self.memory.has(pid) && !idle.memory.same(buffer)? {
+        if self.memory.has(pid) && !idle.memory.same()? {
             return Some(false);
         }
         if self.is_full_turn(pid) {
@@ -164,20 +189,28 @@ impl Processes {
             return Some(idle);
         }
         let mut kept = known.as_mut().map(|known| std::mem::take(&mut known.rest.kept)).unwrap_or_default();
+        self.files.close(&kept);
         // A kept descriptor of a process that is gone says so; the PID may belong to another by now.
-        let opened = kept.idle.take();
-        self.files.close(opened.as_ref());
-        let opened = opened.filter(|idle| idle.ran.same(buffer).is_some());
+        let opened = kept.idle.take().filter(|idle| idle.ran.same().is_some());
         // The file speaks for one thread only, so it is of no use for a process with several.
         let several = known.as_ref().is_some_and(|known| known.row.threads.value() > Some(1));
         // Read before the counters: what changes in between shows up as having changed next time.
         let idle = if several { opened } else { opened.or_else(|| self.open_idle(pid)) };
-        let idle = idle.and_then(|idle| idle.now(buffer));
-        let stat = pid_stat::parse(read_pid(&self.proc, pid, "stat", buffer).ok()?, self.page)?;
+        let idle = idle.and_then(Opened::now);
+        let was_full = kept.full + 1 == self.turn;
+        if kept.busy.is_none() && was_full {
+            kept.busy = self.open_busy(pid);
+        }
+        let mut text = text_of(&self.proc, pid, "stat", kept.busy.as_ref().map(|busy| &busy.stat), buffer);
+        if text.is_err() && kept.busy.take().is_some() {
+            text = text_of(&self.proc, pid, "stat", None, buffer);
+        }
+        let stat = pid_stat::parse(text.ok()?, self.page)?;
         let known = known.filter(|known| known.row.start_ticks == Raw::new(stat.start_ticks));
         if known.is_none() {
             kept = Kept::default();
         }
+        kept.full = self.turn;
         let (kernel_thread, tty) = (stat.is_kernel_thread, stat.tty);
         // Only another name needs cleaning; a clean one is what it was.
         let same_name = known.as_ref().is_some_and(|known| known.row.name.as_bytes() == stat.name);
@@ -190,8 +223,10 @@ impl Processes {
         kept.worker = self.state_of_several(known.as_ref(), kept.worker, &mut row, buffer);
         let ran = idle.as_ref().filter(|_| single).map(|idle| idle.ran.text);
         row.run_ns = ran.and_then(|text| number(words(&text).next()?)).into();
-        kept.io = self.input_output(kept.io.take(), &mut row, buffer);
-        let status = read_pid(&self.proc, pid, "status", buffer).map(pid_status::parse).unwrap_or_default();
+        let busy = kept.busy.as_ref();
+        kept.io = self.input_output(kept.io.take(), busy.map(|busy| &busy.io), &mut row, buffer);
+        let status = text_of(&self.proc, pid, "status", busy.map(|busy| &busy.status), buffer);
+        let status = status.map(pid_status::parse).unwrap_or_default();
         put_memory(&mut row, &status);
         if single {
             (row.switches_wait, row.switches_forced) = (status.switches_wait, status.switches_forced);
@@ -201,9 +236,7 @@ impl Processes {
             kept.switches = self.switches_of_several(known.as_ref(), &before, &mut row, buffer);
         }
         kept.idle = idle.filter(|_| single);
-        if kept.idle.is_some() {
-            self.files.kept += IDLE_FILES;
-        }
+        self.files.keep(&kept);
         let uids = (status.uid, status.real_uid);
         let counted = Counted { row, kept, name, kernel_thread, tty: Some(tty), uids };
         Some(self.complete(counted, known, wanted, buffer))
@@ -281,6 +314,14 @@ impl Processes {
         now
     }
 
+    fn open_busy(&self, pid: i64) -> Option<Busy> {
+        if self.files.kept + BUSY_FILES > self.files.budget {
+            return None;
+        }
+        let open = |name| open_pid(&self.proc, pid, name).ok();
+        Some(Busy { stat: open("stat")?, io: open("io")?, status: open("status")? })
+    }
+
     fn open_idle(&self, pid: i64) -> Option<Opened> {
         if self.files.kept + IDLE_FILES > self.files.budget {
             return None;
@@ -293,11 +334,13 @@ impl Processes {
     pub(super) fn input_output(
         &mut self,
         kept: Option<OwnIo>,
+        file: Option<&OwnedFd>,
         row: &mut ProcessRow,
         buffer: &mut Vec<u8>,
     ) -> Option<OwnIo> {
         let pid = row.pid.value()?;
-        let mut files = ThreadFiles { proc: &self.proc, pid, left: &mut self.files.thread_files, buffer };
+        let left = &mut self.files.thread_files;
+        let mut files = ThreadFiles { proc: &self.proc, pid, file, left, buffer };
         let faults = row.children_faults.value().unwrap_or(0);
         let several = row.threads.value() > Some(1);
         let read = OwnIo::read(kept, pid, faults, several, &mut files);
@@ -306,10 +349,26 @@ impl Processes {
     }
 }
 
+/// What a file of a process says, which may be open already.
+fn text_of<'a>(
+    proc: &OwnedFd,
+    pid: i64,
+    name: &str,
+    file: Option<&OwnedFd>,
+    buffer: &'a mut Vec<u8>,
+) -> Result<&'a [u8], Errno> {
+    let Some(file) = file else { return read_pid(proc, pid, name, buffer) };
+    // These files are given whole, and are far shorter than the buffer.
+    let got = rustix::io::pread(file, &mut buffer[..], 0)?;
+    Ok(&buffer[..got])
+}
+
 /// The files of a process about its input and output.
 struct ThreadFiles<'a> {
     proc: &'a OwnedFd,
     pid: i64,
+    /// That of the process, where it is open.
+    file: Option<&'a OwnedFd>,
     left: &'a mut usize,
     buffer: &'a mut Vec<u8>,
 }
@@ -317,7 +376,7 @@ struct ThreadFiles<'a> {
 impl Files for ThreadFiles<'_> {
     fn io(&mut self, thread: Option<i64>) -> Result<pid_io::Io, Errno> {
         let text = match thread {
-            None => read_pid(self.proc, self.pid, "io", self.buffer),
+            None => text_of(self.proc, self.pid, "io", self.file, self.buffer),
             Some(thread) => read_pid(self.proc, self.pid, &format!("task/{thread}/io"), self.buffer),
         };
         pid_io::parse(text?).ok_or(Errno::NOENT)
@@ -341,19 +400,13 @@ fn descriptor_budget() -> u64 {
 
 impl Opened {
     /// With what the files say now; `None` when the process is gone.
-    fn now(mut self, buffer: &mut [u8]) -> Option<Opened> {
-        self.ran.text = idle_text(&self.ran.file, buffer)?;
-        self.memory.text = idle_text(&self.memory.file, buffer)?;
+    fn now(mut self) -> Option<Opened> {
+        let ran = self.ran.now()?;
+        // Whether the memory of one that runs is as it was nobody asks: it is read.
+        self.memory.text = if ran == self.ran.text { self.memory.now()? } else { [0; IDLE_TEXT] };
+        self.ran.text = ran;
         Some(self)
     }
-}
-
-/// The beginning of what an open file says now; `None` when the process is gone.
-fn idle_text(file: &OwnedFd, buffer: &mut [u8]) -> Option<[u8; IDLE_TEXT]> {
-    let got = rustix::io::pread(file, buffer.get_mut(..IDLE_TEXT)?, 0).ok()?;
-    let mut text = [0; IDLE_TEXT];
-    text[..got].copy_from_slice(&buffer[..got]);
-    Some(text)
 }
 
 /// Takes over what others can change of a process that did not run. Says no where anything else differs, which

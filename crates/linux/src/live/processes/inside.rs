@@ -277,7 +277,8 @@ impl Processes {
         let start = Raw::new(ticks(record.main.start_ns, second));
         let mut known = known.filter(|known| known.row.start_ticks == start);
         let mut kept = known.as_mut().map(|known| std::mem::take(&mut known.rest.kept)).unwrap_or_default();
-        self.files.close(kept.idle.take().as_ref());
+        self.files.close(&kept);
+        (kept.idle, kept.busy) = (None, None);
         let kernel_thread = record.main.flags & KERNEL_THREAD != 0;
         let mut row = record.row(&mut kept, second, self.page);
         row.kernel = i64::from(kernel_thread).into();
@@ -302,7 +303,7 @@ impl Processes {
             put_memory(&mut row, &record.memory(self.page));
         }
         kept.io = if missing.io {
-            self.input_output(kept.io.take(), &mut row, buffer)
+            self.input_output(kept.io.take(), None, &mut row, buffer)
         } else {
             let faults = row.children_faults.value().unwrap_or(0);
             let several = row.threads.value() > Some(1);

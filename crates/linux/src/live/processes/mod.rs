@@ -6,6 +6,7 @@
 //! reclaims memory; its parent, niceness and the like at once when its parent ends. A process that vanishes between listing
 //! and reading is normal and simply not in the reading.
 
+mod ahead;
 mod demand;
 mod files;
 mod inside;
@@ -26,7 +27,7 @@ use dozor_core::known::Raw;
 use dozor_core::reading::{GroupRow, ProcessRow, ThreadRow};
 use dozor_core::text::{Text, clean, no_text};
 use dozor_core::wanted::{Demand, Wanted};
-use files::Opened;
+use files::{Busy, Opened};
 use inside::Inside;
 use rustix::fs::{CWD, Mode, OFlags, openat, readlinkat};
 use rustix::io::Errno;
@@ -72,6 +73,10 @@ struct Kept {
     io: Option<OwnIo>,
     /// The files that tell whether it is idle; none where they do not serve.
     idle: Option<Opened>,
+    /// The files of one that is read in full again and again.
+    busy: Option<Busy>,
+    /// The reading in which it was read in full last.
+    full: u64,
     /// Context switches of each of its threads, where it has several and they are wanted.
     switches: HashMap<i64, [i64; 2]>,
     /// The thread that was found running last.
@@ -193,6 +198,9 @@ impl Processes {
             None => self.files.list(&self.proc, self.turn, &mut pids, &mut buffer),
         }
         let mut before = std::mem::replace(&mut self.tracked, std::mem::take(&mut self.spare));
+        for tracked in &before {
+            ahead::fetch(&tracked.row);
+        }
         let mut rows = Vec::with_capacity(pids.len());
         self.vanished.clear();
         let mut earlier = before.drain(..).peekable();
@@ -229,7 +237,7 @@ impl Processes {
     }
 
     fn forget_process(&mut self, gone: &Tracked) {
-        self.files.close(gone.rest.kept.idle.as_ref());
+        self.files.close(&gone.rest.kept);
         self.vanished.push(gone.pid);
     }
 
@@ -315,17 +323,25 @@ impl Processes {
         // The kernel knows it and we do not: its first reading failed.
         let Some(mut known) = known else { return self.by_files(pid, None, wanted, buffer) };
         if self.is_full_turn(pid) {
-            let counted = Counted {
-                row: (*known.row).clone(),
-                kept: std::mem::take(&mut known.rest.kept),
-                name: None,
-                kernel_thread: known.row.kernel == Raw::new(1),
-                tty: None,
-                uids: known.rest.uids,
-            };
-            return Some(self.complete(counted, Some(known), wanted, buffer));
+            self.look_again(&mut known, wanted, buffer);
         }
         Some(known)
+    }
+
+    /// Reads again what others can change of an idle process beside its counters, and what is asked for by name.
+    fn look_again(&mut self, known: &mut Tracked, wanted: Wanted, buffer: &mut Vec<u8>) {
+        let mut row = (*known.row).clone();
+        if row.kernel != Raw::new(1) {
+            self.executable(known.pid, &mut row);
+        }
+        if wanted.has(Demand::ControlGroup) {
+            known.rest.groups = self.control_group(known.pid, &mut row, buffer);
+        }
+        let files_before = row.files.value();
+        self.on_demand(known.pid, wanted, &mut row, files_before, buffer);
+        if *known.row != row {
+            known.row = Arc::new(row);
+        }
     }
 
     fn is_full_turn(&self, pid: i64) -> bool {
@@ -437,20 +453,25 @@ impl Processes {
             let command = pid_cmdline::parse(arguments);
             let first = pid_cmdline::program(arguments);
             row.command = if command.is_empty() { row.name.clone() } else { command.into() };
-            let link = readlinkat(&self.proc, format!("{pid}/exe"), Vec::new());
-            let exe = link.as_ref().ok().map(|link| link.to_bytes()).and_then(|path| {
-                let path = path.strip_suffix(b" (deleted)").unwrap_or(path);
-                path.rsplit(|byte| *byte == b'/').next()
-            });
-            row.replaced = match &link {
-                Ok(link) => i64::from(link.to_bytes().ends_with(b" (deleted)")).into(),
-                Err(Errno::ACCESS | Errno::PERM) => Raw::DENIED,
-                Err(_) => Raw::ABSENT,
-            };
-            row.program = exe.map(clean).or(first).map_or_else(|| row.name.clone(), Text::from);
+            let exe = self.executable(pid, row);
+            row.program = exe.or(first.map(Text::from)).unwrap_or_else(|| row.name.clone());
         }
         let mut name = |uid: Option<u32>| uid.map_or_else(no_text, |uid| self.users.name(uid));
         (row.user, row.real_user) = (name(uid), name(real_uid));
+    }
+
+    /// Says in the row of a process whether the file of its program was replaced; gives that file's name.
+    fn executable(&self, pid: i64, row: &mut ProcessRow) -> Option<Text> {
+        let link = readlinkat(&self.proc, format!("{pid}/exe"), Vec::new());
+        row.replaced = match &link {
+            Ok(link) => i64::from(link.to_bytes().ends_with(b" (deleted)")).into(),
+            Err(Errno::ACCESS | Errno::PERM) => Raw::DENIED,
+            Err(_) => Raw::ABSENT,
+        };
+        let link = link.ok()?;
+        let path = link.to_bytes();
+        let path = path.strip_suffix(b" (deleted)").unwrap_or(path);
+        Some(clean(path.rsplit(|byte| *byte == b'/').next()?).into())
     }
 
     /// Puts the control group of a process into its row; gives the names of all its groups.
