@@ -36,8 +36,6 @@ const BUSY: f64 = 0.25;
 const RESERVED: u64 = 256;
 /// Bytes of `schedstat` and of the beginning of `statm` that are compared: three numbers of at most 20 digits.
 const IDLE_TEXT: usize = 64;
-/// Descriptors of one [`Opened`].
-const IDLE_FILES: u64 = 2;
 /// Descriptors of one [`Busy`].
 const BUSY_FILES: u64 = 3;
 
@@ -105,6 +103,11 @@ impl State {
         number(words(buffer.get(..got)?.trim_ascii()).last()?)
     }
 
+    /// Whether there are descriptors for more than what saves most.
+    fn is_ample(&self) -> bool {
+        self.kept < self.budget / 2
+    }
+
     /// Files of a process are kept.
     fn keep(&mut self, kept: &Kept) {
         self.kept += descriptors(kept);
@@ -116,35 +119,28 @@ impl State {
     }
 }
 
-/// An open file of a process and what it said.
-struct Watched {
-    file: OwnedFd,
-    text: [u8; IDLE_TEXT],
-}
-
-impl Watched {
-    /// Whether it says the same now; `None` when the process is gone.
-    fn same(&self) -> Option<bool> {
-        self.now().map(|text| text == self.text)
-    }
-
-    /// The beginning of what it says now; `None` when the process is gone.
-    fn now(&self) -> Option<[u8; IDLE_TEXT]> {
-        let mut text = [0; IDLE_TEXT];
-        rustix::io::pread(&self.file, &mut text[..], 0).ok()?;
-        Some(text)
-    }
-}
-
 /// The open files that tell whether a process is idle, with their texts at the last full reading.
 pub struct Opened {
-    ran: Watched,
-    memory: Watched,
+    ran: OwnedFd,
+    ran_text: IdleText,
+    /// Opened each time where descriptors are short.
+    memory: Option<OwnedFd>,
+    memory_text: IdleText,
+}
+
+/// The beginning of a file's text.
+type IdleText = [u8; IDLE_TEXT];
+
+/// The beginning of what an open file says now; `None` when its process is gone.
+fn idle_text(file: &OwnedFd) -> Option<IdleText> {
+    let mut text = [0; IDLE_TEXT];
+    rustix::io::pread(file, &mut text[..], 0).ok()?;
+    Some(text)
 }
 
 /// Descriptors that are kept of a process.
 fn descriptors(kept: &Kept) -> u64 {
-    let idle = if kept.idle.is_some() { IDLE_FILES } else { 0 };
+    let idle = kept.idle.as_ref().map_or(0, |idle| 1 + u64::from(idle.memory.is_some()));
     idle + if kept.busy.is_some() { BUSY_FILES } else { 0 }
 }
 
@@ -160,10 +156,10 @@ impl Processes {
     fn is_idle(&self, known: &mut Tracked, buffer: &mut Vec<u8>) -> Option<bool> {
         let pid = known.pid;
         let Some(idle) = &known.rest.kept.idle else { return Some(false) };
-        if self.in_full || self.forget || self.is_new(known) || !idle.ran.same()? {
+        if self.in_full || self.forget || self.is_new(known) || !idle.has_not_run()? {
             return Some(false);
         }
-        if self.memory.has(pid) && !idle.memory.same()? {
+        if self.memory.has(pid) && !idle.has_same_memory(&self.proc, pid)? {
             return Some(false);
         }
         if self.is_full_turn(pid) {
@@ -191,12 +187,12 @@ impl Processes {
         let mut kept = known.as_mut().map(|known| std::mem::take(&mut known.rest.kept)).unwrap_or_default();
         self.files.close(&kept);
         // A kept descriptor of a process that is gone says so; the PID may belong to another by now.
-        let opened = kept.idle.take().filter(|idle| idle.ran.same().is_some());
+        let opened = kept.idle.take().filter(|idle| idle_text(&idle.ran).is_some());
         // The file speaks for one thread only, so it is of no use for a process with several.
         let several = known.as_ref().is_some_and(|known| known.row.threads.value() > Some(1));
         // Read before the counters: what changes in between shows up as having changed next time.
         let idle = if several { opened } else { opened.or_else(|| self.open_idle(pid)) };
-        let idle = idle.and_then(Opened::now);
+        let idle = idle.and_then(|idle| idle.now(&self.proc, pid));
         let was_full = kept.full + 1 == self.turn;
         if kept.busy.is_none() && was_full {
             kept.busy = self.open_busy(pid);
@@ -221,7 +217,7 @@ impl Processes {
         }
         let single = row.threads == Raw::new(1);
         kept.worker = self.state_of_several(known.as_ref(), kept.worker, &mut row, buffer);
-        let ran = idle.as_ref().filter(|_| single).map(|idle| idle.ran.text);
+        let ran = idle.as_ref().filter(|_| single).map(|idle| idle.ran_text);
         row.run_ns = ran.and_then(|text| number(words(&text).next()?)).into();
         let busy = kept.busy.as_ref();
         kept.io = self.input_output(kept.io.take(), busy.map(|busy| &busy.io), &mut row, buffer);
@@ -315,7 +311,7 @@ impl Processes {
     }
 
     fn open_busy(&self, pid: i64) -> Option<Busy> {
-        if self.files.kept + BUSY_FILES > self.files.budget {
+        if !self.files.is_ample() {
             return None;
         }
         let open = |name| open_pid(&self.proc, pid, name).ok();
@@ -323,11 +319,13 @@ impl Processes {
     }
 
     fn open_idle(&self, pid: i64) -> Option<Opened> {
-        if self.files.kept + IDLE_FILES > self.files.budget {
+        if self.files.kept >= self.files.budget {
             return None;
         }
-        let open = |name| Some(Watched { file: open_pid(&self.proc, pid, name).ok()?, text: [0; IDLE_TEXT] });
-        Some(Opened { ran: open("schedstat")?, memory: open("statm")? })
+        let ran = open_pid(&self.proc, pid, "schedstat").ok()?;
+        let memory =
+            if self.files.is_ample() { Some(open_pid(&self.proc, pid, "statm").ok()?) } else { None };
+        Some(Opened { ran, ran_text: [0; IDLE_TEXT], memory, memory_text: [0; IDLE_TEXT] })
     }
 
     /// Puts what a process read and wrote itself into its row; gives what is kept of it.
@@ -399,12 +397,27 @@ fn descriptor_budget() -> u64 {
 }
 
 impl Opened {
+    fn has_not_run(&self) -> Option<bool> {
+        idle_text(&self.ran).map(|text| text == self.ran_text)
+    }
+
+    fn has_same_memory(&self, proc: &OwnedFd, pid: i64) -> Option<bool> {
+        self.memory_now(proc, pid).map(|text| text == self.memory_text)
+    }
+
+    fn memory_now(&self, proc: &OwnedFd, pid: i64) -> Option<IdleText> {
+        match &self.memory {
+            Some(file) => idle_text(file),
+            None => idle_text(&open_pid(proc, pid, "statm").ok()?),
+        }
+    }
+
     /// With what the files say now; `None` when the process is gone.
-    fn now(mut self) -> Option<Opened> {
-        let ran = self.ran.now()?;
+    fn now(mut self, proc: &OwnedFd, pid: i64) -> Option<Opened> {
+        let ran = idle_text(&self.ran)?;
         // Whether the memory of one that runs is as it was nobody asks: it is read.
-        self.memory.text = if ran == self.ran.text { self.memory.now()? } else { [0; IDLE_TEXT] };
-        self.ran.text = ran;
+        self.memory_text = if ran == self.ran_text { self.memory_now(proc, pid)? } else { [0; IDLE_TEXT] };
+        self.ran_text = ran;
         Some(self)
     }
 }
