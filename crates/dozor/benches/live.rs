@@ -1,8 +1,8 @@
-//! What Dozor costs while it is watched: time to the first complete screen, CPU time and memory of a live screen
-//! with 300 processes at 1 s.
+//! What Dozor costs from outside: time to the first complete screen, CPU time and memory of a live screen with 300 processes at
+//! 1 s, and CPU time of a recorder with 1,000 idle processes at 1 s, by the kernel's account of a child that ended.
 //!
 //! Beside it stands the bare cost of opening, reading and closing `stat` and `io` of each process, measured in the
-//! same run. Run with `cargo bench --bench live`; takes about 45 seconds.
+//! same run. Run with `cargo bench --bench live`; takes about three minutes.
 
 #[path = "../tests/terminal/pair.rs"]
 mod pair;
@@ -95,7 +95,59 @@ fn bare_loop() -> (usize, Duration) {
     (count, begin.elapsed())
 }
 
+/// CPU time in seconds of children that ended and were waited for.
+fn of_children() -> f64 {
+    let stat = std::fs::read_to_string("/proc/self/stat").expect("our own");
+    let fields: Vec<&str> = stat.rsplit(") ").next().expect("fields").split(' ').collect();
+    let number = |at: usize| fields[at].parse::<f64>().expect("a number");
+    (number(13) + number(14)) / rustix::param::clock_ticks_per_second() as f64
+}
+
+/// CPU time in seconds of a recorder that takes so many readings.
+fn recorder(reader: &str, readings: u32) -> f64 {
+    let folder = tempfile::tempdir().expect("a folder");
+    let before = of_children();
+    let mut command = Command::new(DOZOR);
+    command.args(["record", "--every", "1s", "--reader", reader, "--count", &readings.to_string(), "-o"]);
+    let status =
+        command.arg(folder.path().join("bench.dozor")).stdout(Stdio::null()).stderr(Stdio::null()).status();
+    assert!(status.expect("it runs").success());
+    of_children() - before
+}
+
+/// What a reading costs a recorder, everything included but its start.
+fn recorders() {
+    const FEW: u32 = 8;
+    const READINGS: u32 = 40;
+    let present = bare_loop().0;
+    let sleepers: Vec<Child> = (present..1_000)
+        .map(|_| Command::new("sleep").arg("300").stdin(Stdio::null()).spawn().expect("a child"))
+        .collect();
+    let mut bare = vec![];
+    for (reader, budget) in [("files", 0.4), ("kernel", 0.15)] {
+        bare.extend((0..5).map(|_| bare_loop()));
+        let reading = (recorder(reader, FEW + READINGS) - recorder(reader, FEW)) / f64::from(READINGS);
+        bare.extend((0..5).map(|_| bare_loop()));
+        bare.sort_by_key(|(_, time)| *time);
+        let (count, bare) = bare[bare.len() / 2];
+        println!(
+            "a recorder with the reader of {reader}, {count} idle processes: {:.2} ms a reading, {:.2} of the bare loop of \
+             {:.2} ms (budget {budget})",
+            reading * 1e3,
+            reading / bare.as_secs_f64(),
+            bare.as_secs_f64() * 1e3,
+        );
+    }
+    for mut sleeper in sleepers {
+        let _ = sleeper.kill();
+        let _ = sleeper.wait();
+    }
+}
+
 fn main() {
+    if std::env::args().any(|argument| argument == "recorder") {
+        return recorders();
+    }
     let present = bare_loop().0;
     let sleepers: Vec<Child> = (present..300)
         .map(|_| Command::new("sleep").arg("300").stdin(Stdio::null()).spawn().expect("a child"))
@@ -150,4 +202,5 @@ fn main() {
         let _ = sleeper.kill();
         let _ = sleeper.wait();
     }
+    recorders();
 }

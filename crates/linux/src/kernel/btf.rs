@@ -175,3 +175,107 @@ impl Btf {
 fn begins_with(text: &[u8], name: &str) -> bool {
     text.strip_prefix(name.as_bytes()).and_then(|rest| rest.first()) == Some(&0)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Type information being written.
+    #[derive(Default)]
+    struct Made {
+        types: Vec<u8>,
+        strings: Vec<u8>,
+    }
+
+    impl Made {
+        fn text(&mut self, text: &str) -> u32 {
+            if text.is_empty() {
+                return 0;
+            }
+            let at = self.strings.len() as u32 + 1;
+            self.strings.extend(text.bytes().chain([0]));
+            at
+        }
+
+        fn put(&mut self, name: &str, kind: u32, members: u32, flag: bool, rest: &[u32]) {
+            let name = self.text(name);
+            let info = kind << 24 | members | u32::from(flag) << 31;
+            self.types.extend([name, info].iter().chain(rest).flat_map(|word| word.to_ne_bytes()));
+        }
+
+        fn structure(&mut self, name: &str, kind: u32, size: u32, flag: bool, members: &[(&str, u32, u32)]) {
+            let mut rest = vec![size];
+            for (name, of, bits) in members {
+                rest.extend([self.text(name), *of, *bits]);
+            }
+            self.put(name, kind, members.len() as u32, flag, &rest);
+        }
+
+        fn finish(self) -> Vec<u8> {
+            let mut bytes = MAGIC.to_ne_bytes().to_vec();
+            bytes.extend([1, 0]);
+            let lengths =
+                [24, 0, self.types.len() as u32, self.types.len() as u32, self.strings.len() as u32 + 1];
+            bytes.extend(lengths.iter().flat_map(|word| word.to_ne_bytes()));
+            bytes.extend(self.types);
+            bytes.push(0);
+            bytes.extend(self.strings);
+            bytes
+        }
+    }
+
+    fn made() -> Vec<u8> {
+        let mut made = Made::default();
+        made.put("long", 1, 0, false, &[8, 0]); // 1
+        made.put("number", TYPEDEF, 0, false, &[1]); // 2
+        made.put("", CONST, 0, false, &[2]); // 3
+        made.put("", ARRAY, 0, false, &[0, 3, 1, 4]); // 4: four numbers
+        made.structure("", UNION, 32, false, &[("whole", 4, 0), ("first", 2, 0)]); // 5
+        made.structure("task", STRUCT, 56, false, &[("id", 1, 0), ("", 5, 64), ("last", 3, 320)]); // 6
+        made.structure("bits", STRUCT, 16, true, &[("few", 1, 3 << 24), ("all", 1, 64)]); // 7
+        made.structure("loop", STRUCT, 8, false, &[("", 8, 0)]); // 8: within itself
+        made.put("walk", FUNCTION, 0, false, &[6]);
+        made.finish()
+    }
+
+    const ASKED: [&str; 4] = ["task", "bits", "loop", "walk"];
+
+    #[test]
+    fn fields_are_found_in_unnamed_parts_in_arrays_and_behind_other_names() {
+        let btf = Btf::parse(made(), &ASKED).expect("whole");
+        let offset = |of, path| btf.field(of, path).map(|field| field.offset);
+        assert_eq!(offset("task", "id"), Some(0));
+        assert_eq!(offset("task", "first"), Some(8));
+        assert_eq!(offset("task", "whole[3]"), Some(32));
+        assert_eq!(offset("task", "last"), Some(40));
+        assert_eq!(offset("bits", "all"), Some(8));
+        assert_eq!((btf.bytes("task"), btf.function("walk")), (Some(56), Some(9)));
+        // What is not there, or is no place in memory.
+        for path in ["none", "whole[4]", "id.more", "last[0]", "whole[x]", ""] {
+            assert_eq!(offset("task", path), None, "{path}");
+        }
+        assert_eq!((offset("bits", "few"), offset("loop", "any"), offset("walk", "id")), (None, None, None));
+    }
+
+    #[test]
+    fn broken_information_is_refused_or_misses_something() {
+        let whole = made();
+        let ask = |bytes: Vec<u8>| {
+            let Some(btf) = Btf::parse(bytes, &ASKED) else { return };
+            for path in ["id", "whole[3]", "first", "last"] {
+                let _ = btf.field("task", path);
+            }
+            let _ = (btf.field("loop", "any"), btf.bytes("task"), btf.function("walk"));
+        };
+        for cut in 0..whole.len() {
+            ask(whole[..cut].to_vec());
+        }
+        for at in 0..whole.len() {
+            for other in [0, 1, 0x7f, 0xff] {
+                let mut bytes = whole.clone();
+                bytes[at] = other;
+                ask(bytes);
+            }
+        }
+    }
+}

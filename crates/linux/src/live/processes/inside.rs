@@ -198,11 +198,15 @@ impl Several {
             self.threads.retain(|(_, at)| *at == walk);
             self.sums = Sums::default();
         }
+        let is_main = task.tid == task.pid;
+        // Each thread has a name and users of its own.
+        let Whole { name, uid, real_uid, .. } = if is_main { whole } else { self.whole };
         if self.at != walk {
             // Of threads that end from here on, their own counters are in it below.
             (self.whole, self.at) = (whole, walk);
         }
-        if task.tid == task.pid {
+        (self.whole.name, self.whole.uid, self.whole.real_uid) = (name, uid, real_uid);
+        if is_main {
             self.main = Some(task);
             return;
         }

@@ -1,0 +1,390 @@
+//! The reader in the kernel: field by field what files say, gone without a trace, and refused in words.
+//!
+//! Where this machine does not let us load a program, only the refusals are tested, and the tests say so.
+
+use dozor_core::reading::{ProcessRow, Reading};
+use dozor_core::row::{Kind, Row as _};
+use dozor_core::source::Source as _;
+use dozor_linux::kernel::Refused;
+use dozor_linux::{LiveSource, Roots};
+use std::os::unix::process::CommandExt as _;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+/// Names the part that a child plays.
+const PART: &str = "DOZOR_TEST_PART";
+
+/// Held by tests that count what is loaded in the kernel.
+static LOADED: std::sync::Mutex<()> = std::sync::Mutex::new(());
+
+fn open() -> LiveSource {
+    LiveSource::open(Roots::default()).expect("the machine")
+}
+
+/// A source that counts in the kernel, where this machine lets us.
+fn inside() -> Option<LiveSource> {
+    let source = open().from_inside();
+    match source.inside() {
+        Some(Ok(())) => Some(source),
+        refused => {
+            println!("not tested here: {refused:?}");
+            None
+        }
+    }
+}
+
+/// Children that are ended with the test.
+struct Children(Vec<Child>);
+
+impl Drop for Children {
+    fn drop(&mut self) {
+        for child in &mut self.0 {
+            let _ = child.kill();
+            let _ = child.wait();
+        }
+    }
+}
+
+fn play(part: &str) -> Command {
+    let mut command = Command::new(std::env::current_exe().expect("our own path"));
+    command.args(["--exact", "child", "--nocapture", "--test-threads=1"]).env(PART, part);
+    command.stdin(Stdio::null()).stdout(Stdio::piped());
+    command
+}
+
+/// Not a test of its own: what the children do.
+#[test]
+fn child() {
+    let Ok(part) = std::env::var(PART) else { return };
+    match part.as_str() {
+        "threads" => std::thread::scope(|scope| {
+            for at in 0..6 {
+                scope.spawn(move || {
+                    // Some work, some sleep, some end and are followed by others.
+                    for _ in 0..20_000 {
+                        let begin = Instant::now();
+                        while begin.elapsed() < Duration::from_millis(at) {}
+                        std::thread::sleep(Duration::from_millis(3));
+                        if at == 5 {
+                            std::thread::spawn(|| std::hint::black_box(vec![1u8; 100_000]));
+                        }
+                    }
+                });
+            }
+        }),
+        "writes" => loop {
+            let _ = std::fs::write("/dev/null", [0; 5_000]);
+            let held = vec![1u8; 4 << 20];
+            std::thread::sleep(Duration::from_millis(2));
+            drop(std::hint::black_box(held));
+        },
+        "starts" => loop {
+            let _ = Command::new("true").status();
+        },
+        "sleeps" => std::thread::sleep(Duration::from_secs(100)),
+        "loads" => {
+            let mut source = open().from_inside();
+            println!("> {:?}", source.inside());
+            source.read();
+            std::thread::sleep(Duration::from_secs(100));
+        }
+        "says" => {
+            let mut source = open().from_inside();
+            let rows = source.read().processes.len();
+            println!("> {} {:?}", rows > 1, source.inside().and_then(Result::err));
+        }
+        part => panic!("nobody plays {part}"),
+    }
+}
+
+fn find(reading: &Reading, pid: i64) -> Option<&ProcessRow> {
+    reading.processes.iter().find(|row| row.pid.value() == Some(pid)).map(|row| &**row)
+}
+
+/// A counter is between what files say before and after. All else is as they say before, of a process that did not run since
+/// `earlier`, where they say the same after.
+fn compare(earlier: &Reading, before: &Reading, between: &Reading, after: &Reading) -> usize {
+    let mut compared = 0;
+    for row in &between.processes {
+        let pid = row.pid.value().expect("a number");
+        let (Some(first), Some(last)) = (find(before, pid), find(after, pid)) else { continue };
+        if first.start_ticks != last.start_ticks {
+            continue;
+        }
+        let several = row.threads.value() > Some(1) || first.threads != last.threads;
+        let is_idle = find(earlier, pid).is_some_and(|earlier| earlier.run_ns == row.run_ns);
+        let last_waited = last.children_faults.value() > Some(0);
+        for field in ProcessRow::FIELDS {
+            let [first, now, last] = [first, row, last].map(|row| (field.get)(row));
+            // What it read and wrote is told from its children's as each reader saw it, from its own first look on.
+            let is_io = field.name.starts_with("read_") || field.name.starts_with("write_");
+            if (is_io || field.name == "io_unknown") && last_waited {
+                continue;
+            }
+            // What files tell of processes with one thread only, and by the main thread.
+            if several && matches!(field.name, "run_ns" | "switches_wait" | "switches_forced" | "state") {
+                continue;
+            }
+            let (Some(least), Some(most)) = (first.value(), last.value()) else {
+                assert!(first != last || first == now, "{} of {pid}: {first:?} {now:?} {last:?}", field.name);
+                continue;
+            };
+            let now = now.value().unwrap_or_else(|| panic!("{} of {pid} is known", field.name));
+            let is_right = match field.kind {
+                // Files tell those of the thread that is left; the kernel those of all that ever were.
+                _ if matches!(field.name, "run_ns" | "switches_wait" | "switches_forced") => now >= least,
+                // The kernel divides time on a core anew whenever it is asked.
+                Kind::Counter if field.unit == "ticks" => (least - 1..=most + 1).contains(&now),
+                Kind::Counter => (least..=most).contains(&now),
+                _ => !is_idle || least != most || now == least,
+            };
+            assert!(is_right, "{} of {pid} {}: {least} {now} {most}", field.name, row.name);
+            compared += 1;
+        }
+        for field in ProcessRow::TEXTS {
+            let [first, now, last] = [first, row, last].map(|row| (field.get)(row));
+            assert!(
+                !is_idle || first != last || now == first,
+                "{} of {pid}: {first} {now} {last}",
+                field.name
+            );
+        }
+    }
+    compared
+}
+
+#[test]
+fn both_readers_say_the_same_field_by_field_under_load() {
+    let Some(mut inside) = inside() else { return };
+    let mut files = open().always_in_full();
+    let parts = ["threads", "threads", "writes", "starts", "sleeps"];
+    let children = Children(parts.map(|part| play(part).spawn().expect("a child")).into());
+    let mut compared = 0;
+    let mut earlier = inside.read();
+    for turn in 0..60 {
+        std::thread::sleep(Duration::from_millis(25));
+        let (before, between, after) = (files.read(), inside.read(), files.read());
+        // In the first readings a child is still starting its program.
+        if turn > 8 {
+            compared += compare(&earlier, &before, &between, &after);
+        }
+        earlier = between;
+    }
+    assert!(compared > 50_000, "{compared}");
+    drop(children);
+}
+
+#[test]
+fn what_threads_counted_that_have_ended_is_neither_lost_nor_taken_back() {
+    let Some(mut inside) = inside() else { return };
+    let children = Children(vec![play("threads").spawn().expect("a child")]);
+    let pid = i64::from(children.0[0].id());
+    let counted = |row: &ProcessRow| {
+        [row.run_ns, row.user_ticks, row.system_ticks, row.faults_minor, row.switches_wait, row.read_calls]
+            .map(|raw| raw.value().expect("known"))
+    };
+    let mut before = [0; 6];
+    for _ in 0..150 {
+        std::thread::sleep(Duration::from_millis(10));
+        let reading = inside.read();
+        let now = counted(find(&reading, pid).expect("the child"));
+        assert!(now.iter().zip(before).all(|(now, before)| *now >= before), "{now:?} after {before:?}");
+        before = now;
+    }
+    // The kernel's own clock of the whole process, with all threads that ever were.
+    // SAFETY: the pointers are good, and a time is two plain numbers.
+    let clock = unsafe {
+        let (mut clock, mut time): (_, libc::timespec) = (0, std::mem::zeroed());
+        assert_eq!(libc::clock_getcpuclockid(pid as i32, &raw mut clock), 0);
+        assert_eq!(libc::clock_gettime(clock, &raw mut time), 0);
+        time.tv_sec as f64 + time.tv_nsec as f64 / 1e9
+    };
+    let reading = inside.read();
+    let ours = find(&reading, pid).expect("the child").run_ns.value().expect("known") as f64 / 1e9;
+    assert!((ours - clock).abs() < 0.06, "{clock} s by the kernel's clock, we say {ours}");
+}
+
+/// How many programs and maps are loaded in the kernel; bpf(2).
+fn loaded() -> Option<[usize; 2]> {
+    let mut counts = [0; 2];
+    for (command, count) in [11, 12].into_iter().zip(&mut counts) {
+        let mut attributes = [0u32; 8];
+        loop {
+            // SAFETY: the attributes are as long as said.
+            let result = unsafe {
+                libc::syscall(libc::SYS_bpf, command, attributes.as_mut_ptr(), size_of_val(&attributes))
+            };
+            if result < 0 {
+                let error = std::io::Error::last_os_error().raw_os_error();
+                if error == Some(libc::ENOENT) {
+                    break;
+                }
+                return None;
+            }
+            // The next number follows that which was asked for.
+            attributes[0] = attributes[1];
+            *count += 1;
+        }
+    }
+    Some(counts)
+}
+
+/// The kernel frees what nobody holds any more a moment later.
+fn settles(expected: [usize; 2]) {
+    let begin = Instant::now();
+    loop {
+        let now = loaded().expect("they can be counted");
+        if now.iter().zip(expected).all(|(now, expected)| *now <= expected) {
+            return;
+        }
+        assert!(begin.elapsed() < Duration::from_secs(20), "{now:?} are loaded, {expected:?} were");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
+
+fn descriptors() -> usize {
+    std::fs::read_dir("/proc/self/fd").expect("our own").count()
+}
+
+/// Loads and unloads it so many times.
+fn comes_and_goes(times: u32) {
+    let _loaded = LOADED.lock();
+    if inside().is_none() {
+        return;
+    }
+    let (before, open_before) = (loaded().expect("they can be counted"), descriptors());
+    for _ in 0..times {
+        let mut source = inside().expect("as before");
+        source.read();
+    }
+    settles(before);
+    // Other tests of this program open and close theirs meanwhile.
+    assert!(descriptors() <= open_before + 60, "{} descriptors, {open_before} before", descriptors());
+}
+
+#[test]
+fn it_comes_and_goes_without_leaving_anything() {
+    comes_and_goes(30);
+}
+
+#[test]
+#[ignore = "takes minutes; `scripts/test slow`"]
+fn it_comes_and_goes_a_thousand_times_without_leaving_anything() {
+    comes_and_goes(1_000);
+}
+
+#[test]
+fn of_a_program_that_is_killed_nothing_stays_loaded() {
+    use std::io::{BufRead as _, BufReader};
+    let _loaded = LOADED.lock();
+    if inside().is_none() {
+        return;
+    }
+    let before = loaded().expect("they can be counted");
+    for moment in [None, Some(0), Some(2), Some(10), Some(25)] {
+        let mut children = Children(vec![play("loads").spawn().expect("a child")]);
+        if let Some(milliseconds) = moment {
+            // In the middle of loading.
+            std::thread::sleep(Duration::from_millis(20 + milliseconds));
+        } else {
+            let output = BufReader::new(children.0[0].stdout.take().expect("its output"));
+            assert!(output.lines().map_while(Result::ok).any(|line| line.contains("> Some(Ok")));
+        }
+        children.0[0].kill().expect("it is there");
+        drop(children);
+        settles(before);
+    }
+}
+
+fn said(mut command: Command) -> String {
+    let output = command.output().expect("it runs");
+    let text = String::from_utf8_lossy(&output.stdout).into_owned();
+    let said = text.lines().find_map(|line| line.split_once("> ").map(|(_, said)| said.to_owned()));
+    said.unwrap_or_else(|| panic!("{text} {}", String::from_utf8_lossy(&output.stderr)))
+}
+
+#[test]
+fn without_privilege_files_are_read_and_it_is_said() {
+    // SAFETY: asking who we are changes nothing.
+    if unsafe { libc::geteuid() } != 0 {
+        assert_eq!(open().from_inside().inside(), Some(Err(&Refused::Denied)));
+        return;
+    }
+    let mut command = play("says");
+    // The test program may lie where others may not go; it is open already.
+    let program = std::fs::File::open(std::env::current_exe().expect("our own path")).expect("our own");
+    let path = format!("/proc/self/fd/{}", std::os::fd::AsRawFd::as_raw_fd(&program));
+    let copy = std::env::temp_dir().join(format!("dozor-test-{}", std::process::id()));
+    std::fs::copy(path, &copy).expect("a copy");
+    let mut elsewhere = Command::new(&copy);
+    elsewhere.args(command.get_args()).env(PART, "says").uid(65_534).gid(65_534).current_dir("/");
+    command = elsewhere;
+    let said = said(command);
+    let _ = std::fs::remove_file(copy);
+    assert_eq!(said, "true Some(Denied)");
+}
+
+#[test]
+fn a_filter_of_system_calls_that_refuses_it_is_no_trouble() {
+    for (error, expected) in [(libc::EPERM, "Denied"), (libc::ENOSYS, "Kernel")] {
+        let mut command = play("says");
+        // SAFETY: between fork and exec only system calls are made.
+        unsafe { command.pre_exec(move || refuse_bpf(error)) };
+        assert_eq!(said(command), format!("true Some({expected})"));
+    }
+}
+
+/// From here on `bpf(2)` fails like this, as in many containers.
+fn refuse_bpf(error: i32) -> std::io::Result<()> {
+    let statement =
+        |code: u32, yes: u8, no: u8, k: u32| libc::sock_filter { code: code as u16, jt: yes, jf: no, k };
+    let mut filter = [
+        // The number of the call is the first word.
+        statement(libc::BPF_LD | libc::BPF_W | libc::BPF_ABS, 0, 0, 0),
+        statement(libc::BPF_JMP | libc::BPF_JEQ | libc::BPF_K, 0, 1, libc::SYS_bpf as u32),
+        statement(libc::BPF_RET | libc::BPF_K, 0, 0, libc::SECCOMP_RET_ERRNO | error as u32),
+        statement(libc::BPF_RET | libc::BPF_K, 0, 0, libc::SECCOMP_RET_ALLOW),
+    ];
+    let program = libc::sock_fprog { len: filter.len() as u16, filter: filter.as_mut_ptr() };
+    // SAFETY: the filter lives until the call returns, which copies it.
+    let result = unsafe {
+        libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0);
+        libc::prctl(libc::PR_SET_SECCOMP, libc::SECCOMP_MODE_FILTER, &raw const program)
+    };
+    if result == 0 { Ok(()) } else { Err(std::io::Error::last_os_error()) }
+}
+
+#[test]
+fn without_the_kernels_types_or_in_a_made_up_tree_it_says_why_not() {
+    let nothing = tempfile::tempdir().expect("a folder");
+    let refused = |roots: Roots| {
+        let source = LiveSource::open(roots).expect("a tree").from_inside();
+        source.inside().and_then(Result::err).cloned()
+    };
+    let without = Roots { sys: nothing.path().to_owned(), ..Roots::default() };
+    let elsewhere = Roots { proc: nothing.path().to_owned(), ..Roots::default() };
+    assert_eq!(refused(elsewhere), Some(Refused::Elsewhere));
+    std::fs::create_dir_all(nothing.path().join("kernel/btf")).expect("folders");
+    assert!(matches!(refused(without.clone()), Some(Refused::NoTypes | Refused::Elsewhere)));
+    // Something else in its place.
+    for text in [&b""[..], b"\x9f\xeb", &[0xff; 4096]] {
+        std::fs::write(nothing.path().join("kernel/btf/vmlinux"), text).expect("a file");
+        assert!(matches!(refused(without.clone()), Some(Refused::NoTypes | Refused::Elsewhere)));
+    }
+}
+
+#[test]
+fn it_may_be_loaded_while_files_are_read() {
+    let Some(reference) = inside() else { return };
+    drop(reference);
+    let mut source = open().from_inside_later();
+    assert_eq!(source.inside(), None, "nobody waits for it");
+    let mut rows = source.read().processes.len();
+    let begin = Instant::now();
+    while source.inside() != Some(Ok(())) {
+        assert!(begin.elapsed() < Duration::from_secs(20), "{:?}", source.inside());
+        std::thread::sleep(Duration::from_millis(5));
+        rows = rows.min(source.read().processes.len());
+    }
+    assert!(rows > 1);
+}
