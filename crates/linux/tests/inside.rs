@@ -45,6 +45,16 @@ impl Drop for Children {
     }
 }
 
+/// Ends a child of a child.
+struct EndOf(i64);
+
+impl Drop for EndOf {
+    fn drop(&mut self) {
+        // SAFETY: a signal to a process that a child of ours started.
+        unsafe { libc::kill(self.0 as i32, libc::SIGKILL) };
+    }
+}
+
 fn play(part: &str) -> Command {
     let mut command = Command::new(std::env::current_exe().expect("our own path"));
     command.args(["--exact", "child", "--nocapture", "--test-threads=1"]).env(PART, part);
@@ -81,6 +91,22 @@ fn child() {
         "starts" => loop {
             let _ = Command::new("true").status();
         },
+        "worked" => {
+            // A thread worked, and only the first is left.
+            // SAFETY: the child makes threads of its own and never returns.
+            if unsafe { libc::fork() } == 0 {
+                let work = || {
+                    let begin = Instant::now();
+                    while begin.elapsed() < Duration::from_millis(1_200) {}
+                };
+                std::thread::spawn(work).join().expect("it ends");
+                println!("> {}", std::process::id());
+                loop {
+                    std::thread::sleep(Duration::from_millis(3));
+                }
+            }
+            std::thread::sleep(Duration::from_secs(100));
+        }
         "sleeps" => std::thread::sleep(Duration::from_secs(100)),
         "loads" => {
             let mut source = open().from_inside();
@@ -377,14 +403,28 @@ fn without_the_kernels_types_or_in_a_made_up_tree_it_says_why_not() {
 fn it_may_be_loaded_while_files_are_read() {
     let Some(reference) = inside() else { return };
     drop(reference);
+    let mut children = Children(vec![play("worked").spawn().expect("a child")]);
+    let output = std::io::BufReader::new(children.0[0].stdout.take().expect("its output"));
+    let mut lines = std::io::BufRead::lines(output).map_while(Result::ok);
+    let worker = lines.find_map(|line| line.split_once("> ")?.1.parse::<i64>().ok()).expect("its number");
+    let _ends = EndOf(worker);
     let mut source = open().from_inside_later();
     assert_eq!(source.inside(), None, "nobody waits for it");
-    let mut rows = source.read().processes.len();
     let begin = Instant::now();
-    while source.inside() != Some(Ok(())) {
+    let mut before = source.read();
+    assert!(before.processes.len() > 1);
+    let mut after = 0;
+    while after < 5 {
         assert!(begin.elapsed() < Duration::from_secs(20), "{:?}", source.inside());
-        std::thread::sleep(Duration::from_millis(5));
-        rows = rows.min(source.read().processes.len());
+        std::thread::sleep(Duration::from_millis(15));
+        let now = source.read();
+        after += u32::from(source.inside() == Some(Ok(())));
+        let ran = |reading: &Reading| find(reading, worker).and_then(|row| row.run_ns.value());
+        if let Some((before, now)) = ran(&before).zip(ran(&now)) {
+            assert!((0..150_000_000).contains(&(now - before)), "{} ns in one interval", now - before);
+        }
+        before = now;
     }
-    assert!(rows > 1);
+    let whole = find(&before, worker).and_then(|row| row.run_ns.value()).expect("known");
+    assert!(whole > 200_000_000, "{whole} ns, its ended thread's included");
 }

@@ -4,7 +4,7 @@
 //! `statm` tells at its turn whether its memory is as it was. The files that are asked most stay open, within a budget.
 
 use super::super::own_io::{Files, OwnIo};
-use super::{Counted, Kept, Processes, Tracked, threads};
+use super::{Counted, Kept, Processes, Tracked, other_reader, threads};
 use crate::Roots;
 use crate::proc::pid::{open_pid, read_pid};
 use crate::proc::{lines, number, pid_io, pid_stat, pid_status, words};
@@ -230,6 +230,9 @@ impl Processes {
         } else if wanted.has(Demand::Switches) {
             let before = std::mem::take(&mut kept.switches);
             kept.switches = self.switches_of_several(known.as_ref(), &before, &mut row, buffer);
+        }
+        if std::mem::replace(&mut kept.inside, false) {
+            other_reader(&mut row);
         }
         kept.idle = idle.filter(|_| single);
         self.files.keep(&kept);

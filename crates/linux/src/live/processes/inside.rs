@@ -6,7 +6,7 @@
 
 use super::super::own_io::{Files, OwnIo};
 use super::files::{put_io, put_memory};
-use super::{Counted, Kept, Processes, Tracked};
+use super::{Counted, Kept, Processes, Tracked, other_reader};
 use crate::kernel::Refused;
 use crate::kernel::tasks::{Missing, Seen, Task, Tasks, Turn, Whole};
 use crate::live::rotation::Rotation;
@@ -293,6 +293,9 @@ impl Processes {
         let name = if same_name { None } else { Some(clean(bytes)) };
         if !self.delay_accounting {
             row.disk_wait_ticks = Raw::ABSENT;
+        }
+        if !std::mem::replace(&mut kept.inside, true) && known.is_some() {
+            other_reader(&mut row);
         }
         let mut tty = None;
         if missing.rest {

@@ -83,6 +83,14 @@ struct Kept {
     worker: Option<i64>,
     /// User and system time in nanoseconds as they were told.
     told: (u64, u64),
+    /// Whether the reader in the kernel counted it.
+    inside: bool,
+}
+
+/// Takes back what the two readers count differently, of a process that the other one counted before: files tell of the thread
+/// that is left what the kernel tells of all that ever were. From the next reading on it is told again.
+fn other_reader(row: &mut ProcessRow) {
+    (row.run_ns, row.switches_wait, row.switches_forced) = (Raw::ABSENT, Raw::ABSENT, Raw::ABSENT);
 }
 
 /// What was counted of a process, before its texts are put to it.
