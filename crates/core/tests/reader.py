@@ -131,11 +131,13 @@ def frames(data):
         at += length
 
 data = open(sys.argv[1], "rb").read()
-assert data[:8] == b"DOZOR\r\n\x1a" and data[8] == 2
+assert data[:8] == b"DOZOR\r\n\x1a" and data[8] in (2, 3)
 parts = {}
 for kind, payload in frames(data):
     if kind == 1:
         groups = json.loads(payload)["groups"]
+    elif kind == 12:
+        groups = json.loads(Stream().unpack(payload))["groups"]
     elif kind in (6, 7, 8, 9):
         part = "system" if kind in (6, 8) else "process"
         if kind < 8:

@@ -449,6 +449,24 @@ fn what_is_no_recording_is_told_apart() {
 }
 
 #[test]
+fn a_head_is_a_few_kilobytes_and_a_hostile_one_is_refused() {
+    let head = written(&[]).len();
+    assert!(head < 8_000, "{head} bytes");
+    let headed = |payload: &[u8]| {
+        use dozor_core::recording::format::{Kind, put_frame};
+        let mut bytes = dozor_core::recording::format::header().to_vec();
+        put_frame(Kind::PackedHead, payload, &mut bytes);
+        read(&bytes)
+    };
+    let blanks = vec![b' '; dozor_core::recording::format::LONGEST_HEAD + 1];
+    let bomb = zstd::encode_all(&blanks[..], 19).expect("memory");
+    assert!(bomb.len() < 4_000);
+    for payload in [&bomb[..], b"", b"no stream at all", &zstd::encode_all(&b"[]"[..], 1).expect("memory")] {
+        assert!(matches!(headed(payload), Err(ReadError::Head(_))));
+    }
+}
+
+#[test]
 fn a_reader_skips_columns_and_groups_that_it_does_not_know() {
     let json = br#"{"host":{"name":"old\u001b[2J","ticks_per_second":100},"groups":[
         {"name":"tides","part":"system","texts":[{"name":"gauge"}],"fields":[{"name":"height"}]},

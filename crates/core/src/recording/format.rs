@@ -7,7 +7,8 @@ pub const MAGIC: [u8; 8] = *b"DOZOR\r\n\x1a";
 /// - 1: head as JSON, system and process frames row by row, key frames and differences, no compression.
 /// - 2: tables column by column, compressed as a stream from key frame to key frame; short frames without a marker;
 ///   marks (notes, actions, losses) and an index behind each block.
-pub const VERSION: u16 = 2;
+/// - 3: as 2, with the head compressed.
+pub const VERSION: u16 = 3;
 /// The magic number, the version and two zero bytes.
 pub const HEADER_BYTES: usize = MAGIC.len() + 2 + 2;
 
@@ -25,6 +26,8 @@ const SHORT: usize = 1 << 14;
 const SHORT_HEADER_BYTES: usize = 1 + 2 + 4;
 /// Longest payload that a reader accepts.
 pub const LONGEST_PAYLOAD: u32 = 32 << 20;
+/// Most bytes of a head, not compressed, that a reader accepts; one has some 25 KB.
+pub const LONGEST_HEAD: usize = 4 << 20;
 /// Most rows of one group in one reading that a reader accepts.
 pub const MOST_ROWS: usize = 1 << 18;
 /// Most bytes that the rows of one part of a reading take in memory, for a reader: some 50,000 processes.
@@ -47,7 +50,7 @@ pub const KEY_EVERY: u32 = 450;
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[repr(u8)]
 pub enum Kind {
-    /// Host facts and schema as JSON; the first frame.
+    /// Host facts and schema as JSON, as versions 1 and 2 wrote it; the first frame.
     Head = 1,
     /// System part of a reading, complete, as version 1 wrote it.
     PlainSystemKey = 2,
@@ -69,6 +72,8 @@ pub enum Kind {
     Mark = 10,
     /// What the lanes show of the readings since the last key frame.
     Index = 11,
+    /// Host facts and schema as JSON, compressed; the first frame.
+    PackedHead = 12,
 }
 
 /// What a frame of a reading is.
@@ -83,7 +88,7 @@ pub struct PartKind {
 }
 
 impl Kind {
-    const ALL: [Kind; 11] = [
+    const ALL: [Kind; 12] = [
         Kind::Head,
         Kind::PlainSystemKey,
         Kind::PlainProcessKey,
@@ -95,6 +100,7 @@ impl Kind {
         Kind::ProcessDifference,
         Kind::Mark,
         Kind::Index,
+        Kind::PackedHead,
     ];
 
     /// The kind with this number; a reader skips frames of other kinds.
@@ -113,7 +119,7 @@ impl Kind {
             Kind::ProcessKey => (false, true, true),
             Kind::SystemDifference => (true, false, true),
             Kind::ProcessDifference => (false, false, true),
-            Kind::Head | Kind::Mark | Kind::Index => return None,
+            Kind::Head | Kind::PackedHead | Kind::Mark | Kind::Index => return None,
         };
         Some(PartKind { system, key, packed })
     }

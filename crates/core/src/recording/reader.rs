@@ -5,8 +5,8 @@
 
 use super::codec::{DecodeError, Read as Texts};
 use super::format::{
-    FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, LEAST_WORK, MAGIC, MOST_BYTES, PartKind, ROW_WORK,
-    VERSION, WORK_PER_BYTE,
+    FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, LEAST_WORK, LONGEST_HEAD, MAGIC, MOST_BYTES,
+    PartKind, ROW_WORK, VERSION, WORK_PER_BYTE,
 };
 use super::frames::Frames;
 use super::index::{Index, IndexColumns, IndexRow, PeakRow};
@@ -496,6 +496,13 @@ impl<R: Read> Opened<R> {
             Found::Frame { kind, .. } if kind == Kind::Head as u8 => {
                 serde_json::from_slice(scanner.payload())
                     .map_err(|error| ReadError::Head(error.to_string()))?
+            }
+            Found::Frame { kind, .. } if kind == Kind::PackedHead as u8 => {
+                let mut json = vec![];
+                Unpacker::new()
+                    .and_then(|mut unpacker| unpacker.unpack(scanner.payload(), LONGEST_HEAD, &mut json))
+                    .map_err(|error| ReadError::Head(error.to_string()))?;
+                serde_json::from_slice(&json).map_err(|error| ReadError::Head(error.to_string()))?
             }
             Found::Frame { .. } => return Err(ReadError::Head("it does not stand first".to_owned())),
             Found::Damage { .. } => return Err(ReadError::Head("its checksum is wrong".to_owned())),
