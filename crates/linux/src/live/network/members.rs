@@ -26,6 +26,9 @@ pub struct Member {
     pub base: Arc<ProcessRow>,
     pub given: Option<Arc<ProcessRow>>,
     pub place: Option<Place>,
+    /// How it stood when it was given, where it had no sockets and no traffic: whether datagrams and its namespace are known,
+    /// and which that is.
+    pub quiet: Option<(bool, bool, Option<Place>)>,
     /// Whether it ran since the last reading, and since holders were looked at.
     pub ran: bool,
     pub ran_since_look: bool,
@@ -33,7 +36,15 @@ pub struct Member {
 
 impl Member {
     pub fn new(base: Arc<ProcessRow>) -> Member {
-        Member { key: base.key(), base, given: None, place: None, ran: true, ran_since_look: true }
+        Member {
+            key: base.key(),
+            base,
+            given: None,
+            place: None,
+            quiet: None,
+            ran: true,
+            ran_since_look: true,
+        }
     }
 }
 
