@@ -242,7 +242,7 @@ impl Writer {
             serde_json::to_vec(&head).unwrap_or_else(|_| unreachable!("the head has only plain fields"));
         out.extend_from_slice(&header());
         let mut packed = vec![];
-        match Packer::new(Effort::Full).and_then(|mut packer| packer.pack(&json, &mut packed)) {
+        match Packer::new(Effort::Light).and_then(|mut packer| packer.pack(&json, &mut packed)) {
             Ok(()) => put_frame(Kind::PackedHead, &packed, out),
             // Without the memory for a compressor it stands there as it is.
             Err(_) => put_frame(Kind::Head, &json, out),
