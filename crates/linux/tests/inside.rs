@@ -294,7 +294,7 @@ fn it_comes_and_goes_without_leaving_anything() {
 }
 
 #[test]
-#[ignore = "takes minutes; `scripts/test slow`"]
+#[ignore = "takes minutes: cargo test -p dozor-linux --test inside -- --ignored"]
 fn it_comes_and_goes_a_thousand_times_without_leaving_anything() {
     comes_and_goes(1_000);
 }
