@@ -382,6 +382,10 @@ impl ProcessView<'_> {
         else {
             return rate;
         };
+        // Who counted nothing inherited nothing; of thousands most did not.
+        if value <= 0.0 {
+            return rate;
+        }
         let inherited = self.sample.counted_by_gone_children(pid, counter, at_the_end) as f64 / seconds;
         // A parent that does not wait inherits nothing; then the growth is its own.
         Known::Value(if inherited <= value { value - inherited } else { value })

@@ -98,6 +98,9 @@ fn written(view: &ProcessView<'_>) -> Known<(f64, &'static str)> {
         Known::Absent => return Known::Absent,
         Known::Denied => return Known::Denied,
     };
+    if dirtied <= 0.0 {
+        return Known::Value((0.0, pages));
+    }
     let net = (dirtied - of(|row| row.cancelled_bytes).unwrap_or(0.0)).max(0.0);
     let Some(handed) = of(|row| row.write_any_bytes) else { return Known::Value((net, pages)) };
     let sent = view.rate(|row| row.net_out_bytes).value().unwrap_or(0.0);

@@ -32,9 +32,15 @@ impl Access {
         let denied = findings.iter().filter(|finding| finding.standing == Standing::Denied).count();
         if denied > 0 {
             writeln!(out, "\nAll at once, for this program without root:")?;
-            writeln!(out, "    sudo setcap cap_sys_ptrace,cap_net_admin,cap_dac_read_search,cap_bpf,cap_perfmon+ep {program}")?;
+            writeln!(
+                out,
+                "    sudo setcap cap_sys_ptrace,cap_net_admin,cap_dac_read_search,cap_bpf,cap_perfmon+ep {program}"
+            )?;
             writeln!(out, "For a recorder that runs as a service, in its unit file:")?;
-            writeln!(out, "    AmbientCapabilities=CAP_SYS_PTRACE CAP_NET_ADMIN CAP_DAC_READ_SEARCH CAP_BPF CAP_PERFMON")?;
+            writeln!(
+                out,
+                "    AmbientCapabilities=CAP_SYS_PTRACE CAP_NET_ADMIN CAP_DAC_READ_SEARCH CAP_BPF CAP_PERFMON"
+            )?;
         }
         out.flush()?;
         Ok(None)
