@@ -429,6 +429,15 @@ fn the_verdict_says_once_what_came_several_times() {
     let verdict = Verdict::new(&engine, &last.expect("a sample"), 119.0);
     let of = |rule: &str| verdict.findings.iter().filter(|one| one.about.name == rule).count();
     assert_eq!((of("cpu-full"), of("udp-lost")), (3, 3), "each of them is in the findings");
+    for rule in ["cpu-full", "udp-lost"] {
+        let over: Vec<bool> = verdict
+            .findings
+            .iter()
+            .filter(|one| one.about.name == rule)
+            .map(|one| one.until_ns.is_some())
+            .collect();
+        assert_eq!(over, [false, true, true], "what stands comes before what is over");
+    }
     let lines: Vec<String> = verdict.lines().into_iter().map(|(lead, text)| lead + &text).collect();
     for said in ["all cores are busy", "UDP datagrams a second"] {
         let told: Vec<&String> = lines.iter().filter(|line| line.contains(said)).collect();

@@ -92,7 +92,10 @@ impl Verdict {
         let history = engine.history();
         let mut findings: Vec<Reported> =
             history.within(from_ns, wall_ns).into_iter().map(|one| reported(history, one, wall_ns)).collect();
-        findings.sort_by_key(|one| (std::cmp::Reverse(one.told.severity), one.told.usual, one.from_ns));
+        // Of what is as grave, that which still stands comes first.
+        findings.sort_by_key(|one| {
+            (std::cmp::Reverse(one.told.severity), one.told.usual, one.until_ns.is_some(), one.from_ns)
+        });
         let mut parts: Vec<Part> = rules::resources(last)
             .into_iter()
             .map(|resource| Part {
