@@ -446,3 +446,23 @@ fn it_may_be_loaded_while_files_are_read() {
     let whole = find(&before, worker).and_then(|row| row.run_ns.value()).expect("known");
     assert!(whole > 200_000_000, "{whole} ns, its ended thread's included");
 }
+
+#[test]
+fn everybody_is_there() {
+    let Some(mut inside) = inside() else { return };
+    let mut files = open();
+    for turn in 0..40 {
+        let (before, between, after) = (files.read(), inside.read(), files.read());
+        let pids = |reading: &Reading| -> Vec<i64> {
+            reading.processes.iter().filter_map(|row| row.pid.value()).collect()
+        };
+        let (before, between, after) = (pids(&before), pids(&between), pids(&after));
+        let missed: Vec<&i64> =
+            before.iter().filter(|pid| after.contains(pid) && !between.contains(pid)).collect();
+        assert!(missed.is_empty(), "{missed:?} in reading {turn} of {}", between.len());
+        let made_up: Vec<&i64> =
+            between.iter().filter(|pid| !before.contains(pid) && !after.contains(pid)).collect();
+        assert!(made_up.len() <= 3, "{made_up:?} in reading {turn}");
+        std::thread::sleep(Duration::from_millis(15));
+    }
+}

@@ -23,7 +23,7 @@ use std::sync::Arc;
 /// What others can change of an idle process is looked at every so many readings.
 const TURN: u64 = 32;
 /// All of `/proc` is listed every so many readings.
-const LIST_TURN: u64 = 32;
+pub const LIST_TURN: u64 = 32;
 /// New numbers are looked at one by one where they are at most one for so many processes.
 const FEW: i64 = 16;
 /// Threads whose state is looked at in one reading, over all processes.
@@ -488,7 +488,7 @@ pub fn put_memory(row: &mut ProcessRow, status: &pid_status::Status) {
 }
 
 /// Processes that are there now, in the order of their numbers.
-fn list(proc: &OwnedFd, pids: &mut Vec<i64>) {
+pub fn list(proc: &OwnedFd, pids: &mut Vec<i64>) {
     pids.clear();
     if rustix::fs::seek(proc, rustix::fs::SeekFrom::Start(0)).is_err() {
         return;

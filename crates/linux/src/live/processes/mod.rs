@@ -123,6 +123,9 @@ pub struct Processes {
     pids: Vec<i64>,
     inside: Option<Inside>,
     refused: Option<Refused>,
+    /// Processes that the reader in the kernel is not shown, and the reading in which they were looked for.
+    hidden: Vec<i64>,
+    looked_for_hidden: Option<u64>,
     /// The reader in the kernel while it is loaded.
     loads: Option<JoinHandle<Result<Tasks, Refused>>>,
     /// Those of the reading before that are gone.
@@ -161,6 +164,8 @@ impl Processes {
             inside: None,
             refused: None,
             loads: None,
+            hidden: vec![],
+            looked_for_hidden: None,
             vanished: vec![],
             memory: Rotation::default(),
             buffer: vec![0; 16 << 10],
@@ -202,7 +207,10 @@ impl Processes {
         let mut pids = std::mem::take(&mut self.pids);
         let mut buffer = std::mem::take(&mut self.buffer);
         match &inside {
-            Some(inside) => inside.pids(&mut pids),
+            Some(inside) => {
+                inside.pids(&mut pids);
+                self.with_hidden(&mut pids);
+            }
             None => self.files.list(&self.proc, self.turn, &mut pids, &mut buffer),
         }
         let mut before = std::mem::replace(&mut self.tracked, std::mem::take(&mut self.spare));
@@ -219,11 +227,11 @@ impl Processes {
             let known = earlier.next_if(|tracked| tracked.pid == *pid);
             let was_known = known.is_some();
             let now = match &mut inside {
-                Some(inside) => match inside.record(*pid) {
+                Some(inside) if self.hidden.binary_search(pid).is_err() => match inside.record(*pid) {
                     Some(record) => self.by_kernel(record, known, wanted, &mut buffer, gives),
                     None => self.as_before(*pid, known, wanted, &mut buffer),
                 },
-                None => self.by_files(*pid, known, wanted, &mut buffer),
+                _ => self.by_files(*pid, known, wanted, &mut buffer),
             };
             if let Some(now) = now {
                 rows.push(now.row.clone());
@@ -242,6 +250,20 @@ impl Processes {
         self.limits(wanted, &mut rows);
         self.forget = false;
         rows
+    }
+
+    /// Adds the processes that the kernel does not show to its own programs, as some are built to do. Who they are is looked
+    /// up in the list of all now and then.
+    fn with_hidden(&mut self, pids: &mut Vec<i64>) {
+        if self.looked_for_hidden.is_none_or(|turn| self.turn - turn >= files::LIST_TURN) {
+            self.looked_for_hidden = Some(self.turn);
+            files::list(&self.proc, &mut self.hidden);
+        }
+        self.hidden.retain(|pid| pids.binary_search(pid).is_err());
+        if !self.hidden.is_empty() {
+            pids.extend(&self.hidden);
+            pids.sort_unstable();
+        }
     }
 
     fn forget_process(&mut self, gone: &Tracked) {
