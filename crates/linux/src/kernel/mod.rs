@@ -7,11 +7,12 @@
 mod btf;
 mod call;
 mod code;
+mod refused;
 pub mod tasks;
 
 use crate::Roots;
 use crate::proc::{loadavg, read_file};
-use rustix::io::Errno;
+pub use refused::Refused;
 use std::os::unix::fs::MetadataExt as _;
 use tasks::Tasks;
 
@@ -19,42 +20,6 @@ use tasks::Tasks;
 /// kernel's own.
 const FIRST_NAMESPACES: [(&str, u64); 3] =
     [("pid", 0xefff_fffc), ("user", 0xefff_fffd), ("time", 0xefff_fffa)];
-
-/// Why there is no reader in the kernel.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-pub enum Refused {
-    /// Capabilities are missing, or a security module or a filter of system calls forbids it.
-    #[error("it is not allowed")]
-    Denied,
-    /// A made-up tree is read, or a container has numbers of its own.
-    #[error("here tasks have other numbers than in the kernel")]
-    Elsewhere,
-    /// The kernel was built without its type information.
-    #[error("the kernel does not tell its types (/sys/kernel/btf/vmlinux)")]
-    NoTypes,
-    /// The kernel is too old or was built without it.
-    #[error("the kernel cannot do it")]
-    Kernel,
-    /// A field that is needed is not where it was in any kernel so far.
-    #[error("the kernel has no {0}")]
-    Field(String),
-    /// The kernel's check did not accept the program.
-    #[error("the kernel refused the program: {0}")]
-    Program(String),
-    /// Anything else.
-    #[error("{0}")]
-    Other(#[from] Errno),
-}
-
-impl Refused {
-    fn of(error: Errno) -> Refused {
-        match error {
-            Errno::PERM | Errno::ACCESS => Refused::Denied,
-            Errno::NOSYS | Errno::INVAL | Errno::OPNOTSUPP => Refused::Kernel,
-            error => Refused::Other(error),
-        }
-    }
-}
 
 /// Loads the program that walks over all tasks, with room for several times as many as there are.
 pub fn tasks(roots: &Roots) -> Result<Tasks, Refused> {

@@ -5,8 +5,9 @@
 //! above all, is compared at its turn. Where the fields are comes from the kernel's type information.
 
 use super::btf::{Btf, Field};
+use super::call;
 use super::code::{Code, Helper, Label, Operation, Register, When, Width};
-use super::{Refused, call};
+use super::refused::Refused;
 use crate::live::rotation::SPREAD;
 use Register::{FP, R0, R1, R2, R3, R6, R7, R8, R9};
 use Width::{Eight, Four};

@@ -1,6 +1,6 @@
 //! What costs a file or more for each process and is read only where somebody asks for it.
 
-use super::Processes;
+use super::state::Processes;
 use crate::proc::mountinfo::Places;
 use crate::proc::pid::{open_pid, read_pid};
 use crate::proc::{number, pid_fdinfo, pid_limits, pid_smaps};

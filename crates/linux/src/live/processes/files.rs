@@ -4,152 +4,22 @@
 //! `statm` tells at its turn whether its memory is as it was. The files that are asked most stay open, within a budget.
 
 use super::super::own_io::{Files, OwnIo};
-use super::{Counted, Kept, Processes, Tracked, other_reader, threads};
-use crate::Roots;
+use super::super::threads;
+use super::opened::{Busy, IDLE_TEXT, Kept, Opened, idle_text};
+use super::state::{Counted, Processes, Tracked, other_reader, put_io, put_memory};
 use crate::proc::pid::{open_pid, read_pid};
-use crate::proc::{lines, number, pid_io, pid_stat, pid_status, words};
+use crate::proc::{number, pid_io, pid_stat, pid_status, words};
 use dozor_core::known::Raw;
 use dozor_core::reading::ProcessRow;
 use dozor_core::text::clean;
 use dozor_core::wanted::{Demand, Wanted};
-use rustix::fs::{CWD, Mode, OFlags, RawDir, openat};
 use rustix::io::Errno;
-use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 use std::collections::HashMap;
-use std::mem::MaybeUninit;
 use std::os::fd::OwnedFd;
 use std::sync::Arc;
 
 /// What others can change of an idle process is looked at every so many readings.
 const TURN: u64 = 32;
-/// All of `/proc` is listed every so many readings.
-pub const LIST_TURN: u64 = 32;
-/// New numbers are looked at one by one where they are at most one for so many processes.
-const FEW: i64 = 16;
-/// Threads whose state is looked at in one reading, over all processes.
-const LOOKS: u32 = 256;
-/// Files of threads that are read in one reading for what processes with several read and wrote themselves.
-const THREAD_FILES: usize = 512;
-/// Share of a core from which on a process whose main thread sleeps is asked which of its threads runs.
-const BUSY: f64 = 0.25;
-/// Descriptors that are left to everything else.
-const RESERVED: u64 = 256;
-/// Bytes of `schedstat` and of the beginning of `statm` that are compared: three numbers of at most 20 digits.
-const IDLE_TEXT: usize = 64;
-/// Descriptors of one [`Busy`].
-const BUSY_FILES: u64 = 3;
-
-/// What may still be opened and asked, and who was there.
-pub struct State {
-    /// The open `/proc/loadavg`, which ends with the number that was given away last; none of a made-up tree.
-    latest: Option<OwnedFd>,
-    /// That number two readings ago, and one.
-    last: [Option<i64>; 2],
-    kept: u64,
-    budget: u64,
-    /// Ticks of CPU time since the last reading from which on a process counts as busy.
-    busy_ticks: f64,
-    looks: u32,
-    thread_files: usize,
-}
-
-impl State {
-    pub fn new(roots: &Roots) -> State {
-        let flags = OFlags::RDONLY | OFlags::CLOEXEC;
-        let is_here = roots.proc == Roots::default().proc;
-        let latest = is_here.then(|| openat(CWD, roots.proc.join("loadavg"), flags, Mode::empty()));
-        let latest = latest.and_then(Result::ok);
-        State {
-            latest,
-            last: [None; 2],
-            kept: 0,
-            budget: descriptor_budget(),
-            busy_ticks: f64::INFINITY,
-            looks: 0,
-            thread_files: 0,
-        }
-    }
-
-    /// A reading begins, so many seconds after the one before.
-    pub fn begin(&mut self, seconds: f64) {
-        self.busy_ticks = (seconds * rustix::param::clock_ticks_per_second() as f64 * BUSY).max(1.0);
-        (self.looks, self.thread_files) = (LOOKS, THREAD_FILES);
-    }
-
-    /// Makes the list of processes that of now; some of them may be gone. All of `/proc` is listed only now and then, and
-    /// where many numbers were given away since: else only these can be new. A number is given away a moment before its
-    /// process is there, so it is looked at twice.
-    pub fn list(&mut self, proc: &OwnedFd, turn: u64, pids: &mut Vec<i64>, buffer: &mut Vec<u8>) {
-        let now = self.latest(buffer);
-        let [before, _] = self.last;
-        self.last = [self.last[1], now];
-        let few = |new: &std::ops::Range<i64>| (0..=pids.len() as i64 / FEW).contains(&(new.end - new.start));
-        let new = before.zip(now).map(|(before, now)| before + 1..now + 1).filter(few);
-        let Some(new) = new.filter(|_| !turn.is_multiple_of(LIST_TURN)) else { return list(proc, pids) };
-        let known = pids.len();
-        for pid in new {
-            if pids[..known].binary_search(&pid).is_err() && is_process(proc, pid, buffer) {
-                pids.push(pid);
-            }
-        }
-        if !pids.is_sorted() {
-            pids.sort_unstable();
-        }
-    }
-
-    /// The number that was given to a task last; `proc_loadavg(5)`.
-    fn latest(&self, buffer: &mut [u8]) -> Option<i64> {
-        let got = rustix::io::pread(self.latest.as_ref()?, &mut *buffer, 0).ok()?;
-        number(words(buffer.get(..got)?.trim_ascii()).last()?)
-    }
-
-    /// Whether there are descriptors for more than what saves most.
-    fn is_ample(&self) -> bool {
-        self.kept < self.budget / 2
-    }
-
-    /// Files of a process are kept.
-    fn keep(&mut self, kept: &Kept) {
-        self.kept += descriptors(kept);
-    }
-
-    /// What is kept of a process is given up, and its files are closed.
-    pub fn close(&mut self, kept: &Kept) {
-        self.kept = self.kept.saturating_sub(descriptors(kept));
-    }
-}
-
-/// The open files that tell whether a process is idle, with their texts at the last full reading.
-pub struct Opened {
-    ran: OwnedFd,
-    ran_text: IdleText,
-    /// Opened each time where descriptors are short.
-    memory: Option<OwnedFd>,
-    memory_text: IdleText,
-}
-
-/// The beginning of a file's text.
-type IdleText = [u8; IDLE_TEXT];
-
-/// The beginning of what an open file says now; `None` when its process is gone.
-fn idle_text(file: &OwnedFd) -> Option<IdleText> {
-    let mut text = [0; IDLE_TEXT];
-    rustix::io::pread(file, &mut text[..], 0).ok()?;
-    Some(text)
-}
-
-/// Descriptors that are kept of a process.
-fn descriptors(kept: &Kept) -> u64 {
-    let idle = kept.idle.as_ref().map_or(0, |idle| 1 + u64::from(idle.memory.is_some()));
-    idle + if kept.busy.is_some() { BUSY_FILES } else { 0 }
-}
-
-/// The open files of a process that is read in full again and again.
-pub struct Busy {
-    stat: OwnedFd,
-    io: OwnedFd,
-    status: OwnedFd,
-}
 
 impl Processes {
     /// Whether a process is as it was. At its turn, what others can change is looked at.
@@ -390,41 +260,6 @@ impl Files for ThreadFiles<'_> {
     }
 }
 
-/// Descriptors that may be kept open: all but a reserve. The soft limit is raised to the hard one first, which is
-/// what that is for.
-fn descriptor_budget() -> u64 {
-    let limit = getrlimit(Resource::Nofile);
-    let raised = Rlimit { current: limit.maximum, maximum: limit.maximum };
-    let now = if setrlimit(Resource::Nofile, raised).is_ok() { limit.maximum } else { limit.current };
-    now.unwrap_or(u64::MAX).saturating_sub(RESERVED).min(1 << 20)
-}
-
-impl Opened {
-    fn has_not_run(&self) -> Option<bool> {
-        idle_text(&self.ran).map(|text| text == self.ran_text)
-    }
-
-    fn has_same_memory(&self, proc: &OwnedFd, pid: i64) -> Option<bool> {
-        self.memory_now(proc, pid).map(|text| text == self.memory_text)
-    }
-
-    fn memory_now(&self, proc: &OwnedFd, pid: i64) -> Option<IdleText> {
-        match &self.memory {
-            Some(file) => idle_text(file),
-            None => idle_text(&open_pid(proc, pid, "statm").ok()?),
-        }
-    }
-
-    /// With what the files say now; `None` when the process is gone.
-    fn now(mut self, proc: &OwnedFd, pid: i64) -> Option<Opened> {
-        let ran = idle_text(&self.ran)?;
-        // Whether the memory of one that runs is as it was nobody asks: it is read.
-        self.memory_text = if ran == self.ran_text { self.memory_now(proc, pid)? } else { [0; IDLE_TEXT] };
-        self.ran_text = ran;
-        Some(self)
-    }
-}
-
 /// Takes over what others can change of a process that did not run. Says no where anything else differs, which
 /// only a full reading can tell.
 fn changed_by_others(row: &mut Arc<ProcessRow>, stat: &pid_stat::ProcessStat<'_>) -> bool {
@@ -466,47 +301,4 @@ fn counters(pid: i64, stat: &pid_stat::ProcessStat<'_>) -> ProcessRow {
         disk_wait_ticks: stat.disk_wait_ticks,
         ..ProcessRow::default()
     }
-}
-
-/// Puts what a process read and wrote itself into its row.
-pub fn put_io(row: &mut ProcessRow, read: Result<&OwnIo, &Errno>) {
-    let [read_bytes, write_bytes, cancelled, read_calls, write_calls, read_any, write_any] = match read {
-        Ok(io) => io.own.map(Raw::new),
-        Err(&(Errno::ACCESS | Errno::PERM)) => [Raw::DENIED; 7],
-        Err(_) => [Raw::ABSENT; 7],
-    };
-    (row.read_bytes, row.write_bytes, row.cancelled_bytes) = (read_bytes, write_bytes, cancelled);
-    (row.read_calls, row.write_calls) = (read_calls, write_calls);
-    (row.read_any_bytes, row.write_any_bytes) = (read_any, write_any);
-    row.io_unknown = read.map_or(Raw::ABSENT, |io| Raw::new(io.unknown));
-}
-
-/// Puts the memory of a process into its row.
-pub fn put_memory(row: &mut ProcessRow, status: &pid_status::Status) {
-    (row.shared_bytes, row.swap_bytes) = (status.shared, status.swap);
-    row.rss_bytes = if status.resident.value().is_some() { status.resident } else { row.rss_bytes };
-}
-
-/// Processes that are there now, in the order of their numbers.
-pub fn list(proc: &OwnedFd, pids: &mut Vec<i64>) {
-    pids.clear();
-    if rustix::fs::seek(proc, rustix::fs::SeekFrom::Start(0)).is_err() {
-        return;
-    }
-    let mut space = [MaybeUninit::uninit(); 16 << 10];
-    let mut entries = RawDir::new(proc, &mut space);
-    while let Some(Ok(entry)) = entries.next() {
-        pids.extend(number(entry.file_name().to_bytes()).filter(|pid| *pid > 0));
-    }
-    // The kernel lists them in order; a made-up tree may not.
-    if !pids.is_sorted() {
-        pids.sort_unstable();
-    }
-}
-
-/// Whether a number is that of a process, not of one of its threads, which are there as well but not listed.
-fn is_process(proc: &OwnedFd, pid: i64, buffer: &mut Vec<u8>) -> bool {
-    let status = read_pid(proc, pid, "status", buffer).unwrap_or_default();
-    let group = lines(status).find_map(|line| line.strip_prefix(b"Tgid:"));
-    group.and_then(|text| number(text.trim_ascii())) == Some(pid)
 }

@@ -10,183 +10,41 @@ mod ahead;
 mod demand;
 mod files;
 mod inside;
+mod opened;
+mod state;
+mod walked;
 
-use super::own_io::OwnIo;
-use super::rotation::Rotation;
 use super::{threads, writing};
-use crate::Roots;
 use crate::kernel::tasks::Tasks;
 use crate::kernel::{self, Refused};
 use crate::proc::mountinfo::Places;
 use crate::proc::pid::read_pid;
 use crate::proc::{pid_cgroup, pid_cmdline, pid_stat, read_file};
-use crate::sys::cgroups::{self, Groups};
+use crate::sys::cgroups;
 use crate::sys::containers;
-use crate::users::Users;
 use dozor_core::known::Raw;
 use dozor_core::reading::{GroupRow, ProcessRow, ThreadRow};
 use dozor_core::text::{Text, clean, no_text};
 use dozor_core::wanted::{Demand, Wanted};
-use files::{Busy, Opened};
-use inside::Inside;
-use rustix::fs::{CWD, Mode, OFlags, openat, readlinkat};
+use opened::{LIST_TURN, list};
+use rustix::fs::readlinkat;
 use rustix::io::Errno;
-use std::collections::HashMap;
-use std::os::fd::OwnedFd;
+pub use state::Processes;
+use state::{Counted, Rest, Tracked};
 use std::sync::Arc;
-use std::thread::JoinHandle;
 use std::time::Instant;
+use walked::Inside;
 
-/// A process is read in full every so many readings, however idle it is.
-const FULL_TURN: u64 = 256;
 /// Texts are refreshed every so many readings, and while the process is new: it may still start its program.
 const TEXT_TURN: u64 = 128;
-/// Readings after the first in which a process counts as new.
-const NEW: u64 = 3;
 /// Processes that are asked in one reading whether they write otherwise than by write calls, and readings for which the answer
 /// stands.
 const WRITERS: u32 = 4;
 const WRITER_TURN: u64 = 64;
 /// Bytes since the last reading by which a process must have dirtied more than it handed over to be asked.
 const TOO_MUCH: i64 = 1 << 20;
-/// What is kept of a process between readings.
-struct Tracked {
-    pid: i64,
-    ppid: Option<i64>,
-    row: Arc<ProcessRow>,
-    /// The reading in which it was first seen.
-    since: u64,
-    rest: Box<Rest>,
-}
-
-/// What is kept of a process and not touched while it is as it was: of thousands, each costs the memory's time.
-struct Rest {
-    kept: Kept,
-    uids: (Option<u32>, Option<u32>),
-    /// All its control groups, as they are named in rows.
-    groups: Text,
-}
-
-/// What whoever counts keeps of a process.
-#[derive(Default)]
-struct Kept {
-    io: Option<OwnIo>,
-    /// The files that tell whether it is idle; none where they do not serve.
-    idle: Option<Opened>,
-    /// The files of one that is read in full again and again.
-    busy: Option<Busy>,
-    /// The reading in which it was read in full last.
-    full: u64,
-    /// Context switches of each of its threads, where it has several and they are wanted.
-    switches: HashMap<i64, [i64; 2]>,
-    /// The thread that was found running last.
-    worker: Option<i64>,
-    /// User and system time in nanoseconds as they were told.
-    told: (u64, u64),
-    /// Whether the reader in the kernel counted it.
-    inside: bool,
-}
-
-/// Takes back what the two readers count differently, of a process that the other one counted before: files tell of the thread
-/// that is left what the kernel tells of all that ever were. From the next reading on it is told again.
-fn other_reader(row: &mut ProcessRow) {
-    (row.run_ns, row.switches_wait, row.switches_forced) = (Raw::ABSENT, Raw::ABSENT, Raw::ABSENT);
-}
-
-/// What was counted of a process, before its texts are put to it.
-struct Counted {
-    row: ProcessRow,
-    kept: Kept,
-    /// Its name, where that is another than before.
-    name: Option<String>,
-    kernel_thread: bool,
-    /// Its terminal's number, where that was read along.
-    tty: Option<Raw>,
-    uids: (Option<u32>, Option<u32>),
-}
-
-/// Reads the processes.
-pub struct Processes {
-    proc: OwnedFd,
-    page: i64,
-    delay_accounting: bool,
-    turn: u64,
-    users: Users,
-    /// Service and container of each control group.
-    cgroups: HashMap<Text, (Text, Text)>,
-    groups: Groups,
-    roots: Roots,
-    /// Those of the last reading, in order.
-    tracked: Vec<Tracked>,
-    /// Room for those of the next.
-    spare: Vec<Tracked>,
-    pids: Vec<i64>,
-    inside: Option<Inside>,
-    refused: Option<Refused>,
-    /// Processes that the reader in the kernel is not shown, and the reading in which they were looked for.
-    hidden: Vec<i64>,
-    looked_for_hidden: Option<u64>,
-    /// The reader in the kernel while it is loaded.
-    loads: Option<JoinHandle<Result<Tasks, Refused>>>,
-    /// Those of the reading before that are gone.
-    vanished: Vec<i64>,
-    /// When the reading before began.
-    began: Option<Instant>,
-    /// Whose memory is looked at in this reading although they are idle.
-    memory: Rotation,
-    buffer: Vec<u8>,
-    files: files::State,
-    writers: u32,
-    in_full: bool,
-    forget: bool,
-    places: Places,
-}
 
 impl Processes {
-    pub fn open(roots: &Roots) -> Result<Processes, Errno> {
-        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
-        let proc = openat(CWD, &roots.proc, flags, Mode::empty())?;
-        // Without delay accounting the kernel shows zero for every wait; that is not known, not zero.
-        let switch = read_file(&roots.proc.join("sys/kernel/task_delayacct"));
-        Ok(Processes {
-            proc,
-            places: Places::default(),
-            page: rustix::param::page_size() as i64,
-            delay_accounting: switch.map_or(true, |text| text.trim_ascii() != b"0"),
-            turn: 0,
-            users: Users::default(),
-            cgroups: HashMap::new(),
-            groups: Groups::find(&read_file(&roots.proc.join("self/mountinfo")).unwrap_or_default()),
-            roots: roots.clone(),
-            tracked: vec![],
-            spare: vec![],
-            pids: vec![],
-            inside: None,
-            refused: None,
-            loads: None,
-            hidden: vec![],
-            looked_for_hidden: None,
-            vanished: vec![],
-            memory: Rotation::default(),
-            buffer: vec![0; 16 << 10],
-            began: None,
-            files: files::State::new(roots),
-            writers: 0,
-            in_full: false,
-            forget: false,
-        })
-    }
-
-    /// Reads every process in full at every reading.
-    pub fn always_in_full(&mut self) {
-        self.in_full = true;
-    }
-
-    /// Reads every process in full at the next reading, since other parts of it are wanted.
-    pub fn forget_idleness(&mut self) {
-        self.forget = true;
-    }
-
     /// All processes. `reclaims`: the machine took memory away from somebody since the last reading.
     pub fn read(&mut self, wanted: Wanted, reclaims: bool) -> Vec<Arc<ProcessRow>> {
         self.turn += 1;
@@ -255,9 +113,9 @@ impl Processes {
     /// Adds the processes that the kernel does not show to its own programs, as some are built to do. Who they are is looked
     /// up in the list of all now and then.
     fn with_hidden(&mut self, pids: &mut Vec<i64>) {
-        if self.looked_for_hidden.is_none_or(|turn| self.turn - turn >= files::LIST_TURN) {
+        if self.looked_for_hidden.is_none_or(|turn| self.turn - turn >= LIST_TURN) {
             self.looked_for_hidden = Some(self.turn);
-            files::list(&self.proc, &mut self.hidden);
+            list(&self.proc, &mut self.hidden);
         }
         self.hidden.retain(|pid| pids.binary_search(pid).is_err());
         if !self.hidden.is_empty() {
@@ -372,15 +230,6 @@ impl Processes {
         if *known.row != row {
             known.row = Arc::new(row);
         }
-    }
-
-    fn is_full_turn(&self, pid: i64) -> bool {
-        (pid as u64).wrapping_add(self.turn).is_multiple_of(FULL_TURN)
-    }
-
-    /// Whether a process may still be starting its program.
-    fn is_new(&self, known: &Tracked) -> bool {
-        self.turn - known.since <= NEW
     }
 
     /// Puts texts and what is asked for by name to what was counted. `known`: the same process at the reading before.

@@ -1,0 +1,219 @@
+//! Files of processes that stay open, within a budget, and who is listed in `/proc`.
+
+use super::super::own_io::OwnIo;
+use crate::Roots;
+use crate::proc::pid::{open_pid, read_pid};
+use crate::proc::{lines, number, words};
+use rustix::fs::{CWD, Mode, OFlags, RawDir, openat};
+use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+use std::collections::HashMap;
+use std::mem::MaybeUninit;
+use std::os::fd::OwnedFd;
+
+/// All of `/proc` is listed every so many readings.
+pub const LIST_TURN: u64 = 32;
+/// New numbers are looked at one by one where they are at most one for so many processes.
+const FEW: i64 = 16;
+/// Threads whose state is looked at in one reading, over all processes.
+const LOOKS: u32 = 256;
+/// Files of threads that are read in one reading for what processes with several read and wrote themselves.
+const THREAD_FILES: usize = 512;
+/// Share of a core from which on a process whose main thread sleeps is asked which of its threads runs.
+const BUSY: f64 = 0.25;
+/// Descriptors that are left to everything else.
+const RESERVED: u64 = 256;
+/// Bytes of `schedstat` and of the beginning of `statm` that are compared: three numbers of at most 20 digits.
+pub const IDLE_TEXT: usize = 64;
+/// Descriptors of one [`Busy`].
+const BUSY_FILES: u64 = 3;
+
+/// What whoever counts keeps of a process.
+#[derive(Default)]
+pub struct Kept {
+    pub io: Option<OwnIo>,
+    /// The files that tell whether it is idle; none where they do not serve.
+    pub idle: Option<Opened>,
+    /// The files of one that is read in full again and again.
+    pub busy: Option<Busy>,
+    /// The reading in which it was read in full last.
+    pub full: u64,
+    /// Context switches of each of its threads, where it has several and they are wanted.
+    pub switches: HashMap<i64, [i64; 2]>,
+    /// The thread that was found running last.
+    pub worker: Option<i64>,
+    /// User and system time in nanoseconds as they were told.
+    pub told: (u64, u64),
+    /// Whether the reader in the kernel counted it.
+    pub inside: bool,
+}
+
+/// What may still be opened and asked, and who was there.
+pub struct State {
+    /// The open `/proc/loadavg`, which ends with the number that was given away last; none of a made-up tree.
+    pub latest: Option<OwnedFd>,
+    /// That number two readings ago, and one.
+    pub last: [Option<i64>; 2],
+    pub kept: u64,
+    pub budget: u64,
+    /// Ticks of CPU time since the last reading from which on a process counts as busy.
+    pub busy_ticks: f64,
+    pub looks: u32,
+    pub thread_files: usize,
+}
+
+impl State {
+    pub fn new(roots: &Roots) -> State {
+        let flags = OFlags::RDONLY | OFlags::CLOEXEC;
+        let is_here = roots.proc == Roots::default().proc;
+        let latest = is_here.then(|| openat(CWD, roots.proc.join("loadavg"), flags, Mode::empty()));
+        let latest = latest.and_then(Result::ok);
+        State {
+            latest,
+            last: [None; 2],
+            kept: 0,
+            budget: descriptor_budget(),
+            busy_ticks: f64::INFINITY,
+            looks: 0,
+            thread_files: 0,
+        }
+    }
+
+    /// A reading begins, so many seconds after the one before.
+    pub fn begin(&mut self, seconds: f64) {
+        self.busy_ticks = (seconds * rustix::param::clock_ticks_per_second() as f64 * BUSY).max(1.0);
+        (self.looks, self.thread_files) = (LOOKS, THREAD_FILES);
+    }
+
+    /// Makes the list of processes that of now; some of them may be gone. All of `/proc` is listed only now and then, and
+    /// where many numbers were given away since: else only these can be new. A number is given away a moment before its
+    /// process is there, so it is looked at twice.
+    pub fn list(&mut self, proc: &OwnedFd, turn: u64, pids: &mut Vec<i64>, buffer: &mut Vec<u8>) {
+        let now = self.latest(buffer);
+        let [before, _] = self.last;
+        self.last = [self.last[1], now];
+        let few = |new: &std::ops::Range<i64>| (0..=pids.len() as i64 / FEW).contains(&(new.end - new.start));
+        let new = before.zip(now).map(|(before, now)| before + 1..now + 1).filter(few);
+        let Some(new) = new.filter(|_| !turn.is_multiple_of(LIST_TURN)) else { return list(proc, pids) };
+        let known = pids.len();
+        for pid in new {
+            if pids[..known].binary_search(&pid).is_err() && is_process(proc, pid, buffer) {
+                pids.push(pid);
+            }
+        }
+        if !pids.is_sorted() {
+            pids.sort_unstable();
+        }
+    }
+
+    /// The number that was given to a task last; `proc_loadavg(5)`.
+    pub fn latest(&self, buffer: &mut [u8]) -> Option<i64> {
+        let got = rustix::io::pread(self.latest.as_ref()?, &mut *buffer, 0).ok()?;
+        number(words(buffer.get(..got)?.trim_ascii()).last()?)
+    }
+
+    /// Whether there are descriptors for more than what saves most.
+    pub fn is_ample(&self) -> bool {
+        self.kept < self.budget / 2
+    }
+
+    /// Files of a process are kept.
+    pub fn keep(&mut self, kept: &Kept) {
+        self.kept += descriptors(kept);
+    }
+
+    /// What is kept of a process is given up, and its files are closed.
+    pub fn close(&mut self, kept: &Kept) {
+        self.kept = self.kept.saturating_sub(descriptors(kept));
+    }
+}
+
+/// The open files that tell whether a process is idle, with their texts at the last full reading.
+pub struct Opened {
+    pub ran: OwnedFd,
+    pub ran_text: IdleText,
+    /// Opened each time where descriptors are short.
+    pub memory: Option<OwnedFd>,
+    pub memory_text: IdleText,
+}
+
+/// The beginning of a file's text.
+pub type IdleText = [u8; IDLE_TEXT];
+
+/// The beginning of what an open file says now; `None` when its process is gone.
+pub fn idle_text(file: &OwnedFd) -> Option<IdleText> {
+    let mut text = [0; IDLE_TEXT];
+    rustix::io::pread(file, &mut text[..], 0).ok()?;
+    Some(text)
+}
+
+/// Descriptors that are kept of a process.
+pub fn descriptors(kept: &Kept) -> u64 {
+    let idle = kept.idle.as_ref().map_or(0, |idle| 1 + u64::from(idle.memory.is_some()));
+    idle + if kept.busy.is_some() { BUSY_FILES } else { 0 }
+}
+
+/// The open files of a process that is read in full again and again.
+pub struct Busy {
+    pub stat: OwnedFd,
+    pub io: OwnedFd,
+    pub status: OwnedFd,
+}
+
+/// Descriptors that may be kept open: all but a reserve. The soft limit is raised to the hard one first, which is
+/// what that is for.
+pub fn descriptor_budget() -> u64 {
+    let limit = getrlimit(Resource::Nofile);
+    let raised = Rlimit { current: limit.maximum, maximum: limit.maximum };
+    let now = if setrlimit(Resource::Nofile, raised).is_ok() { limit.maximum } else { limit.current };
+    now.unwrap_or(u64::MAX).saturating_sub(RESERVED).min(1 << 20)
+}
+
+impl Opened {
+    pub fn has_not_run(&self) -> Option<bool> {
+        idle_text(&self.ran).map(|text| text == self.ran_text)
+    }
+
+    pub fn has_same_memory(&self, proc: &OwnedFd, pid: i64) -> Option<bool> {
+        self.memory_now(proc, pid).map(|text| text == self.memory_text)
+    }
+
+    pub fn memory_now(&self, proc: &OwnedFd, pid: i64) -> Option<IdleText> {
+        match &self.memory {
+            Some(file) => idle_text(file),
+            None => idle_text(&open_pid(proc, pid, "statm").ok()?),
+        }
+    }
+
+    /// With what the files say now; `None` when the process is gone.
+    pub fn now(mut self, proc: &OwnedFd, pid: i64) -> Option<Opened> {
+        let ran = idle_text(&self.ran)?;
+        // Whether the memory of one that runs is as it was nobody asks: it is read.
+        self.memory_text = if ran == self.ran_text { self.memory_now(proc, pid)? } else { [0; IDLE_TEXT] };
+        self.ran_text = ran;
+        Some(self)
+    }
+}
+
+/// Processes that are there now, in the order of their numbers.
+pub fn list(proc: &OwnedFd, pids: &mut Vec<i64>) {
+    pids.clear();
+    if rustix::fs::seek(proc, rustix::fs::SeekFrom::Start(0)).is_err() {
+        return;
+    }
+    let mut space = [MaybeUninit::uninit(); 16 << 10];
+    let mut entries = RawDir::new(proc, &mut space);
+    while let Some(Ok(entry)) = entries.next() {
+        pids.extend(number(entry.file_name().to_bytes()).filter(|pid| *pid > 0));
+    }
+    // The kernel lists them in order; a made-up tree may not.
+    if !pids.is_sorted() {
+        pids.sort_unstable();
+    }
+}
+
+/// Whether a number is that of a process, not of one of its threads, which are there as well but not listed.
+pub fn is_process(proc: &OwnedFd, pid: i64, buffer: &mut Vec<u8>) -> bool {
+    let status = read_pid(proc, pid, "status", buffer).unwrap_or_default();
+    let group = lines(status).find_map(|line| line.strip_prefix(b"Tgid:"));
+    group.and_then(|text| number(text.trim_ascii())) == Some(pid)
+}
