@@ -147,6 +147,10 @@ fn compare(earlier: &Reading, before: &Reading, between: &Reading, after: &Readi
         if first.start_ticks != last.start_ticks {
             continue;
         }
+        // Of one that has ended the texts are gone; who read them before still has them.
+        if [first, &**row, last].iter().any(|row| row.state.value() == Some(i64::from(b'Z'))) {
+            continue;
+        }
         let several = row.threads.value() > Some(1) || first.threads != last.threads;
         let is_idle = find(earlier, pid).is_some_and(|earlier| earlier.run_ns == row.run_ns);
         let last_waited = last.children_faults.value() > Some(0);
@@ -154,7 +158,9 @@ fn compare(earlier: &Reading, before: &Reading, between: &Reading, after: &Readi
             let [first, now, last] = [first, row, last].map(|row| (field.get)(row));
             // What it read and wrote is told from its children's as each reader saw it, from its own first look on.
             let is_io = field.name.starts_with("read_") || field.name.starts_with("write_");
-            if (is_io || field.name == "io_unknown") && last_waited {
+            // Like the texts, this is read at other turns.
+            let is_text_like = field.name == "replaced";
+            if is_text_like || (is_io || field.name == "io_unknown") && last_waited {
                 continue;
             }
             // What files tell of processes with one thread only, and by the main thread.
