@@ -154,8 +154,8 @@ impl Processes {
             self.take(loaded.join().unwrap_or(Err(Refused::Kernel)));
         }
         let mut inside = self.inside.take()?;
-        if inside.is_crowded() && self.loads.is_none() {
-            // Where there is no more room, this reading is as right as any, only dearer.
+        if inside.is_crowded() && self.loads.is_none() && self.refused.is_none() {
+            // Where there is no more room, this reading is as right as any, only dearer; it is asked for once.
             self.look_from_inside_later();
         }
         match inside.walk(self.in_full || self.forget, &self.memory) {
