@@ -481,6 +481,13 @@ fn text_bytes<R: Row>(row: &R) -> usize {
     R::TEXTS.iter().map(|field| (field.get)(row).len()).sum()
 }
 
+impl ProcessRow {
+    /// About how many bytes of memory it takes, with its texts.
+    pub(crate) fn bytes(&self) -> usize {
+        size_of::<ProcessRow>() + text_bytes(self)
+    }
+}
+
 /// Bytes of rows that no two readings share, with their texts.
 fn rows_bytes<R: Row>(rows: &[R]) -> usize {
     size_of_val(rows) + rows.iter().map(text_bytes).sum::<usize>()
@@ -506,9 +513,7 @@ macro_rules! declare_reading {
             /// About how many bytes of memory it takes beside the reading before it, with which it shares the rows of
             /// processes that did not change.
             pub fn own_bytes(&self, before: Option<&Reading>) -> usize {
-                let mut bytes = size_of::<Reading>() + self.processes.len() * size_of::<Arc<ProcessRow>>();
-                $( bytes += rows_bytes(&self.$system); )*
-                $( bytes += rows_bytes(&self.$process); )*
+                let mut bytes = self.parts_bytes();
                 let mut earlier = before.map_or(&[][..], |before| &before.processes).iter().peekable();
                 for row in &self.processes {
                     while earlier.next_if(|other| other.key() < row.key()).is_some() {}
@@ -517,9 +522,17 @@ macro_rules! declare_reading {
                         Some(other) if Arc::ptr_eq(other, row) => 0,
                         // Its texts are those of the row before.
                         Some(_) => size_of::<ProcessRow>(),
-                        None => size_of::<ProcessRow>() + text_bytes(&**row),
+                        None => row.bytes(),
                     };
                 }
+                bytes
+            }
+
+            /// The same without the rows of processes.
+            pub(crate) fn parts_bytes(&self) -> usize {
+                let mut bytes = size_of::<Reading>() + self.processes.len() * size_of::<Arc<ProcessRow>>();
+                $( bytes += rows_bytes(&self.$system); )*
+                $( bytes += rows_bytes(&self.$process); )*
                 bytes
             }
 

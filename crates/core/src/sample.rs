@@ -79,6 +79,25 @@ pub struct TaskCounts {
     pub zombie: u32,
 }
 
+impl TaskCounts {
+    /// Counts a row; `by` is 1 or, where it is not there any more, −1.
+    fn count(&mut self, row: &ProcessRow, by: i32) {
+        // Traffic of nobody known is a row without a PID, and no task.
+        if row.pid.value().is_none() {
+            return;
+        }
+        let of_state = match process_state(row) {
+            Some("running") => &mut self.running,
+            Some("blocked") => &mut self.blocked,
+            Some("stopped" | "traced") => &mut self.stopped,
+            Some("zombie") => &mut self.zombie,
+            _ => &mut self.sleeping,
+        };
+        *of_state = of_state.saturating_add_signed(by);
+        self.total = self.total.saturating_add_signed(by);
+    }
+}
+
 /// No row in the reading before.
 const NONE: u32 = u32::MAX;
 
@@ -95,8 +114,12 @@ pub struct Sample {
     pub gap: Option<Gap>,
     seconds: Option<f64>,
     previous: Vec<u32>,
-    /// Places of the processes that did something, once somebody asks; none where not all stand where they stood.
-    changed: OnceLock<Option<Vec<usize>>>,
+    /// All processes stand in the places in which they stood.
+    all_stand: bool,
+    /// Places of the processes that did something or are new, once somebody asks.
+    active: OnceLock<Vec<usize>>,
+    /// How many are in which state, once somebody asks.
+    tasks: OnceLock<TaskCounts>,
     /// Places in the earlier reading of processes that are gone, by their parent's PID.
     gone: HashMap<i64, Vec<u32>>,
     /// Places of the records of ended processes, by their parent's PID.
@@ -132,9 +155,14 @@ impl Sample {
         };
         let earlier = before.as_deref().filter(|_| changed.is_none());
         let gone = earlier.map(|before| gone(&before.processes, &previous)).unwrap_or_default();
-        let changed = changed.map_or_else(OnceLock::new, |changed| OnceLock::from(Some(changed)));
-        let (ended, ports) = (OnceLock::new(), OnceLock::new());
-        Sample { host, before, now, gap, seconds, previous, changed, gone, ended, ports }
+        let stand = |before: &Reading| {
+            before.processes.len() == now.processes.len()
+                && previous.iter().enumerate().all(|(at, place)| *place as usize == at)
+        };
+        let all_stand = changed.is_some() || before.as_deref().is_some_and(stand);
+        let active = changed.map_or_else(OnceLock::new, OnceLock::from);
+        let (ended, ports, tasks) = (OnceLock::new(), OnceLock::new(), OnceLock::new());
+        Sample { host, before, now, gap, seconds, previous, all_stand, active, tasks, gone, ended, ports }
     }
 
     /// Places of the records of ended processes, by their parent's PID.
@@ -206,33 +234,33 @@ impl Sample {
         self.gone.values().flatten().map(|place| *place as usize)
     }
 
-    /// Places of the processes that did something since the earlier reading, or were not in it: of the others the very same rows
-    /// are in both.
-    pub fn active(&self) -> Vec<usize> {
-        if let Some(changed) = self.changed() {
-            return changed.to_vec();
-        }
-        let before = self.before.as_deref().map_or(&[][..], |before| &before.processes);
-        let is_another = |at: &usize| {
-            let place = self.earlier_place(*at);
-            place.is_none_or(|place| !Arc::ptr_eq(&before[place], &self.now.processes[*at]))
-        };
-        (0..self.now.processes.len()).filter(is_another).collect()
+    /// Places of the processes that did something since the earlier reading, or were not in it, ascending: of the others the very
+    /// same rows are in both.
+    pub fn active(&self) -> &[usize] {
+        self.active.get_or_init(|| {
+            let before = self.before.as_deref().map_or(&[][..], |before| &before.processes);
+            let is_another = |at: &usize| {
+                let place = self.earlier_place(*at);
+                place.is_none_or(|place| !Arc::ptr_eq(&before[place], &self.now.processes[*at]))
+            };
+            (0..self.now.processes.len()).filter(is_another).collect()
+        })
     }
 
     /// Places of the processes that did something since the earlier reading, where all processes stand in the same places in
     /// both. None where somebody came or went, or there is no earlier reading.
     pub fn changed(&self) -> Option<&[usize]> {
-        let changed = self.changed.get_or_init(|| {
-            let before = self.before.as_deref()?;
-            let stand = self.previous.iter().enumerate().all(|(at, place)| *place as usize == at);
-            if !stand || before.processes.len() != self.now.processes.len() {
-                return None;
-            }
-            let both = before.processes.iter().zip(&self.now.processes).enumerate();
-            Some(both.filter(|(_, (was, is))| !Arc::ptr_eq(was, is)).map(|(at, _)| at).collect())
-        });
-        changed.as_deref()
+        self.all_stand.then(|| self.active())
+    }
+
+    /// About how many bytes of memory its reading takes beside the earlier one; see [`Reading::own_bytes`].
+    pub fn own_bytes(&self) -> usize {
+        let row = |at: &usize| match self.earlier_place(*at) {
+            // Its texts are those of the row before.
+            Some(_) => size_of::<ProcessRow>(),
+            None => self.now.processes[*at].bytes(),
+        };
+        self.now.parts_bytes() + self.active().iter().map(row).sum::<usize>()
     }
 
     /// The process in this place of the reading.
@@ -265,19 +293,29 @@ impl Sample {
 
     /// Counts the processes by state.
     pub fn tasks(&self) -> TaskCounts {
-        let mut counts = TaskCounts::default();
-        // Traffic of nobody known is a row without a PID, and no task.
-        for row in self.now.processes.iter().filter(|row| row.pid.value().is_some()) {
-            counts.total += 1;
-            match process_state(row) {
-                Some("running") => counts.running += 1,
-                Some("blocked") => counts.blocked += 1,
-                Some("stopped" | "traced") => counts.stopped += 1,
-                Some("zombie") => counts.zombie += 1,
-                _ => counts.sleeping += 1,
+        *self.tasks.get_or_init(|| {
+            let mut counts = TaskCounts::default();
+            self.now.processes.iter().for_each(|row| counts.count(row, 1));
+            counts
+        })
+    }
+
+    /// The same after it is known of the sample before: only those are counted who did something, came or went.
+    pub(crate) fn count_on(&self, earlier: &Sample) {
+        let (Some(known), Some(before)) = (earlier.tasks.get(), &self.before) else { return };
+        if !Arc::ptr_eq(before, &earlier.now) {
+            return;
+        }
+        let mut counts = *known;
+        for at in self.active() {
+            counts.count(&self.now.processes[*at], 1);
+            if let Some(place) = self.earlier_place(*at) {
+                counts.count(&before.processes[place], -1);
             }
         }
-        counts
+        self.gone_places().for_each(|place| counts.count(&before.processes[place], -1));
+        // Whoever asked first has counted the same.
+        let _ = self.tasks.set(counts);
     }
 
     /// The rows of one kind of part with their counterparts in the earlier reading.
@@ -304,12 +342,18 @@ fn pair(before: &[Arc<ProcessRow>], now: &[Arc<ProcessRow>]) -> Vec<u32> {
     now.iter()
         .map(|row| {
             while let Some(candidate) = before.get(at) {
-                if Arc::ptr_eq(candidate, row) {
-                    return at as u32;
-                }
-                match candidate.key().cmp(&row.key()) {
+                // Mostly it is the very same row, which need not be looked into.
+                let order = if Arc::ptr_eq(candidate, row) {
+                    Ordering::Equal
+                } else {
+                    candidate.key().cmp(&row.key())
+                };
+                match order {
                     Ordering::Less => at += 1,
-                    Ordering::Equal => return at as u32,
+                    Ordering::Equal => {
+                        at += 1;
+                        return at as u32 - 1;
+                    }
                     Ordering::Greater => return NONE,
                 }
             }

@@ -581,7 +581,11 @@ fn what_is_shown_of_thousands_that_change_is_bounded_and_decoded_once() {
         }
         let bytes: usize = (from..=newest)
             .map(|number| timeline.sample(number).expect("readable"))
-            .map(|sample| sample.now.own_bytes(sample.before.as_deref()))
+            .map(|sample| {
+                let bytes = sample.own_bytes();
+                assert_eq!(bytes, sample.now.own_bytes(sample.before.as_deref()));
+                bytes
+            })
             .sum();
         assert!(bytes <= 16 << 20, "{bytes} bytes at {newest}");
     }

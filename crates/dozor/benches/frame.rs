@@ -36,11 +36,42 @@ struct Bench {
 impl Bench {
     /// The time that an event and the frame after it take.
     fn frame(&mut self, event: Event) -> Duration {
+        let (event, frame) = self.apart(event);
+        event + frame
+    }
+
+    /// The same, each for itself.
+    fn apart(&mut self, event: Event) -> (Duration, Duration) {
         let begin = Instant::now();
         self.screen.update(event, begin);
+        let taken_in = Instant::now();
         self.terminal.draw(|frame| self.screen.draw(frame, begin)).expect("a frame");
-        begin.elapsed()
+        (taken_in.duration_since(begin), taken_in.elapsed())
     }
+}
+
+/// What the kernel alone takes for a reading of so many processes: open, read and close two files of each.
+fn bare() -> Duration {
+    let mut all: Vec<Duration> = (0..5)
+        .map(|_| {
+            let begin = Instant::now();
+            for _ in 0..crowd::PROCESSES {
+                black_box(std::fs::read("/proc/self/stat").expect("our own file"));
+                black_box(std::fs::read("/proc/self/io").expect("our own file"));
+            }
+            begin.elapsed()
+        })
+        .collect();
+    all.sort();
+    all[all.len() / 2]
+}
+
+/// The median of some times, in milliseconds and as a part of what the kernel alone takes at the same time.
+fn beside(name: &str, mut times: Vec<Duration>, aim: f64) {
+    times.sort();
+    let (median, bare) = (times[times.len() / 2].as_secs_f64(), bare().as_secs_f64());
+    let (ms, whole) = (median * 1e3, bare * 1e3);
+    println!("  {name:<40} {ms:.2} ms, {:.3} of the bare loop's {whole:.0} ms (aim {aim})", median / bare);
 }
 
 fn main() {
@@ -59,19 +90,28 @@ fn main() {
         ("disk", '3'),
         ("overview, family tree", 'v'),
     ] {
+        // One of them alone, to look at: `cargo bench --bench frame -- disk`.
+        let wanted = std::env::args().skip(1).find(|word| !word.starts_with('-'));
+        if wanted.is_some_and(|wanted| !name.contains(&wanted)) {
+            continue;
+        }
         if lane == 'v' {
             bench.frame(key(KeyCode::Char('0')));
             bench.screen.state.values.arrange = Arrange::Family;
         } else {
             bench.frame(key(KeyCode::Char(lane)));
         }
-        let mut readings = vec![];
+        let (mut readings, mut frames) = (vec![], vec![]);
         for _ in 0..80 {
             let second = bench.screen.state.time().timeline.end() as u64;
             let reading = reading(&mut machine, second, &mut rows);
-            readings.push(bench.frame(Event::Feed(Delivery::Reading(reading))));
+            let (reading, frame) = bench.apart(Event::Feed(Delivery::Reading(reading)));
+            readings.push(reading);
+            frames.push(frame);
         }
         println!("{name}");
+        beside("a new reading, all that follows from it", readings, 0.043);
+        beside("the frame after it", frames, 0.013);
         let down = (0..400).map(|_| bench.frame(key(KeyCode::Down))).collect();
         report("  a key that moves the selection", down, " (budget 2 ms)");
         let wheel = MouseEvent {
@@ -84,7 +124,6 @@ fn main() {
         report("  a turn of the wheel", wheel, " (budget 2 ms)");
         let idle = (0..100).map(|_| bench.frame(Event::Tick)).collect();
         report("  nothing new", idle, "");
-        report("  a new reading, all that follows from it", readings, "");
         let sample = bench.screen.state.moment().sample.clone().expect("a sample");
         let order = bench.screen.state.values.order;
         let computed = (0..50)

@@ -183,6 +183,14 @@ impl Metric {
         }
     }
 
+    /// Whether a process whose row is the same in three readings has in both of their samples the same: then its rates are
+    /// nothing or not known in both. What is taken from the clock, from the machine, from its sockets or its control group may
+    /// become another while it does nothing.
+    pub fn rests(&self) -> bool {
+        let of_others = matches!(self.alias, "start" | "age" | "mem" | "core_temp" | "port");
+        matches!(self.eval, Eval::Process(_)) && !of_others && !self.reads.contains(&"limits")
+    }
+
     /// What fills a drawing at least where nothing says what is full: a value far below is drawn as little as it is.
     pub fn least_scale(&self) -> f64 {
         match self.unit {

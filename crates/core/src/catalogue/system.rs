@@ -279,10 +279,10 @@ pub fn unaccounted(sample: &Sample) -> Known<f64> {
         return Known::Absent;
     }
     let active = sample.active();
-    let used: f64 = survivors_used(sample, &active)
+    let used: f64 = survivors_used(sample, active)
         + match sample.now.system.notifications_lost.value() {
             Some(_) => reported_used(sample),
-            None => taken_over(sample, &active),
+            None => taken_over(sample, active),
         };
     let seconds = sample.seconds().unwrap_or(0.0);
     let cores = f64::from(sample.host.cores.max(1));

@@ -8,7 +8,6 @@ use crate::rank::{Total, total};
 use crate::row::Row as _;
 use crate::sample::{ProcessView, Sample};
 use crate::text::{Text, no_text};
-use crate::wanted::Demand;
 use std::sync::Arc;
 
 /// Those who are gone.
@@ -40,9 +39,9 @@ impl Step {
     }
 }
 
-/// Whether a process whose counters stand still has the same as before. What its group has is not its own.
+/// Whether a process whose counters stand still has the same as before.
 fn can_rest(metric: &Metric) -> bool {
-    metric.kind == Kind::Rate && metric.needs != Some(Demand::ControlGroup)
+    metric.kind == Kind::Rate && metric.rests()
 }
 
 /// What the processes that are meant have together.

@@ -67,6 +67,11 @@ impl Expression {
         self.test.metrics()
     }
 
+    /// Whether it holds for a process that does nothing as it did in the sample before; see [`Metric::rests`].
+    pub fn rests(&self) -> bool {
+        self.metrics().iter().all(|metric| metric.rests())
+    }
+
     /// Parts of a reading that it needs.
     pub fn wanted(&self) -> Wanted {
         self.test.wanted()

@@ -21,7 +21,7 @@ pub struct Scene<'a> {
     pub seconds: f64,
     adjusted: &'a Adjusted,
     /// Places of processes whose row is another one than before: who did nothing has the same.
-    pub active: Vec<usize>,
+    pub active: &'a [usize],
     /// Processes that are not there any more.
     pub ended: Vec<ProcessKey>,
     gone: OnceCell<Sample>,
@@ -179,8 +179,7 @@ impl<'a> Scene<'a> {
     /// Processes of a control group and of those below it.
     pub fn members<'b>(&'b self, path: &'b str) -> impl Iterator<Item = ProcessView<'a>> + 'b {
         let all = 0..self.sample.now.processes.len();
-        all.map(|at| self.sample.process(at))
-            .filter(move |view| limits::groups(view).any(|group| &*group.now.path == path))
+        all.map(|at| self.sample.process(at)).filter(move |view| is_member(view, path))
     }
 }
 
@@ -189,6 +188,11 @@ impl Ranking {
     pub fn largest(&self) -> f64 {
         self.programs.first().map_or(0.0, |share| share.value / self.total.max(f64::MIN_POSITIVE) * 100.0)
     }
+}
+
+/// Whether a process is in a control group or in one below it.
+pub fn is_member(view: &ProcessView<'_>, path: &str) -> bool {
+    limits::groups(view).any(|group| &*group.now.path == path)
 }
 
 /// A process as one who does something.

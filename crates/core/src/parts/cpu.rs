@@ -28,8 +28,9 @@ pub fn sections(sample: &Sample) -> Vec<Section> {
 fn runs_there(sample: &Sample) -> HashMap<i64, (usize, f64)> {
     let cpu = listed("cpu");
     let mut most: HashMap<i64, (usize, f64)> = HashMap::new();
-    for (at, row) in sample.now.processes.iter().enumerate() {
-        let Some(core) = row.core.value() else { continue };
+    // Who did nothing used nothing.
+    for at in sample.active().iter().copied() {
+        let Some(core) = sample.now.processes[at].core.value() else { continue };
         let used = cpu.of(&sample.process(at)).number().filter(|used| *used >= 0.05);
         let Some(used) = used.filter(|_| stayed(sample, at)) else { continue };
         let entry = most.entry(core).or_insert((at, used));

@@ -1,10 +1,12 @@
 //! Which processes are shown, in which order, and how they are arranged.
 //!
 //! [`narrow`] decides who is kept, [`order`] sorts, [`arrange`] puts rows below others or together, [`totals`] says what
-//! several processes have together, [`threads`] gives the threads of processes as rows.
+//! several processes have together, [`threads`] gives the threads of processes as rows. [`ledger`] keeps what is known of those
+//! who do nothing.
 
 mod activity;
 mod arrange;
+mod ledger;
 mod narrow;
 mod order;
 mod persistence;
@@ -13,13 +15,14 @@ mod totals;
 
 pub use activity::is_active;
 pub use arrange::{Arrange, Arranging, Folds, Group, Line, RowId, Table};
+pub use ledger::Ledger;
 pub use narrow::{Filter, Narrowing, Whose};
 pub use order::{Key, Order, OrderError, Values};
 pub use persistence::{NearTop, Persistence};
 pub use threads::threads;
 pub use totals::{Total, total};
 
-use crate::catalogue::{Metric, listed};
+use crate::catalogue::{Metric, Value, listed};
 use crate::sample::{ProcessView, Sample};
 
 /// A process or thread at a moment.
@@ -89,17 +92,45 @@ impl<'a> Population<'a> {
             let by_use = Order::by_cpu().then_by(listed("rss"));
             by_use.sort(|row| self.view(*row), &mut rows);
         }
-        self.sorted(rows, order)
-    }
-
-    fn sorted(&self, mut rows: Vec<RowRef>, order: &Order) -> Ordered {
         let values = order.sort(|row| self.view(*row), &mut rows);
         Ordered { rows, values }
     }
 
     /// The same, but ties stay in the order that the rows of the sample just before had: a process that falls asleep
     /// does not change places with all the others that sleep. Processes that were not there come last among equals.
-    pub fn ordered_after(&self, rows: &[RowRef], meant: &dyn Fn(RowRef) -> bool, order: &Order) -> Ordered {
+    ///
+    /// The `ledger` stands at this sample; who rests by it keeps its place among those who do.
+    pub fn ordered_after(
+        &self,
+        rows: &[RowRef],
+        meant: &dyn Fn(RowRef) -> bool,
+        order: &Order,
+        ledger: &mut Ledger,
+    ) -> Ordered {
+        let start = self.as_they_stood(rows, meant);
+        let sample = self.averaged.unwrap_or(self.here);
+        let keys = || [Some(order.first), order.then].into_iter().flatten();
+        keys().for_each(|key| ledger.want(key.metric, sample));
+        let columns: Vec<_> = keys().map(|key| ledger.column(key.metric).unwrap_or_default()).collect();
+        let values = |row: &RowRef| match row {
+            RowRef::Here(at) => Values {
+                first: order.first.value_of(columns[0][*at].clone()),
+                then: order.then.map_or(Value::Absent, |then| then.value_of(columns[1][*at].clone())),
+            },
+            row => order.values(&self.view(*row)),
+        };
+        let mut values: Vec<Values> = start.iter().map(values).collect();
+        let rests = keys().all(|key| key.metric.rests());
+        let moved = |at: usize| !matches!(start[at], RowRef::Here(place) if rests && ledger.rests(place));
+        let places = order.sorted_around(&values, &moved);
+        Ordered {
+            rows: places.iter().map(|at| start[*at]).collect(),
+            values: places.iter().map(|at| std::mem::take(&mut values[*at])).collect(),
+        }
+    }
+
+    /// Those that are meant, in the order that the rows of the sample just before had; then who is new, then who is gone.
+    fn as_they_stood(&self, rows: &[RowRef], meant: &dyn Fn(RowRef) -> bool) -> Vec<RowRef> {
         let count = self.here.now.processes.len();
         let earlier = self.here.before.as_ref().map_or(0, |before| before.processes.len());
         let mut now_at = vec![None; earlier];
@@ -121,7 +152,7 @@ impl<'a> Population<'a> {
         start.extend((0..count).filter(|at| !taken[*at]).map(RowRef::Here));
         start.extend((0..self.gone.now.processes.len()).map(RowRef::Gone));
         start.retain(|row| meant(*row));
-        self.sorted(start, order)
+        start
     }
 
     /// What several of them have together.

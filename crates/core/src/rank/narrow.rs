@@ -92,6 +92,12 @@ impl Narrowing {
             && self.pids.is_none()
     }
 
+    /// Whether a process that does nothing is kept as it was in the sample before.
+    pub fn rests(&self) -> bool {
+        // Who descends from whom is found out anew at each sample.
+        self.pids.is_none() && self.expression.as_ref().is_none_or(Expression::rests)
+    }
+
     /// Parts of a reading that it needs.
     pub fn wanted(&self) -> Wanted {
         let wanted = self.expression.as_ref().map_or(Wanted::NOTHING, Expression::wanted);

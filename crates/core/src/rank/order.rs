@@ -23,7 +23,12 @@ impl Key {
 
     /// What a process is ordered by.
     pub fn value(&self, view: &ProcessView<'_>) -> Value {
-        as_shown(self.metric.of(view), self.metric.unit)
+        self.value_of(self.metric.of(view))
+    }
+
+    /// What a process is ordered by that has this of the metric.
+    pub fn value_of(&self, value: Value) -> Value {
+        as_shown(value, self.metric.unit)
     }
 
     fn compare(&self, a: &Value, b: &Value) -> Ordering {
@@ -149,12 +154,7 @@ impl Order {
         if rows.len() < 2 {
             return;
         }
-        // Numbers are compared as integers, which is several times as fast.
-        let ranks = |values: &Values| {
-            let then = self.then.map_or(Some(0), |key| rank(&values.then, key.descending));
-            Some((rank(&values.first, self.first.descending)?, then?))
-        };
-        let ranked: Option<Vec<_>> = rows.iter().map(|row| Some((ranks(values(row))?, *row))).collect();
+        let ranked: Option<Vec<_>> = rows.iter().map(|row| Some((self.ranks(values(row))?, *row))).collect();
         if let Some(mut ranked) = ranked {
             // The stable sort is also the one that gains from rows that are nearly in order.
             ranked.sort_by_key(|(ranks, _)| *ranks);
@@ -162,6 +162,31 @@ impl Order {
             return;
         }
         rows.sort_by(|a, b| self.compare(values(a), values(b)));
+    }
+
+    /// Numbers as integers that compare in the same way, which is several times as fast; none where there is text.
+    fn ranks(&self, values: &Values) -> Option<(u64, u64)> {
+        let then = self.then.map_or(Some(0), |key| rank(&values.then, key.descending));
+        Some((rank(&values.first, self.first.descending)?, then?))
+    }
+
+    /// The places of values in order, as [`Order::sort_by`] sorts them, where all but those that `moved` are in order already:
+    /// they are sorted alone and put between the others.
+    pub fn sorted_around(&self, values: &[Values], moved: &dyn Fn(usize) -> bool) -> Vec<usize> {
+        let ranked: Option<Vec<_>> = values.iter().map(|values| self.ranks(values)).collect();
+        let compare = |a: &usize, b: &usize| match &ranked {
+            Some(ranks) => ranks[*a].cmp(&ranks[*b]),
+            None => self.compare(&values[*a], &values[*b]),
+        };
+        let (mut moved, still): (Vec<usize>, Vec<usize>) = (0..values.len()).partition(|at| moved(*at));
+        moved.sort_by(compare);
+        if still.is_sorted_by(|a, b| compare(a, b).is_le()) {
+            merged(&moved, &still, |a, b| compare(a, b).then(a.cmp(b)))
+        } else {
+            let mut all: Vec<usize> = (0..values.len()).collect();
+            all.sort_by(compare);
+            all
+        }
     }
 
     /// Sorts rows by the process that `view` gives for each; ties stay as they are. Gives what each is ordered by.
@@ -182,6 +207,20 @@ pub struct Values {
     pub first: Value,
     /// Of the second.
     pub then: Value,
+}
+
+/// Two sorted lists as one.
+fn merged(few: &[usize], many: &[usize], compare: impl Fn(&usize, &usize) -> Ordering) -> Vec<usize> {
+    let mut all = Vec::with_capacity(few.len() + many.len());
+    let mut rest = many;
+    for one in few {
+        let before = rest.partition_point(|other| compare(other, one).is_lt());
+        all.extend_from_slice(&rest[..before]);
+        all.push(*one);
+        rest = &rest[before..];
+    }
+    all.extend_from_slice(rest);
+    all
 }
 
 /// A number as an integer that compares in the same way; none for text. What is unknown comes last.
@@ -260,6 +299,33 @@ mod tests {
             order.sort_by(|at| &values[*at], &mut fast);
             slow.sort_by(|a, b| order.compare(&values[*a], &values[*b]));
             prop_assert_eq!(fast, slow);
+        }
+
+        #[test]
+        fn what_moved_is_put_where_sorting_all_would_put_it(
+            values in proptest::collection::vec((any_number(), any_value(), any::<bool>()), 0..30),
+            first: bool,
+            text: bool,
+            in_order: bool,
+        ) {
+            let key = |descending| Key { metric: listed("cpu"), descending };
+            let order = Order { first: key(first), then: Some(key(true)) };
+            let (mut still, moved): (Vec<_>, Vec<_>) = values
+                .into_iter()
+                .map(|(first, then, moved)| (Values { first, then: if text { then } else { Value::Absent } }, moved))
+                .partition(|(_, moved)| !*moved);
+            if in_order {
+                still.sort_by(|(a, _), (b, _)| order.compare(a, b));
+            }
+            // Those that moved stand anywhere between the others.
+            let mut all = still;
+            for (at, one) in moved.into_iter().enumerate() {
+                all.insert((at * 7) % (all.len() + 1), one);
+            }
+            let values: Vec<Values> = all.iter().map(|(values, _)| values.clone()).collect();
+            let mut slow: Vec<usize> = (0..values.len()).collect();
+            order.sort_by(|at| &values[*at], &mut slow);
+            prop_assert_eq!(order.sorted_around(&values, &|at| all[at].1), slow);
         }
 
         #[test]

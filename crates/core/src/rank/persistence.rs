@@ -1,6 +1,7 @@
 //! How long processes have been near the top: who stays there for minutes is the culprit, a single spike is not.
 
 use super::Order;
+use crate::catalogue::Value;
 use crate::reading::ProcessKey;
 use crate::row::Row as _;
 use crate::sample::Sample;
@@ -42,6 +43,17 @@ impl Persistence {
     /// Takes in the sample with this number. Says whether it followed the one before; if not, the samples before it
     /// should be taken in first, from [`Persistence::default`] on.
     pub fn follow(&mut self, number: usize, sample: &Sample, order: &Order) -> bool {
+        self.follow_values(number, sample, order, &|at| order.first.metric.of(&sample.process(at)))
+    }
+
+    /// The same, where the values of the first key are known by place.
+    pub fn follow_values(
+        &mut self,
+        number: usize,
+        sample: &Sample,
+        order: &Order,
+        value: &dyn Fn(usize) -> Value,
+    ) -> bool {
         if self.last == Some((number, *order)) {
             return true;
         }
@@ -62,7 +74,7 @@ impl Persistence {
         if !follows {
             self.first_ns = begin;
         }
-        for key in top(sample, order) {
+        for key in top(sample, value) {
             self.stays.entry(key).or_insert(Stay { since_ns: begin, missed: 0 }).missed = 0;
         }
         self.stays.retain(|_, stay| stay.missed < MISSES);
@@ -76,10 +88,10 @@ impl Persistence {
     }
 }
 
-/// Processes near the top of an order.
-fn top(sample: &Sample, order: &Order) -> Vec<ProcessKey> {
+/// Processes near the top by their values.
+fn top(sample: &Sample, value: &dyn Fn(usize) -> Value) -> Vec<ProcessKey> {
     let values = (0..sample.now.processes.len()).filter_map(|at| {
-        let value = order.first.metric.of(&sample.process(at)).number()?;
+        let value = value(at).number()?;
         (value > 0.0).then_some((value, at))
     });
     let mut values: Vec<(f64, usize)> = values.collect();

@@ -262,7 +262,9 @@ impl Timeline {
         let lost = sample.before.is_none() && self.moments.len() == self.in_past && self.in_past > 0;
         self.newest = Some(reading);
         self.moments.push_back(Moment::of(&sample, lost));
-        self.remember(self.end() - 1, Arc::new(sample));
+        let number = self.end() - 1;
+        self.count_on(&sample, number);
+        self.remember(number, Arc::new(sample));
         self.make_room();
     }
 
@@ -365,6 +367,7 @@ impl Timeline {
         let before = if lost || spot.1 == 0 { None } else { Some(self.reading((spot.0, spot.1 - 1))?) };
         let host = self.past.get(spot.0).map_or(&self.host, Segment::host).clone();
         let sample = Arc::new(Sample::new(host, before, now));
+        self.count_on(&sample, number);
         self.remember(number, sample.clone());
         Ok(sample)
     }
@@ -558,8 +561,15 @@ impl Timeline {
         Ok(())
     }
 
+    /// What is known of the sample before needs not be found out anew.
+    fn count_on(&self, sample: &Sample, number: usize) {
+        if let Some((earlier, _)) = number.checked_sub(1).and_then(|number| self.decoded.get(&number)) {
+            sample.count_on(earlier);
+        }
+    }
+
     fn remember(&mut self, number: usize, sample: Arc<Sample>) {
-        let bytes = sample.now.own_bytes(sample.before.as_deref());
+        let bytes = sample.own_bytes();
         self.decoded_bytes += bytes;
         if let Some((_, before)) = self.decoded.insert(number, (sample, bytes)) {
             self.decoded_bytes -= before;

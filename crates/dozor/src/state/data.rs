@@ -12,7 +12,7 @@ use dozor_core::deed::{Deed, Target};
 use dozor_core::expr::Expression;
 use dozor_core::findings::{Engine, Usual};
 use dozor_core::lane::{Lane, Severity};
-use dozor_core::rank::{Folds, Ordered, Persistence, RowId, Table, Total};
+use dozor_core::rank::{Folds, Ledger, Ordered, Persistence, RowId, Table, Total};
 use dozor_core::reading::ProcessKey;
 use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::sample::Sample;
@@ -122,6 +122,8 @@ pub struct Rows {
     pub ordered: Ordered,
     /// The rows, arranged.
     pub table: Table,
+    /// What is known of each process, so that only those who do something are asked anew.
+    pub ledger: Ledger,
     /// Of so many processes it is not known whether they should be shown.
     pub undecided: usize,
     /// So many processes are in rows.

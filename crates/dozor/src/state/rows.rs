@@ -2,12 +2,12 @@
 //! selected.
 
 use super::State;
-use super::data::{Drag, MarkedTotals, Time};
+use super::data::{Drag, MarkedTotals, Rows, Time};
 use crate::look::columns::{self, Column};
 use crate::state::axis::Axis;
 use dozor_core::catalogue::listed;
 use dozor_core::parts::{Users, users};
-use dozor_core::rank::{Arrange, Arranging, Folds, Line, Persistence, RowId, RowRef, Table};
+use dozor_core::rank::{Arrange, Arranging, Folds, Ledger, Line, Persistence, RowId, RowRef, Table};
 use dozor_core::reading::{ProcessKey, ProcessRow};
 use dozor_core::row::Row as _;
 use dozor_core::sample::{ProcessView, Sample};
@@ -19,8 +19,10 @@ const MARKED: [&str; 5] = ["cpu", "rss", "disk", "net", "threads"];
 
 /// Processes in rows. Traffic of nobody, those who are gone and ancestors of what matches do not count.
 fn processes_shown(table: &Table, sample: &Sample) -> usize {
+    // Rows of nobody stand in front; see the order of their keys.
+    let nobody = sample.now.processes.iter().take_while(|row| row.pid.value().is_none()).count();
     let is_process = |row: &&RowRef| match row {
-        RowRef::Here(at) => sample.now.processes[*at].pid.value().is_some(),
+        RowRef::Here(at) => *at >= nobody,
         RowRef::Gone(_) | RowRef::Thread(_) => false,
     };
     // Members of an open group stand in lines of their own.
@@ -105,26 +107,35 @@ impl State {
     /// Narrows, orders and arranges the processes of the shown moment. Where it follows the one that was shown, equal
     /// rows keep their places; where the order holds still, all do.
     pub(super) fn rank(&mut self, follows: bool, held: Option<&Places>) {
+        let mut ledger = std::mem::take(&mut self.rows.ledger);
+        self.rank_by(&mut ledger, follows, held);
+        self.rows.ledger = ledger;
+    }
+
+    fn rank_by(&mut self, ledger: &mut Ledger, follows: bool, held: Option<&Places>) {
         let (Some(sample), Some(population)) = (&self.moment.sample, self.population()) else { return };
+        let looked_at = population.averaged.unwrap_or(sample);
+        ledger.follow(looked_at);
         let users = self.lanes.parts.selected.as_ref().map(|part| users(part, sample));
         let uses = |row: &ProcessRow| match &users {
             Some(Users::Those(uses, _)) => uses(row),
             _ => true,
         };
-        let filter = self.values.narrowing.at(sample);
-        let mut undecided = 0;
-        let mut matches = |row: RowRef| {
-            let view = population.view(row);
-            let decided = filter.matches(&view);
-            // Rows that stand for several, or for nobody, are no processes.
-            let is_process = matches!(row, RowRef::Here(_)) && view.now.pid.value().is_some();
-            undecided += usize::from(decided.is_none() && is_process);
-            decided == Some(true) && uses(view.now)
+        let (kept, undecided) = ledger.kept(&self.values.narrowing, looked_at, sample);
+        let here: Vec<bool> = match &users {
+            Some(Users::Those(..)) => {
+                let rows = kept.iter().zip(&sample.now.processes);
+                rows.map(|(kept, row)| *kept == Some(true) && uses(row)).collect()
+            }
+            _ => kept.iter().map(|kept| *kept == Some(true)).collect(),
         };
-        let here: Vec<bool> =
-            (0..population.here.now.processes.len()).map(|at| matches(RowRef::Here(at))).collect();
-        let gone: Vec<bool> =
-            (0..population.gone.now.processes.len()).map(|at| matches(RowRef::Gone(at))).collect();
+        // Rows that stand for several are no processes: it does not matter whether they are decided.
+        let filter = self.values.narrowing.at(sample);
+        let is_kept = |at: usize| {
+            let view = population.gone.process(at);
+            filter.matches(&view) == Some(true) && uses(view.now)
+        };
+        let gone: Vec<bool> = (0..population.gone.now.processes.len()).map(is_kept).collect();
         let matching = |row: RowRef| match row {
             RowRef::Here(at) => here[at],
             RowRef::Gone(at) => gone[at],
@@ -132,7 +143,7 @@ impl State {
         };
         let needed = |row: RowRef| self.values.arrange.needs_all() || matching(row);
         let ordered = if follows {
-            population.ordered_after(&self.rows.ordered.rows, &needed, &self.values.order)
+            population.ordered_after(&self.rows.ordered.rows, &needed, &self.values.order, ledger)
         } else {
             population.ordered_of(&needed, &self.values.order)
         };
@@ -149,9 +160,13 @@ impl State {
         let barred = if self.values.lane.is_none() { columns::BARRED } else { &[] };
         let largest = barred.iter().map(|alias| {
             let metric = listed(alias);
-            let values =
-                table.lines.iter().filter_map(|line| table.value(&population, line, metric).value.number());
-            (*alias, values.fold(0.0, f64::max))
+            ledger.want(metric, looked_at);
+            let known = ledger.column(metric).unwrap_or_default();
+            let value = |line: &Line| match (line.totals, line.row) {
+                (None, Some(RowRef::Here(at))) => known[at].number(),
+                _ => table.value(&population, line, metric).value.number(),
+            };
+            (*alias, table.lines.iter().filter_map(value).fold(0.0, f64::max))
         });
         self.rows.largest = largest.collect();
         self.rows.processes_shown = processes_shown(&table, sample);
@@ -168,7 +183,13 @@ impl State {
     pub(super) fn follow_persistence(&mut self) {
         let Some(shown) = self.shown() else { return };
         let Some(newest) = self.moment.window.last() else { return };
-        if self.rows.persistence.follow(shown, newest, &self.values.order) {
+        let Rows { persistence, ledger, .. } = &mut self.rows;
+        let order = &self.values.order;
+        let follows = match ledger.column(order.first.metric).filter(|_| self.moment.averaged.is_none()) {
+            Some(values) => persistence.follow_values(shown, newest, order, &|at| values[at].clone()),
+            None => persistence.follow(shown, newest, order),
+        };
+        if follows {
             return;
         }
         self.rows.persistence = Persistence::default();

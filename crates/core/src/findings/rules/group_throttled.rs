@@ -4,8 +4,7 @@ use crate::catalogue::{Unit, listed};
 use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
-use crate::findings::scene::Scene;
-use crate::findings::scene::who;
+use crate::findings::scene::{Scene, is_member, who};
 use crate::lane::{Lane, Severity};
 use crate::limits;
 
@@ -48,7 +47,8 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         let used = limits::cpu(&group).value().unwrap_or(0.0);
         let cpu = listed("cpu");
         let busiest = scene
-            .members(&path)
+            .doers()
+            .filter(|view| is_member(view, &path))
             .filter_map(|view| Some((who(view.now), cpu.of(&view).number()?)))
             .filter(|(_, used)| *used > 0.0)
             .max_by(|a, b| a.1.total_cmp(&b.1));

@@ -58,12 +58,14 @@ impl Rule for Zombies {
     fn look(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         let sample = scene.sample;
         // Those of before never change their row again.
-        let places: Vec<usize> = if std::mem::replace(&mut self.begun, true) {
-            scene.active.clone()
+        let all: Vec<usize>;
+        let places = if std::mem::replace(&mut self.begun, true) {
+            scene.active
         } else {
-            (0..sample.now.processes.len()).collect()
+            all = (0..sample.now.processes.len()).collect();
+            &all
         };
-        let views = places.into_iter().map(|at| sample.process(at));
+        let views = places.iter().map(|at| sample.process(*at));
         self.lasting.follow(scene, views, |view| match process_state(view.now) {
             Some("zombie") => Is::So,
             _ => Is::Not,

@@ -1,0 +1,249 @@
+//! Values of all processes of a sample, kept from one sample to the next: asked for again only where a process did something.
+
+use super::narrow::Narrowing;
+use crate::catalogue::{Metric, Value};
+use crate::reading::Reading;
+use crate::sample::Sample;
+use std::sync::Arc;
+
+/// What is known of the processes of a sample, by their places in it.
+///
+/// A process whose row is the same in three readings has in the later of their two samples what it had in the earlier one, in
+/// every metric that [rests](Metric::rests).
+#[derive(Default)]
+pub struct Ledger {
+    /// The sample that it stands at, by its readings.
+    at: Option<(Option<Arc<Reading>>, Arc<Reading>)>,
+    /// Places of those that did something in that sample.
+    active: Vec<usize>,
+    /// For each place whether it did something in that sample or in the one before; none where nothing is known from before.
+    stirred: Option<Vec<bool>>,
+    columns: Vec<Column>,
+    decided: Option<Decided>,
+}
+
+/// The values of a metric.
+struct Column {
+    metric: &'static Metric,
+    values: Vec<Value>,
+    /// Somebody wanted it at this sample; what nobody wants is not followed.
+    wanted: bool,
+}
+
+/// Who is kept by a narrowing; none where that cannot be known.
+struct Decided {
+    narrowing: Narrowing,
+    holds: Vec<Option<bool>>,
+    /// So many processes are undecided.
+    undecided: usize,
+}
+
+impl Ledger {
+    /// Goes to a sample. Where it follows the one it stands at, what is known stays known.
+    pub fn follow(&mut self, sample: &Sample) {
+        let is = |one: &Option<Arc<Reading>>, other: &Option<Arc<Reading>>| match (one, other) {
+            (Some(one), Some(other)) => Arc::ptr_eq(one, other),
+            (None, None) => true,
+            _ => false,
+        };
+        let (is_there, follows) = self.at.as_ref().map_or((false, false), |(before, now)| {
+            let is_there = Arc::ptr_eq(now, &sample.now) && is(before, &sample.before);
+            let follows = before.is_some() && is(&Some(now.clone()), &sample.before);
+            (is_there, follows)
+        });
+        if is_there {
+            return;
+        }
+        let count = sample.now.processes.len();
+        let active = std::mem::replace(&mut self.active, sample.active().to_vec());
+        self.at = Some((sample.before.clone(), sample.now.clone()));
+        if !follows {
+            (self.stirred, self.decided) = (None, None);
+            self.columns.clear();
+            return;
+        }
+        let mut stirred = vec![false; count];
+        for at in &self.active {
+            stirred[*at] = true;
+        }
+        let stand = sample.changed().is_some();
+        if stand {
+            for at in &active {
+                stirred[*at] = true;
+            }
+        } else {
+            let mut was = vec![false; sample.before.as_ref().map_or(0, |before| before.processes.len())];
+            for place in &active {
+                was[*place] = true;
+            }
+            for (at, stirred) in stirred.iter_mut().enumerate() {
+                *stirred |= sample.earlier_place(at).is_none_or(|place| was[place]);
+            }
+        }
+        self.columns.retain(|column| column.wanted && column.metric.rests());
+        for Column { metric, values, wanted } in &mut self.columns {
+            *wanted = false;
+            follow(sample, &stirred, stand, values, |at| metric.of(&sample.process(at)));
+        }
+        self.decided = self.decided.take().filter(|decided| decided.narrowing.rests());
+        if let Some(Decided { narrowing, holds, undecided }) = &mut self.decided {
+            let filter = narrowing.at(sample);
+            follow(sample, &stirred, stand, holds, |at| filter.matches(&sample.process(at)));
+            *undecided = count_undecided(sample, holds);
+        }
+        self.stirred = Some(stirred);
+    }
+
+    /// Whether what a process has is known to be as in the sample before.
+    pub fn rests(&self, at: usize) -> bool {
+        self.stirred.as_ref().is_some_and(|stirred| !stirred[at])
+    }
+
+    /// Places of those that did something in this sample: of no other can a rate be more than nothing.
+    pub fn active(&self) -> &[usize] {
+        &self.active
+    }
+
+    /// Sees to it that [`Ledger::column`] has the values of a metric. `sample` is the one that it stands at.
+    pub fn want(&mut self, metric: &'static Metric, sample: &Sample) {
+        if let Some(column) = self.columns.iter_mut().find(|column| column.metric == metric) {
+            column.wanted = true;
+            return;
+        }
+        let values = (0..sample.now.processes.len()).map(|at| metric.of(&sample.process(at))).collect();
+        self.columns.push(Column { metric, values, wanted: true });
+    }
+
+    /// The values of a metric that was wanted, by place.
+    pub fn column(&self, metric: &'static Metric) -> Option<&[Value]> {
+        self.columns.iter().find(|column| column.metric == metric).map(|column| &column.values[..])
+    }
+
+    /// Who is kept by a narrowing, by place, and of how many processes that cannot be known. `sample` is the one that it stands
+    /// at, `of_machine` the one from which what the narrowing says about the machine is taken.
+    pub fn kept(
+        &mut self,
+        narrowing: &Narrowing,
+        sample: &Sample,
+        of_machine: &Sample,
+    ) -> (&[Option<bool>], usize) {
+        let known = self.decided.take().filter(|decided| decided.narrowing == *narrowing);
+        let decided = known.unwrap_or_else(|| {
+            let filter = narrowing.at(of_machine);
+            let count = sample.now.processes.len();
+            let holds: Vec<_> = (0..count).map(|at| filter.matches(&sample.process(at))).collect();
+            let undecided = count_undecided(sample, &holds);
+            Decided { narrowing: narrowing.clone(), holds, undecided }
+        });
+        let Decided { holds, undecided, .. } = self.decided.insert(decided);
+        (holds, *undecided)
+    }
+}
+
+/// Brings what is known of each place from the sample before to this one; asks for what may have become another.
+fn follow<T: Clone>(
+    sample: &Sample,
+    stirred: &[bool],
+    stand: bool,
+    values: &mut Vec<T>,
+    ask: impl Fn(usize) -> T,
+) {
+    if stand {
+        let moved = stirred.iter().enumerate().filter(|(_, stirred)| **stirred);
+        moved.for_each(|(at, _)| values[at] = ask(at));
+        return;
+    }
+    let one = |(at, stirred): (usize, &bool)| match sample.earlier_place(at) {
+        Some(place) if !stirred => values[place].clone(),
+        _ => ask(at),
+    };
+    *values = stirred.iter().enumerate().map(one).collect();
+}
+
+/// Rows that stand for nobody are no processes.
+fn count_undecided(sample: &Sample, holds: &[Option<bool>]) -> usize {
+    let open = holds.iter().enumerate().filter(|(_, holds)| holds.is_none());
+    open.filter(|(at, _)| sample.now.processes[*at].pid.value().is_some()).count()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::catalogue::{PROCESS_METRICS, listed};
+    use crate::demo::{SimulatedMachine, Site};
+    use crate::expr::Expression;
+    use crate::reading::raw;
+    use std::time::Duration;
+
+    /// Samples of the made-up observatory, one a second. Rows that are equal are one, as readers hand them over; processes come
+    /// and go.
+    fn samples() -> Vec<Sample> {
+        let mut machine = SimulatedMachine::at(Site::Observatory, 3);
+        let host = Arc::new(machine.host());
+        let mut before: Option<Arc<Reading>> = None;
+        (1..40)
+            .map(|second| {
+                machine.advance_to(Duration::from_secs(second));
+                let mut now = machine.reading();
+                now.system.mem_total =
+                    raw(now.system.mem_total.value().unwrap_or(0) + second as i64 * 1_048_576);
+                if second % 4 == 0 {
+                    now.processes.remove(second as usize % now.processes.len());
+                }
+                for row in &mut now.processes {
+                    let earlier =
+                        before.as_ref().and_then(|before| before.processes.iter().find(|old| **old == *row));
+                    if let Some(earlier) = earlier {
+                        *row = earlier.clone();
+                    }
+                }
+                let now = Arc::new(now);
+                Sample::new(host.clone(), before.replace(now.clone()), now)
+            })
+            .collect()
+    }
+
+    #[test]
+    fn what_is_kept_is_what_would_be_asked_for() {
+        let mut ledger = Ledger::default();
+        let (mut rested, mut came) = (0, 0);
+        let narrowings =
+            ["cpu > 2% or name ~ e", "active", "mine", "load.1 > 1 and cpu > 1%", "age < 20s", "port = 22"];
+        let narrowings = narrowings.map(|text| {
+            let mut narrowing = Narrowing::of("astro".into());
+            narrowing.expression = Some(Expression::parse(text).expect(text));
+            narrowing
+        });
+        let mut ledgers: Vec<Ledger> = narrowings.iter().map(|_| Ledger::default()).collect();
+        for sample in samples() {
+            ledger.follow(&sample);
+            let count = sample.now.processes.len();
+            came += usize::from(sample.changed().is_none());
+            rested += (0..count).filter(|at| ledger.rests(*at)).count();
+            for metric in PROCESS_METRICS {
+                ledger.want(metric, &sample);
+                let asked: Vec<Value> = (0..count).map(|at| metric.of(&sample.process(at))).collect();
+                assert_eq!(ledger.column(metric), Some(&asked[..]), "{}", metric.alias);
+            }
+            for (narrowing, ledger) in narrowings.iter().zip(&mut ledgers) {
+                ledger.follow(&sample);
+                let filter = narrowing.at(&sample);
+                let asked: Vec<_> = (0..count).map(|at| filter.matches(&sample.process(at))).collect();
+                assert_eq!(ledger.kept(narrowing, &sample, &sample).0, asked, "{narrowing:?}");
+            }
+        }
+        assert!(rested > 300, "many do nothing at times: {rested}");
+        assert!(came > 1, "processes came and went: {came}");
+    }
+
+    #[test]
+    fn after_a_gap_nothing_is_known_from_before() {
+        let all = samples();
+        let mut ledger = Ledger::default();
+        ledger.follow(&all[3]);
+        ledger.want(listed("rss"), &all[3]);
+        ledger.follow(&all[9]);
+        assert_eq!(ledger.column(listed("rss")), None);
+        assert!(!ledger.rests(0));
+    }
+}
