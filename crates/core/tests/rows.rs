@@ -4,8 +4,8 @@ use dozor_core::catalogue::{Combine, PROCESS_METRICS, Value, listed};
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::exited::exited;
 use dozor_core::rank::{
-    Arrange, Arranging, Folds, Line, Order, Population, RowId, RowRef, Table, Total, is_active, threads,
-    total,
+    Arrange, Arranging, Folds, Ledger, Line, Order, Population, RowId, RowRef, Table, Total, is_active,
+    threads, total,
 };
 use dozor_core::reading::{EndedRow, HostFacts, ProcessKey, ProcessRow, Reading, SensorRow, ThreadRow, raw};
 use dozor_core::sample::{Gap, Sample};
@@ -131,7 +131,8 @@ fn threads_are_rows_with_the_users_and_cores_of_their_processes() {
     let mut folds = Folds::default();
     let lines = |folds: &Folds| {
         let how = Arranging { order: &order, arrange: Arrange::Flat, folds, held: None, stays: None };
-        let table = Table::new(&population, &population.ordered(&order), &|_| true, &how);
+        let table =
+            Table::new(&population, &population.ordered(&order), &|_| true, &how, &mut Ledger::default());
         table.lines.iter().filter_map(|line| Some((line.row?, line.depth))).collect::<Vec<_>>()
     };
     let all = lines(&folds);
@@ -162,7 +163,8 @@ fn threads_that_did_nothing_are_one_row_below_those_that_work() {
     let (order, mut folds) = (Order::by(listed("cpu")), Folds::default());
     let rows = |folds: &Folds, stays: Option<&RowId>| -> Vec<String> {
         let how = Arranging { order: &order, arrange: Arrange::Flat, folds, held: None, stays };
-        let table = Table::new(&population, &population.ordered(&order), &|_| true, &how);
+        let table =
+            Table::new(&population, &population.ordered(&order), &|_| true, &how, &mut Ledger::default());
         let name = |line: &Line| match (line.row, line.totals) {
             (None, Some(at)) => format!("{} ×{}", table.groups[at].label, table.members(line).len()),
             (row, _) => population.view(row.expect("somebody")).now.pid.value().unwrap_or(0).to_string(),
@@ -205,7 +207,7 @@ fn threads_that_did_nothing_are_one_row_below_those_that_work() {
         held: None,
         stays: None,
     };
-    let table = Table::new(&population, &population.ordered(&order), &|_| true, &how);
+    let table = Table::new(&population, &population.ordered(&order), &|_| true, &how, &mut Ledger::default());
     assert_eq!(table.lines.len(), 10, "what they did is not known yet, so none is called idle");
 }
 

@@ -1,5 +1,6 @@
 //! How rows are arranged: one below the other, as a family tree, or put together by what they share.
 
+use super::ledger::{Ledger, place_of_pid};
 use super::totals::{Total, join};
 use super::{Order, Ordered, Population, RowRef, Values, is_active};
 use crate::catalogue::{Combine, Metric, Value, listed};
@@ -78,21 +79,27 @@ impl Arrange {
     }
 
     /// What rows are put together by.
-    fn label(self, row: &ProcessRow) -> Text {
-        let (text, otherwise) = match self {
-            Arrange::User => (&row.user, "nobody known"),
-            Arrange::Service => (&row.service, "no service"),
-            Arrange::Container => (&row.container, "no container"),
-            // Threads of the kernel are of a kind: kworker/3:1, ksoftirqd/5.
-            _ if row.kernel.value() == Some(1) => {
-                let kind = row.name.split(['/', ':']).next().unwrap_or_default();
-                return format!("[{kind}]").into();
-            }
-            _ if row.program.is_empty() => (&row.name, "unnamed"),
-            _ => (&row.program, "unnamed"),
-        };
-        if text.is_empty() { otherwise.into() } else { text.clone() }
+    fn label(self) -> fn(&ProcessRow) -> Text {
+        match self {
+            Arrange::User => |row| named(&row.user, "nobody known"),
+            Arrange::Service => |row| named(&row.service, "no service"),
+            Arrange::Container => |row| named(&row.container, "no container"),
+            Arrange::Flat | Arrange::Family | Arrange::Program => program,
+        }
     }
+}
+
+fn named(text: &Text, otherwise: &str) -> Text {
+    if text.is_empty() { otherwise.into() } else { text.clone() }
+}
+
+/// The program of a process. Threads of the kernel are of a kind: kworker/3:1, ksoftirqd/5.
+fn program(row: &ProcessRow) -> Text {
+    if row.kernel.value() == Some(1) {
+        let kind = row.name.split(['/', ':']).next().unwrap_or_default();
+        return format!("[{kind}]").into();
+    }
+    named(if row.program.is_empty() { &row.name } else { &row.program }, "unnamed")
 }
 
 /// What a row is, whatever place it has.
@@ -212,7 +219,9 @@ impl Table {
         ordered: &Ordered,
         matching: &dyn Fn(RowRef) -> bool,
         how: &Arranging<'_>,
+        ledger: &mut Ledger,
     ) -> Table {
+        ledger.follow(population.of_values());
         let mut table = Table::default();
         match how.arrange {
             Arrange::Flat => {
@@ -223,8 +232,10 @@ impl Table {
                 }
                 table.lines = rows.into_iter().map(Line::plain).collect();
             }
-            Arrange::Family => Family::new(population, ordered, matching, how).put(how.folds, &mut table),
-            _ => table.put_groups(population, ordered, matching, how),
+            Arrange::Family => {
+                Family::new(population, ordered, matching, how, ledger).put(how.folds, &mut table);
+            }
+            _ => table.put_groups(population, ordered, matching, how, ledger),
         }
         if population.threads.is_some() {
             table.put_threads(population, how);
@@ -261,8 +272,12 @@ impl Table {
         ordered: &Ordered,
         matching: &dyn Fn(RowRef) -> bool,
         how: &Arranging<'_>,
+        ledger: &mut Ledger,
     ) {
         let Arranging { order, arrange, folds, held, .. } = how;
+        let label = arrange.label();
+        let (ids, names) = ledger.labels(label, population.of_values());
+        let mut group_of: Vec<Option<usize>> = vec![None; names.len()];
         let mut by_label: HashMap<Text, usize> = HashMap::new();
         let mut totals: Vec<Values> = vec![];
         let join = |before: &mut Values, more: &Values| {
@@ -273,13 +288,22 @@ impl Table {
             }
         };
         for (row, values) in ordered.rows.iter().zip(&ordered.values).filter(|(row, _)| matching(**row)) {
-            let label = arrange.label(population.view(*row).now);
-            let known = by_label.get(&label).copied();
+            let known = match row {
+                RowRef::Here(place) => group_of[ids[*place] as usize],
+                _ => None,
+            };
             let at = known.unwrap_or_else(|| {
-                by_label.insert(label.clone(), self.groups.len());
-                self.groups.push(Group { label, members: vec![], idle_of: None });
-                totals.push(Values::default());
-                self.groups.len() - 1
+                let label = label(population.view(*row).now);
+                let next = self.groups.len();
+                let at = *by_label.entry(label.clone()).or_insert(next);
+                if at == next {
+                    self.groups.push(Group { label, members: vec![], idle_of: None });
+                    totals.push(Values::default());
+                }
+                if let RowRef::Here(place) = row {
+                    group_of[ids[*place] as usize] = Some(at);
+                }
+                at
             });
             self.groups[at].members.push(*row);
             join(&mut totals[at], values);
@@ -444,10 +468,11 @@ impl<'a> Family<'a> {
         ordered: &'a Ordered,
         matching: &dyn Fn(RowRef) -> bool,
         how: &Arranging<'_>,
+        ledger: &mut Ledger,
     ) -> Family<'a> {
         let rows = &ordered.rows;
         let matching: Vec<bool> = rows.iter().map(|row| matching(*row)).collect();
-        let parents = parents(population, rows);
+        let parents = parents(population, rows, ledger);
         // Whoever has somebody below that is kept is there as well.
         let mut needed = matching.clone();
         for (start, _) in matching.iter().enumerate().filter(|(_, matching)| **matching) {
@@ -476,48 +501,60 @@ impl<'a> Family<'a> {
         family
     }
 
-    /// Siblings stand in the order of what they and all below them use together.
+    /// Siblings stand in the order of what they and all below them use together. They come in the order of what each uses itself,
+    /// so those with nobody below them stand right already.
     fn sort(&mut self, order: &Order) {
-        let top_down = self.top_down();
+        const LEAF: usize = usize::MAX;
+        let own = &self.ordered.values;
+        let branches = self.branches();
+        let mut place_of = vec![LEAF; own.len()];
+        for (place, at) in branches.iter().enumerate() {
+            place_of[*at] = place;
+        }
         let adds = |combine: Combine| matches!(combine, Combine::Sum | Combine::Most | Combine::Least);
         let (first, then) = (order.first.metric.combine, order.then.map(|then| then.metric.combine));
-        let mut values = vec![Values::default(); self.ordered.rows.len()];
-        for at in &top_down {
-            let own = &self.ordered.values[*at];
+        let mut sums = vec![Values::default(); branches.len()];
+        for (place, at) in branches.iter().enumerate().rev() {
+            let mut sum = Values::default();
             // An ancestor that does not match itself adds nothing.
             if self.matching[*at] || !adds(first) {
-                values[*at].first = own.first.clone();
+                sum.first = own[*at].first.clone();
             }
             if self.matching[*at] || !then.is_some_and(adds) {
-                values[*at].then = own.then.clone();
+                sum.then = own[*at].then.clone();
             }
-        }
-        for at in top_down.iter().rev() {
-            let mut sum = std::mem::take(&mut values[*at]);
             for child in &self.children[*at] {
+                let below = sums.get(place_of[*child]).unwrap_or(&own[*child]);
                 if adds(first) {
-                    sum.first = join(sum.first, values[*child].first.clone(), first);
+                    sum.first = join(sum.first, below.first.clone(), first);
                 }
                 if let Some(then) = then.filter(|then| adds(*then)) {
-                    sum.then = join(sum.then, values[*child].then.clone(), then);
+                    sum.then = join(sum.then, below.then.clone(), then);
                 }
             }
-            values[*at] = sum;
+            sums[place] = sum;
         }
-        for siblings in self.children.iter_mut().chain([&mut self.roots]) {
-            order.sort_by(|at| &values[*at], siblings);
+        let value = |at: &usize| sums.get(place_of[*at]).unwrap_or(&own[*at]);
+        let inner = branches.into_iter().filter(|at| {
+            let is_branch = |child: &usize| place_of[*child] != LEAF;
+            self.children[*at].iter().any(is_branch)
+        });
+        for at in inner.collect::<Vec<_>>() {
+            order.sort_by(value, &mut self.children[at]);
         }
+        order.sort_by(value, &mut self.roots);
     }
 
-    /// All that are needed, each before those below it.
-    fn top_down(&self) -> Vec<usize> {
-        let mut nodes = Vec::with_capacity(self.ordered.rows.len());
-        let mut open: Vec<usize> = self.roots.clone();
+    /// All that have somebody below them, each before those below it.
+    fn branches(&self) -> Vec<usize> {
+        let has_children = |at: &&usize| !self.children[**at].is_empty();
+        let mut branches = vec![];
+        let mut open: Vec<usize> = self.roots.iter().filter(has_children).copied().collect();
         while let Some(at) = open.pop() {
-            nodes.push(at);
-            open.extend(&self.children[at]);
+            branches.push(at);
+            open.extend(self.children[at].iter().filter(has_children));
         }
-        nodes
+        branches
     }
 
     fn put(&self, folds: &Folds, table: &mut Table) {
@@ -565,41 +602,24 @@ impl<'a> Family<'a> {
     }
 }
 
-/// The place of each one's parent. Circles, which a damaged or hostile recording may hold, are cut open.
-fn parents(population: &Population<'_>, ordered: &[RowRef]) -> Vec<Option<usize>> {
-    // Processes stand by PID in their sample. Searching in the rows themselves would miss the cache at every step.
-    let processes = &population.here.now.processes;
-    let pids: Vec<i64> = processes.iter().map(|row| row.pid.value().unwrap_or(-1)).collect();
-    let mut place_of = vec![usize::MAX; processes.len()];
+/// The place of each one's parent in the order.
+fn parents(population: &Population<'_>, ordered: &[RowRef], ledger: &mut Ledger) -> Vec<Option<usize>> {
+    let sample = population.of_values();
+    let parents = ledger.parents(sample);
+    let mut place_of = vec![usize::MAX; parents.len()];
     for (at, row) in ordered.iter().enumerate() {
         if let RowRef::Here(place) = row {
             place_of[*place] = at;
         }
     }
-    let parent = |(at, row): (usize, &RowRef)| {
-        let parent = match row {
-            RowRef::Here(place) => processes[*place].ppid,
-            other => population.view(*other).now.ppid,
+    let parent = |row: &RowRef| {
+        let place = match row {
+            RowRef::Here(place) => parents[*place],
+            other => place_of_pid(sample, population.view(*other).now.ppid.value()?),
         };
-        let place = pids.binary_search(&parent.value()?).ok()?;
-        Some(place_of[place]).filter(|parent| *parent != at && *parent != usize::MAX)
+        Some(place_of[place?]).filter(|parent| *parent != usize::MAX)
     };
-    let mut parents: Vec<Option<usize>> = ordered.iter().enumerate().map(parent).collect();
-    // 0: not looked at; else the walk that came by first.
-    let mut walk_of = vec![0usize; ordered.len()];
-    for start in 0..ordered.len() {
-        let walk = start + 1;
-        let mut at = start;
-        while walk_of[at] == 0 {
-            walk_of[at] = walk;
-            match parents[at] {
-                Some(parent) if walk_of[parent] == walk => parents[at] = None,
-                Some(parent) => at = parent,
-                None => break,
-            }
-        }
-    }
-    parents
+    ordered.iter().map(parent).collect()
 }
 
 #[cfg(test)]
@@ -641,7 +661,7 @@ mod tests {
         let ordered = population.ordered(&order);
         let matching = |row: RowRef| matching(population.view(row).now.pid.value().unwrap_or(0));
         let how = Arranging { order: &order, arrange, folds, held: None, stays: None };
-        let table = Table::new(&population, &ordered, &matching, &how);
+        let table = Table::new(&population, &ordered, &matching, &how, &mut Ledger::default());
         let lines = table.lines.iter().map(|line| {
             let name = match (line.row, line.totals) {
                 (None, Some(at)) => {
@@ -711,7 +731,7 @@ mod tests {
         let pids = |arrange: Arrange| -> Vec<i64> {
             let folds = Folds::default();
             let how = Arranging { order: &order, arrange, folds: &folds, held: Some(&held), stays: None };
-            let table = Table::new(&population, &ordered, &|_| true, &how);
+            let table = Table::new(&population, &ordered, &|_| true, &how, &mut Ledger::default());
             let rows = table.lines.iter().flat_map(|line| table.members(line).to_vec());
             rows.filter_map(|row| population.view(row).now.pid.value()).collect()
         };

@@ -2,8 +2,10 @@
 
 use super::narrow::Narrowing;
 use crate::catalogue::{Metric, Value};
-use crate::reading::Reading;
+use crate::reading::{ProcessRow, Reading};
 use crate::sample::Sample;
+use crate::text::Text;
+use std::collections::HashMap;
 use std::sync::Arc;
 
 /// What is known of the processes of a sample, by their places in it.
@@ -20,6 +22,36 @@ pub struct Ledger {
     stirred: Option<Vec<bool>>,
     columns: Vec<Column>,
     decided: Option<Decided>,
+    /// The place of each one's parent, once somebody asks.
+    parents: Option<Vec<Option<usize>>>,
+    labels: Option<Labels>,
+}
+
+/// What each process is put together by with others.
+struct Labels {
+    of: fn(&ProcessRow) -> Text,
+    /// Which label each has.
+    ids: Vec<u32>,
+    names: Names,
+}
+
+/// All labels that there were.
+#[derive(Default)]
+struct Names {
+    all: Vec<Text>,
+    ids: HashMap<Text, u32>,
+}
+
+impl Names {
+    fn id(&mut self, name: Text) -> u32 {
+        if let Some(id) = self.ids.get(&name) {
+            return *id;
+        }
+        let id = self.all.len() as u32;
+        self.all.push(name.clone());
+        self.ids.insert(name, id);
+        id
+    }
 }
 
 /// The values of a metric.
@@ -58,8 +90,8 @@ impl Ledger {
         let active = std::mem::replace(&mut self.active, sample.active().to_vec());
         self.at = Some((sample.before.clone(), sample.now.clone()));
         if !follows {
-            (self.stirred, self.decided) = (None, None);
-            self.columns.clear();
+            *self =
+                Ledger { at: self.at.take(), active: std::mem::take(&mut self.active), ..Ledger::default() };
             return;
         }
         let mut stirred = vec![false; count];
@@ -83,15 +115,49 @@ impl Ledger {
         self.columns.retain(|column| column.wanted && column.metric.rests());
         for Column { metric, values, wanted } in &mut self.columns {
             *wanted = false;
-            follow(sample, &stirred, stand, values, |at| metric.of(&sample.process(at)));
+            follow(sample, &stirred, stand, values, &mut |at| metric.of(&sample.process(at)));
         }
         self.decided = self.decided.take().filter(|decided| decided.narrowing.rests());
         if let Some(Decided { narrowing, holds, undecided }) = &mut self.decided {
             let filter = narrowing.at(sample);
-            follow(sample, &stirred, stand, holds, |at| filter.matches(&sample.process(at)));
+            follow(sample, &stirred, stand, holds, &mut |at| filter.matches(&sample.process(at)));
             *undecided = count_undecided(sample, holds);
         }
+        let stays = |at: &usize| {
+            let earlier = sample.before.as_ref().map(|before| &before.processes[*at]);
+            earlier.is_some_and(|earlier| earlier.ppid == sample.now.processes[*at].ppid)
+        };
+        self.parents = self.parents.take().filter(|_| stand && self.active.iter().all(stays));
+        // Of those who came and went nothing is kept for ever.
+        self.labels = self.labels.take().filter(|labels| labels.names.all.len() <= 2 * count + 64);
+        if let Some(Labels { of, ids, names }) = &mut self.labels {
+            follow(sample, &stirred, stand, ids, &mut |at| names.id(of(&sample.now.processes[at])));
+        }
         self.stirred = Some(stirred);
+    }
+
+    /// The place of each one's parent. Circles, which a damaged or hostile recording may hold, are cut open. `sample` is the one
+    /// that it stands at.
+    pub(super) fn parents(&mut self, sample: &Sample) -> &[Option<usize>] {
+        self.parents.get_or_insert_with(|| {
+            // Processes stand by PID. Searching in the rows themselves would miss the cache at every step.
+            let rows = &sample.now.processes;
+            let pids: Vec<i64> = rows.iter().map(|row| row.pid.value().unwrap_or(-1)).collect();
+            let place = |row: &Arc<ProcessRow>| pids.binary_search(&row.ppid.value()?).ok();
+            without_circles(rows.iter().map(place).collect())
+        })
+    }
+
+    /// Which of the labels each one has, and the labels. `sample` is the one that it stands at.
+    pub(super) fn labels(&mut self, of: fn(&ProcessRow) -> Text, sample: &Sample) -> (&[u32], &[Text]) {
+        let known = self.labels.take().filter(|labels| std::ptr::fn_addr_eq(labels.of, of));
+        let labels = known.unwrap_or_else(|| {
+            let mut names = Names::default();
+            let ids = sample.now.processes.iter().map(|row| names.id(of(row))).collect();
+            Labels { of, ids, names }
+        });
+        let Labels { ids, names, .. } = self.labels.insert(labels);
+        (ids, &names.all)
     }
 
     /// Whether what a process has is known to be as in the sample before.
@@ -140,13 +206,37 @@ impl Ledger {
     }
 }
 
+/// The same parents, but that whoever is its own ancestor has none.
+fn without_circles(mut parents: Vec<Option<usize>>) -> Vec<Option<usize>> {
+    // 0: not looked at; else the walk that came by first.
+    let mut walk_of = vec![0usize; parents.len()];
+    for start in 0..parents.len() {
+        let walk = start + 1;
+        let mut at = start;
+        while walk_of[at] == 0 {
+            walk_of[at] = walk;
+            match parents[at] {
+                Some(parent) if walk_of[parent] == walk => parents[at] = None,
+                Some(parent) => at = parent,
+                None => break,
+            }
+        }
+    }
+    parents
+}
+
+/// The place of the process with this number.
+pub(super) fn place_of_pid(sample: &Sample, pid: i64) -> Option<usize> {
+    sample.now.processes.binary_search_by_key(&pid, |row| row.pid.value().unwrap_or(-1)).ok()
+}
+
 /// Brings what is known of each place from the sample before to this one; asks for what may have become another.
 fn follow<T: Clone>(
     sample: &Sample,
     stirred: &[bool],
     stand: bool,
     values: &mut Vec<T>,
-    ask: impl Fn(usize) -> T,
+    ask: &mut dyn FnMut(usize) -> T,
 ) {
     if stand {
         let moved = stirred.iter().enumerate().filter(|(_, stirred)| **stirred);
@@ -172,6 +262,7 @@ mod tests {
     use crate::catalogue::{PROCESS_METRICS, listed};
     use crate::demo::{SimulatedMachine, Site};
     use crate::expr::Expression;
+    use crate::known::Raw;
     use crate::reading::raw;
     use std::time::Duration;
 
@@ -225,6 +316,15 @@ mod tests {
                 let asked: Vec<Value> = (0..count).map(|at| metric.of(&sample.process(at))).collect();
                 assert_eq!(ledger.column(metric), Some(&asked[..]), "{}", metric.alias);
             }
+            let pids = sample.now.processes.iter().map(|row| row.ppid);
+            let place = |ppid: Raw| {
+                sample.now.processes.iter().position(|row| row.pid == ppid && ppid.value().is_some())
+            };
+            assert_eq!(ledger.parents(&sample), pids.map(place).collect::<Vec<_>>());
+            let label = |row: &ProcessRow| row.user.clone();
+            let (ids, names) = ledger.labels(label, &sample);
+            let labels: Vec<&Text> = ids.iter().map(|id| &names[*id as usize]).collect();
+            assert_eq!(labels, sample.now.processes.iter().map(|row| &row.user).collect::<Vec<_>>());
             for (narrowing, ledger) in narrowings.iter().zip(&mut ledgers) {
                 ledger.follow(&sample);
                 let filter = narrowing.at(&sample);

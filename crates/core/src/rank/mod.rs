@@ -64,10 +64,15 @@ impl<'a> Population<'a> {
         Population { here, gone, threads: None, averaged: None }
     }
 
+    /// The sample that values of those that are there come from.
+    pub fn of_values(&self) -> &'a Sample {
+        self.averaged.unwrap_or(self.here)
+    }
+
     /// What a process or thread does.
     pub fn view(&self, row: RowRef) -> ProcessView<'a> {
         match row {
-            RowRef::Here(at) => self.averaged.unwrap_or(self.here).process(at),
+            RowRef::Here(at) => self.of_values().process(at),
             RowRef::Gone(at) => self.gone.process(at),
             RowRef::Thread(at) => self.threads.unwrap_or(self.here).process(at),
         }
@@ -108,7 +113,7 @@ impl<'a> Population<'a> {
         ledger: &mut Ledger,
     ) -> Ordered {
         let start = self.as_they_stood(rows, meant);
-        let sample = self.averaged.unwrap_or(self.here);
+        let sample = self.of_values();
         let keys = || [Some(order.first), order.then].into_iter().flatten();
         keys().for_each(|key| ledger.want(key.metric, sample));
         let columns: Vec<_> = keys().map(|key| ledger.column(key.metric).unwrap_or_default()).collect();

@@ -114,7 +114,7 @@ impl State {
 
     fn rank_by(&mut self, ledger: &mut Ledger, follows: bool, held: Option<&Places>) {
         let (Some(sample), Some(population)) = (&self.moment.sample, self.population()) else { return };
-        let looked_at = population.averaged.unwrap_or(sample);
+        let looked_at = population.of_values();
         ledger.follow(looked_at);
         let users = self.lanes.parts.selected.as_ref().map(|part| users(part, sample));
         let uses = |row: &ProcessRow| match &users {
@@ -155,7 +155,7 @@ impl State {
             held: held.is_some().then_some(&place),
             stays: self.selection.selected.as_ref(),
         };
-        let table = Table::new(&population, &ordered, &matching, &how);
+        let table = Table::new(&population, &ordered, &matching, &how, ledger);
         // In the overview only; elsewhere no column has a bar.
         let barred = if self.values.lane.is_none() { columns::BARRED } else { &[] };
         let largest = barred.iter().map(|alias| {
