@@ -88,16 +88,17 @@ fn main() {
         ("overview", '0'),
         ("cpu, with its map of 128 cores", '1'),
         ("disk", '3'),
-        ("overview, family tree", 'v'),
+        ("overview, family tree", 'f'),
+        ("overview, by program", 'p'),
     ] {
         // One of them alone, to look at: `cargo bench --bench frame -- disk`.
         let wanted = std::env::args().skip(1).find(|word| !word.starts_with('-'));
         if wanted.is_some_and(|wanted| !name.contains(&wanted)) {
             continue;
         }
-        if lane == 'v' {
+        if let 'f' | 'p' = lane {
             bench.frame(key(KeyCode::Char('0')));
-            bench.screen.state.values.arrange = Arrange::Family;
+            bench.screen.state.values.arrange = if lane == 'f' { Arrange::Family } else { Arrange::Program };
         } else {
             bench.frame(key(KeyCode::Char(lane)));
         }

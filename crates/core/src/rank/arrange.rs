@@ -131,6 +131,11 @@ impl Folds {
         (usual != self.all) != self.turned.contains(id)
     }
 
+    /// Whether what is below a process is shown; who it is is only asked for where somebody turned rows.
+    fn is_process_open(&self, id: impl FnOnce() -> RowId) -> bool {
+        if self.turned.is_empty() { !self.all } else { self.is_open(&id()) }
+    }
+
     /// Opens or folds a row.
     pub fn set(&mut self, id: &RowId, open: bool) {
         if self.is_open(id) != open && !self.turned.remove(id) {
@@ -261,6 +266,20 @@ impl Table {
         }
     }
 
+    /// The same by what the `ledger` knows, which stands at this sample.
+    pub fn value_by(
+        &self,
+        population: &Population<'_>,
+        line: &Line,
+        metric: &'static Metric,
+        ledger: &mut Ledger,
+    ) -> Total {
+        match line.totals {
+            Some(at) => population.total_by(&self.groups[at].members, metric, ledger),
+            None => self.value(population, line, metric),
+        }
+    }
+
     /// Processes that a line stands for.
     pub fn members<'a>(&'a self, line: &'a Line) -> &'a [RowRef] {
         line.totals.map_or(line.row.as_slice(), |at| &self.groups[at].members)
@@ -373,7 +392,7 @@ impl Table {
             };
             // Children follow the threads, so that the branch goes on below them.
             let has_children = line.open == Some(true);
-            let open = how.folds.is_open(&id(population, process));
+            let open = how.folds.is_process_open(|| id(population, process));
             line.open = Some(open);
             lines.push(line);
             if open {
@@ -570,7 +589,7 @@ impl<'a> Family<'a> {
             let mut line = Line { depth, context, last, branches, ..Line::plain(listed) };
             let children = &self.children[at];
             if !children.is_empty() {
-                let is_open = folds.is_open(&id(self.population, listed));
+                let is_open = folds.is_process_open(|| id(self.population, listed));
                 line.open = Some(is_open);
                 if is_open {
                     open.extend(first(children, depth.saturating_add(1), below(&line)));

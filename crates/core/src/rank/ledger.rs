@@ -1,6 +1,7 @@
 //! Values of all processes of a sample, kept from one sample to the next: asked for again only where a process did something.
 
 use super::narrow::Narrowing;
+use super::totals::Total;
 use crate::catalogue::{Metric, Value};
 use crate::reading::{ProcessRow, Reading};
 use crate::sample::Sample;
@@ -58,6 +59,8 @@ impl Names {
 struct Column {
     metric: &'static Metric,
     values: Vec<Value>,
+    /// Whether they are only the least that they may be; nothing where they never are.
+    least: Vec<bool>,
     /// Somebody wanted it at this sample; what nobody wants is not followed.
     wanted: bool,
 }
@@ -113,8 +116,11 @@ impl Ledger {
             }
         }
         self.columns.retain(|column| column.wanted && column.metric.rests());
-        for Column { metric, values, wanted } in &mut self.columns {
+        for Column { metric, values, least, wanted } in &mut self.columns {
             *wanted = false;
+            if metric.least.is_some() {
+                follow(sample, &stirred, stand, least, &mut |at| metric.bounded(&sample.process(at)).1);
+            }
             follow(sample, &stirred, stand, values, &mut |at| metric.of(&sample.process(at)));
         }
         self.decided = self.decided.take().filter(|decided| decided.narrowing.rests());
@@ -176,13 +182,26 @@ impl Ledger {
             column.wanted = true;
             return;
         }
-        let values = (0..sample.now.processes.len()).map(|at| metric.of(&sample.process(at))).collect();
-        self.columns.push(Column { metric, values, wanted: true });
+        let views = || (0..sample.now.processes.len()).map(|at| sample.process(at));
+        let values = views().map(|view| metric.of(&view)).collect();
+        let is_ever = metric.least.is_some();
+        let least = views().filter(|_| is_ever).map(|view| metric.bounded(&view).1).collect();
+        self.columns.push(Column { metric, values, least, wanted: true });
     }
 
     /// The values of a metric that was wanted, by place.
     pub fn column(&self, metric: &'static Metric) -> Option<&[Value]> {
         self.columns.iter().find(|column| column.metric == metric).map(|column| &column.values[..])
+    }
+
+    /// What the process in a place has of a metric that was wanted.
+    pub fn total(&self, metric: &'static Metric) -> impl Fn(usize) -> Total {
+        let column = self.columns.iter().find(|column| column.metric == metric);
+        move |at| {
+            let column = column.and_then(|column| Some((column.values.get(at)?, column.least.get(at))));
+            let (value, partial) = column.unwrap_or((&Value::Absent, None));
+            Total { value: value.clone(), partial: partial == Some(&true) }
+        }
     }
 
     /// Who is kept by a narrowing, by place, and of how many processes that cannot be known. `sample` is the one that it stands
@@ -315,6 +334,9 @@ mod tests {
                 ledger.want(metric, &sample);
                 let asked: Vec<Value> = (0..count).map(|at| metric.of(&sample.process(at))).collect();
                 assert_eq!(ledger.column(metric), Some(&asked[..]), "{}", metric.alias);
+                let totals: Vec<Total> = (0..count).map(ledger.total(metric)).collect();
+                let asked = (0..count).map(|at| Total::of(metric, &sample.process(at)));
+                assert_eq!(totals, asked.collect::<Vec<_>>(), "{}", metric.alias);
             }
             let pids = sample.now.processes.iter().map(|row| row.ppid);
             let place = |ppid: Raw| {

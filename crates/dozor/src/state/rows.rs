@@ -158,15 +158,23 @@ impl State {
         let table = Table::new(&population, &ordered, &matching, &how, ledger);
         // In the overview only; elsewhere no column has a bar.
         let barred = if self.values.lane.is_none() { columns::BARRED } else { &[] };
+        // Who has a row alone; what others have is looked up row by row.
+        let mut alone = vec![false; here.len()];
+        let mut others = vec![];
+        for line in &table.lines {
+            match (line.totals, line.row) {
+                (None, Some(RowRef::Here(at))) => alone[at] = true,
+                _ => others.push(line),
+            }
+        }
         let largest = barred.iter().map(|alias| {
             let metric = listed(alias);
             ledger.want(metric, looked_at);
-            let known = ledger.column(metric).unwrap_or_default();
-            let value = |line: &Line| match (line.totals, line.row) {
-                (None, Some(RowRef::Here(at))) => known[at].number(),
-                _ => table.value(&population, line, metric).value.number(),
-            };
-            (*alias, table.lines.iter().filter_map(value).fold(0.0, f64::max))
+            let known = ledger.column(metric).unwrap_or_default().iter().zip(&alone);
+            let of_one = known.filter(|(_, alone)| **alone).filter_map(|(value, _)| value.number());
+            let most = of_one.fold(0.0, f64::max);
+            let of_others = others.iter().map(|line| table.value_by(&population, line, metric, ledger));
+            (*alias, of_others.filter_map(|total| total.value.number()).fold(most, f64::max))
         });
         self.rows.largest = largest.collect();
         self.rows.processes_shown = processes_shown(&table, sample);
@@ -255,14 +263,16 @@ impl State {
     fn add_up(&mut self) {
         let mut totals = std::mem::take(&mut self.rows.totals);
         let mut marks = std::mem::take(&mut self.rows.marked_totals);
+        let mut ledger = std::mem::take(&mut self.rows.ledger);
         if let Some(population) = self.population() {
+            ledger.follow(population.of_values());
             let columns = self.fitted_columns().list;
             let visible = self.rows.table.lines.iter().skip(self.selection.scroll).take(self.visible_rows());
-            for line in visible {
-                let Some(group) = line.totals else { continue };
-                for Column { metric, .. } in &columns {
-                    let total = || self.rows.table.value(&population, line, metric);
-                    totals.entry((group, metric.alias)).or_insert_with(total);
+            let groups: Vec<_> = visible.filter_map(|line| Some((line.totals?, line))).collect();
+            for Column { metric, .. } in &columns {
+                for (group, line) in &groups {
+                    let total = || self.rows.table.value_by(&population, line, metric, &mut ledger);
+                    totals.entry((*group, metric.alias)).or_insert_with(total);
                 }
             }
             if marks.keys != self.selection.marked || marks.ranked != self.rows.ranked {
@@ -274,7 +284,7 @@ impl State {
                     MarkedTotals { keys: self.selection.marked.clone(), ranked: self.rows.ranked, totals };
             }
         }
-        (self.rows.totals, self.rows.marked_totals) = (totals, marks);
+        (self.rows.totals, self.rows.marked_totals, self.rows.ledger) = (totals, marks, ledger);
     }
 
     fn visible_rows(&self) -> usize {
