@@ -4,6 +4,7 @@ use super::{Combine, Eval, Kind, Metric, Unit, Value};
 use crate::known::{Known, Raw};
 use crate::limits;
 use crate::reading::ProcessRow;
+use crate::row::Row;
 use crate::sample::{ProcessView, STATES, Sample, process_state};
 use crate::wanted::Demand;
 
@@ -158,7 +159,8 @@ fn state(view: &ProcessView<'_>) -> Value {
 /// Temperature of a core, by the sensor that stands for it.
 pub fn core_temperature(sample: &Sample, core: Raw) -> Known<f64> {
     let now = &sample.now;
-    let core = now.cores.iter().find(|row| row.number == core && core.value().is_some());
+    let place = |number: i64| now.cores.binary_search_by_key(&number, Row::key).ok();
+    let core = core.value().and_then(place).map(|place| &now.cores[place]);
     let sensor = core.and_then(|core| now.sensors.iter().find(|sensor| sensor.name == core.sensor));
     sensor.map_or(Known::Absent, |sensor| sensor.temperature.float().map(|milli| milli / 1000.0))
 }

@@ -32,6 +32,10 @@ pub fn total(values: impl Iterator<Item = Total>, metric: &Metric) -> Total {
         absent |= value == Value::Absent;
         denied |= value == Value::Denied;
         whole = join(whole, value, metric.combine);
+        // What differs once stays so.
+        if metric.combine != Combine::Sum && whole == Value::Word(MIXED) {
+            return Total { value: whole, partial: false };
+        }
     }
     match whole {
         Value::Absent | Value::Denied => {
