@@ -55,7 +55,7 @@ fn bare() -> Duration {
     let mut all: Vec<Duration> = (0..5)
         .map(|_| {
             let begin = Instant::now();
-            for _ in 0..crowd::PROCESSES {
+            for _ in 0..crowd::processes() {
                 black_box(std::fs::read("/proc/self/stat").expect("our own file"));
                 black_box(std::fs::read("/proc/self/io").expect("our own file"));
             }

@@ -6,7 +6,7 @@ mod common;
 mod crowd;
 
 use common::report;
-use crowd::{PROCESSES, reading};
+use crowd::{processes, reading};
 use dozor_core::demo::{SimulatedMachine, Site};
 use dozor_core::exited::exited;
 use dozor_core::expr::Expression;
@@ -47,7 +47,7 @@ fn main() {
     let population = Population::new(&sample, &gone);
 
     let bare = timed(|| {
-        for _ in 0..PROCESSES {
+        for _ in 0..processes() {
             black_box(std::fs::read("/proc/self/stat").expect("our own file"));
         }
     });

@@ -266,18 +266,38 @@ impl Table {
         }
     }
 
-    /// The same by what the `ledger` knows, which stands at this sample.
-    pub fn value_by(
+    /// What some of the groups have together of some metrics, group by group. The `ledger` stands at this sample.
+    pub fn totals(
         &self,
         population: &Population<'_>,
-        line: &Line,
-        metric: &'static Metric,
+        groups: &[usize],
+        metrics: &[&'static Metric],
         ledger: &mut Ledger,
-    ) -> Total {
-        match line.totals {
-            Some(at) => population.total_by(&self.groups[at].members, metric, ledger),
-            None => self.value(population, line, metric),
+    ) -> Vec<Vec<Total>> {
+        let sample = population.of_values();
+        let mut group_of = vec![u32::MAX; sample.now.processes.len()];
+        let mut others: Vec<(usize, RowRef)> = vec![];
+        for (place, group) in groups.iter().enumerate() {
+            for member in &self.groups[*group].members {
+                match member {
+                    RowRef::Here(at) => group_of[*at] = place as u32,
+                    other => others.push((place, *other)),
+                }
+            }
         }
+        let mut all = vec![vec![]; groups.len()];
+        for metric in metrics {
+            ledger.want(metric, sample);
+            let mut sums = ledger.sums(metric, &group_of, groups.len());
+            for (place, other) in &others {
+                let Total { value, partial } = Total::of(metric, &population.view(*other));
+                sums[*place].add(&value, partial, metric.combine);
+            }
+            for (all, sum) in all.iter_mut().zip(sums) {
+                all.push(sum.total(metric.combine));
+            }
+        }
+        all
     }
 
     /// Processes that a line stands for.

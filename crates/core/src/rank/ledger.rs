@@ -1,7 +1,7 @@
 //! Values of all processes of a sample, kept from one sample to the next: asked for again only where a process did something.
 
 use super::narrow::Narrowing;
-use super::totals::Total;
+use super::totals::Sum;
 use crate::catalogue::{Metric, Value};
 use crate::reading::{ProcessRow, Reading};
 use crate::sample::Sample;
@@ -194,14 +194,17 @@ impl Ledger {
         self.columns.iter().find(|column| column.metric == metric).map(|column| &column.values[..])
     }
 
-    /// What the process in a place has of a metric that was wanted.
-    pub fn total(&self, metric: &'static Metric) -> impl Fn(usize) -> Total {
-        let column = self.columns.iter().find(|column| column.metric == metric);
-        move |at| {
-            let column = column.and_then(|column| Some((column.values.get(at)?, column.least.get(at))));
-            let (value, partial) = column.unwrap_or((&Value::Absent, None));
-            Total { value: value.clone(), partial: partial == Some(&true) }
+    /// What processes have together of a metric that was wanted, by groups: `group_of` says for each place which of `count` groups
+    /// it belongs to. They are gone through as they stand, since looking up those of each group would miss the cache at every one.
+    pub(super) fn sums(&self, metric: &'static Metric, group_of: &[u32], count: usize) -> Vec<Sum> {
+        let mut sums = vec![Sum::NOTHING; count];
+        let Some(column) = self.columns.iter().find(|column| column.metric == metric) else { return sums };
+        for (at, (value, group)) in column.values.iter().zip(group_of).enumerate() {
+            if let Some(sum) = sums.get_mut(*group as usize) {
+                sum.add(value, column.least.get(at) == Some(&true), metric.combine);
+            }
         }
+        sums
     }
 
     /// Who is kept by a narrowing, by place, and of how many processes that cannot be known. `sample` is the one that it stands
@@ -282,6 +285,7 @@ mod tests {
     use crate::demo::{SimulatedMachine, Site};
     use crate::expr::Expression;
     use crate::known::Raw;
+    use crate::rank::{Total, total};
     use crate::reading::raw;
     use std::time::Duration;
 
@@ -334,9 +338,18 @@ mod tests {
                 ledger.want(metric, &sample);
                 let asked: Vec<Value> = (0..count).map(|at| metric.of(&sample.process(at))).collect();
                 assert_eq!(ledger.column(metric), Some(&asked[..]), "{}", metric.alias);
-                let totals: Vec<Total> = (0..count).map(ledger.total(metric)).collect();
-                let asked = (0..count).map(|at| Total::of(metric, &sample.process(at)));
-                assert_eq!(totals, asked.collect::<Vec<_>>(), "{}", metric.alias);
+                // Two groups, and some that are in none.
+                let group_of: Vec<u32> = (0..count as u32).map(|at| at % 3).collect();
+                let sums: Vec<Total> = ledger
+                    .sums(metric, &group_of, 2)
+                    .into_iter()
+                    .map(|sum| sum.total(metric.combine))
+                    .collect();
+                let of = |group: usize| {
+                    let members = (0..count).filter(|at| at % 3 == group);
+                    total(members.map(|at| Total::of(metric, &sample.process(at))), metric)
+                };
+                assert_eq!(sums, [of(0), of(1)], "{}", metric.alias);
             }
             let pids = sample.now.processes.iter().map(|row| row.ppid);
             let place = |ppid: Raw| {

@@ -164,15 +164,4 @@ impl<'a> Population<'a> {
     pub fn total(&self, members: &[RowRef], metric: &Metric) -> Total {
         total(members.iter().map(|member| Total::of(metric, &self.view(*member))), metric)
     }
-
-    /// The same by what the `ledger` knows, which stands at this sample.
-    pub fn total_by(&self, members: &[RowRef], metric: &'static Metric, ledger: &mut Ledger) -> Total {
-        ledger.want(metric, self.of_values());
-        let known = ledger.total(metric);
-        let of_one = |member: &RowRef| match member {
-            RowRef::Here(at) => known(*at),
-            member => Total::of(metric, &self.view(*member)),
-        };
-        total(members.iter().map(of_one), metric)
-    }
 }

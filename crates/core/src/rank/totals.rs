@@ -23,26 +23,57 @@ impl Total {
     }
 }
 
+/// Values that are being combined.
+#[derive(Clone)]
+pub(super) struct Sum {
+    whole: Value,
+    absent: bool,
+    denied: bool,
+}
+
+impl Sum {
+    pub(super) const NOTHING: Sum = Sum { whole: Value::Absent, absent: false, denied: false };
+
+    /// Takes in one more; `partial` is said of the least that it may be.
+    pub(super) fn add(&mut self, value: &Value, partial: bool, combine: Combine) {
+        if self.is_settled(combine) {
+            return;
+        }
+        self.absent |= partial || *value == Value::Absent;
+        self.denied |= *value == Value::Denied;
+        // Of what is looked at in turn nothing needs to be copied: numbers mostly, and texts that stay as they are.
+        match (&mut self.whole, value, combine) {
+            (Value::Number(sum), Value::Number(one), Combine::Sum) => *sum += one,
+            (whole, value, _) if whole == value => {}
+            (whole, value, combine) => *whole = join(std::mem::take(whole), value.clone(), combine),
+        }
+    }
+
+    /// Whether it stays as it is, whatever comes: what differs once stays so.
+    fn is_settled(&self, combine: Combine) -> bool {
+        combine != Combine::Sum && self.whole == Value::Word(MIXED)
+    }
+
+    pub(super) fn total(self, combine: Combine) -> Total {
+        match self.whole {
+            Value::Absent | Value::Denied => {
+                Total { value: if self.denied { Value::Denied } else { Value::Absent }, partial: false }
+            }
+            value => Total { value, partial: (self.absent || self.denied) && combine == Combine::Sum },
+        }
+    }
+}
+
 /// Combines values of a metric as the catalogue says.
 pub fn total(values: impl Iterator<Item = Total>, metric: &Metric) -> Total {
-    let mut whole = Value::Absent;
-    let (mut absent, mut denied) = (false, false);
+    let mut sum = Sum::NOTHING;
     for Total { value, partial } in values {
-        absent |= partial;
-        absent |= value == Value::Absent;
-        denied |= value == Value::Denied;
-        whole = join(whole, value, metric.combine);
-        // What differs once stays so.
-        if metric.combine != Combine::Sum && whole == Value::Word(MIXED) {
-            return Total { value: whole, partial: false };
+        sum.add(&value, partial, metric.combine);
+        if sum.is_settled(metric.combine) {
+            break;
         }
     }
-    match whole {
-        Value::Absent | Value::Denied => {
-            Total { value: if denied { Value::Denied } else { Value::Absent }, partial: false }
-        }
-        value => Total { value, partial: (absent || denied) && metric.combine == Combine::Sum },
-    }
+    sum.total(metric.combine)
 }
 
 /// Two values in one; an unknown one leaves the other as it is.

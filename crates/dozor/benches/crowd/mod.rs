@@ -5,7 +5,11 @@ use dozor_core::reading::{ProcessRow, Reading, raw};
 use std::sync::Arc;
 use std::time::Duration;
 
-pub const PROCESSES: i64 = 10_000;
+/// How many processes there are: 10,000, or as many as `DOZOR_CROWD` says.
+pub fn processes() -> i64 {
+    std::env::var("DOZOR_CROWD").ok().and_then(|count| count.parse().ok()).unwrap_or(10_000)
+}
+
 /// One in so many processes does something between two readings.
 const ACTIVE: i64 = 33;
 
@@ -14,7 +18,7 @@ pub fn reading(machine: &mut SimulatedMachine, second: u64, last: &mut Vec<Arc<P
     machine.advance_to(Duration::from_secs(second));
     let mut reading = machine.reading();
     if last.is_empty() {
-        *last = (0..PROCESSES).map(|at| Arc::new(process(at))).collect();
+        *last = (0..processes()).map(|at| Arc::new(process(at))).collect();
     }
     for (at, row) in last.iter_mut().enumerate() {
         if at as i64 % ACTIVE == second as i64 % ACTIVE {
@@ -38,7 +42,7 @@ fn process(at: i64) -> ProcessRow {
         ppid: raw(if at < 10 { 1 } else { 100 + at / 7 }),
         state: raw(i64::from(b'S')),
         name: format!("worker{at}").as_str().into(),
-        command: format!("/opt/lynx/bin/worker --shard {at} --of {PROCESSES}").as_str().into(),
+        command: format!("/opt/lynx/bin/worker --shard {at} --of {}", processes()).as_str().into(),
         user: if at % 3 == 0 { "astro".into() } else { "catalog".into() },
         program: format!("worker{}", at % 40).as_str().into(),
         service: format!("service{}", at % 300).as_str().into(),

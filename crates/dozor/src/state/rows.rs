@@ -3,9 +3,9 @@
 
 use super::State;
 use super::data::{Drag, MarkedTotals, Rows, Time};
-use crate::look::columns::{self, Column};
+use crate::look::columns;
 use crate::state::axis::Axis;
-use dozor_core::catalogue::listed;
+use dozor_core::catalogue::{Metric, listed};
 use dozor_core::parts::{Users, users};
 use dozor_core::rank::{Arrange, Arranging, Folds, Ledger, Line, Persistence, RowId, RowRef, Table};
 use dozor_core::reading::{ProcessKey, ProcessRow};
@@ -158,23 +158,26 @@ impl State {
         let table = Table::new(&population, &ordered, &matching, &how, ledger);
         // In the overview only; elsewhere no column has a bar.
         let barred = if self.values.lane.is_none() { columns::BARRED } else { &[] };
-        // Who has a row alone; what others have is looked up row by row.
+        // Who has a row alone, who one together with others; what is gone is looked up row by row.
         let mut alone = vec![false; here.len()];
-        let mut others = vec![];
+        let (mut groups, mut others) = (vec![], vec![]);
         for line in &table.lines {
             match (line.totals, line.row) {
                 (None, Some(RowRef::Here(at))) => alone[at] = true,
-                _ => others.push(line),
+                (Some(group), _) => groups.push(group),
+                (None, _) => others.push(line),
             }
         }
-        let largest = barred.iter().map(|alias| {
-            let metric = listed(alias);
+        let barred: Vec<&'static Metric> = barred.iter().map(|alias| listed(alias)).collect();
+        let totals = table.totals(&population, &groups, &barred, ledger);
+        let largest = barred.iter().enumerate().map(|(place, metric)| {
             ledger.want(metric, looked_at);
             let known = ledger.column(metric).unwrap_or_default().iter().zip(&alone);
             let of_one = known.filter(|(_, alone)| **alone).filter_map(|(value, _)| value.number());
-            let most = of_one.fold(0.0, f64::max);
-            let of_others = others.iter().map(|line| table.value_by(&population, line, metric, ledger));
-            (*alias, of_others.filter_map(|total| total.value.number()).fold(most, f64::max))
+            let of_groups = totals.iter().filter_map(|totals| totals[place].value.number());
+            let of_others =
+                others.iter().filter_map(|line| table.value(&population, line, metric).value.number());
+            (metric.alias, of_one.chain(of_groups).chain(of_others).fold(0.0, f64::max))
         });
         self.rows.largest = largest.collect();
         self.rows.processes_shown = processes_shown(&table, sample);
@@ -268,11 +271,15 @@ impl State {
             ledger.follow(population.of_values());
             let columns = self.fitted_columns().list;
             let visible = self.rows.table.lines.iter().skip(self.selection.scroll).take(self.visible_rows());
-            let groups: Vec<_> = visible.filter_map(|line| Some((line.totals?, line))).collect();
-            for Column { metric, .. } in &columns {
-                for (group, line) in &groups {
-                    let total = || self.rows.table.value_by(&population, line, metric, &mut ledger);
-                    totals.entry((*group, metric.alias)).or_insert_with(total);
+            let metrics: Vec<&'static Metric> = columns.iter().map(|column| column.metric).collect();
+            let is_known =
+                |group: &usize| metrics.iter().all(|metric| totals.contains_key(&(*group, metric.alias)));
+            let groups: Vec<usize> =
+                visible.filter_map(|line| line.totals).filter(|group| !is_known(group)).collect();
+            if !groups.is_empty() {
+                let all = self.rows.table.totals(&population, &groups, &metrics, &mut ledger);
+                for (group, of_group) in groups.iter().zip(all) {
+                    totals.extend(metrics.iter().map(|metric| (*group, metric.alias)).zip(of_group));
                 }
             }
             if marks.keys != self.selection.marked || marks.ranked != self.rows.ranked {
