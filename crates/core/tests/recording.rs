@@ -590,3 +590,35 @@ fn what_is_shown_of_thousands_that_change_is_bounded_and_decoded_once() {
         assert!(bytes <= 16 << 20, "{bytes} bytes at {newest}");
     }
 }
+
+#[test]
+fn a_hundred_thousand_processes_are_written_as_differences_and_read_back() {
+    let process = |at: i64| {
+        Arc::new(ProcessRow {
+            pid: raw(at),
+            start_ticks: raw(at),
+            name: format!("worker{at}").as_str().into(),
+            command: format!("/opt/lynx/bin/worker --shard {at} of many --plate {}", at * 7).as_str().into(),
+            user_ticks: raw(at),
+            ..ProcessRow::default()
+        })
+    };
+    let mut processes: Vec<_> = (1..=100_000).map(process).collect();
+    let (mut writer, mut bytes, mut sizes, mut all) = (writer(), vec![], vec![], vec![]);
+    writer.begin(&mut bytes);
+    for second in 1..=4 {
+        let changed = Arc::make_mut(&mut processes[second * 1_000]);
+        changed.user_ticks = raw(1_000_000 + second as i64);
+        let mut reading = Reading { processes: processes.clone(), ..Reading::default() };
+        let ns = raw(second as i64 * 1_000_000_000);
+        (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (ns, ns, ns);
+        let before = bytes.len();
+        writer.put(&Arc::new(reading.clone()), &mut bytes).expect("memory");
+        sizes.push(bytes.len() - before);
+        all.push(reading);
+    }
+    assert!(sizes[1..].iter().all(|size| size * 1_000 < sizes[0]), "only the first is complete: {sizes:?}");
+    let (readings, damages) = read(&bytes).expect("a recording");
+    assert_eq!(damages, []);
+    assert!(readings == all, "what is read is what was written");
+}

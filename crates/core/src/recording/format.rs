@@ -30,11 +30,11 @@ pub const LONGEST_PAYLOAD: u32 = 32 << 20;
 pub const LONGEST_HEAD: usize = 4 << 20;
 /// Most rows of one group in one reading that a reader accepts.
 pub const MOST_ROWS: usize = 1 << 18;
-/// Most bytes that the rows of one part of a reading take in memory, for a reader: some 50,000 processes.
-pub const MOST_BYTES: usize = 32 << 20;
+/// Most bytes that the rows of one part of a reading take in memory, for a reader: some 150,000 processes.
+pub const MOST_BYTES: usize = 96 << 20;
 /// Most bytes of texts that a reader keeps from key frame to key frame.
-pub const MOST_TEXT: usize = 16 << 20;
-/// From so many on a writer begins anew with a key frame.
+pub const MOST_TEXT: usize = 48 << 20;
+/// From so many that came since the last key frame on a writer begins anew with a key frame.
 pub const ENOUGH_TEXT: usize = 4 << 20;
 /// What reading may take, in rows that are held at a reading: whoever walks over readings looks at each of them.
 /// So much whatever the size …

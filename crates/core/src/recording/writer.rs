@@ -2,7 +2,7 @@
 
 use super::codec::Written;
 use super::columnar::put_table;
-use super::format::{ENOUGH_TEXT, KEY_EVERY, Kind, header, put_frame};
+use super::format::{ENOUGH_TEXT, KEY_EVERY, Kind, MOST_TEXT, header, put_frame};
 use super::index::{self, IndexRow, PeakRow, Peaks};
 use super::marks::{Mark, MarkKind};
 use super::numbers::Out;
@@ -106,6 +106,8 @@ pub struct Encoder {
     previous: Option<Arc<Reading>>,
     since_key: u32,
     key_every: u32,
+    /// Bytes of the texts of the last key frame.
+    key_texts: usize,
     system: Stream,
     process: Stream,
     last_of_system: LastOfSystem,
@@ -120,6 +122,7 @@ impl Encoder {
             previous: None,
             since_key: 0,
             key_every,
+            key_texts: 0,
             system: Stream::new(effort),
             process: Stream::new(effort),
             last_of_system: LastOfSystem::default(),
@@ -129,8 +132,15 @@ impl Encoder {
 
     /// Whether the next reading becomes a key frame.
     pub fn key_is_next(&self) -> bool {
-        let texts = self.system.texts.bytes() + self.process.texts.bytes();
-        self.previous.is_none() || self.since_key + 1 >= self.key_every || texts > ENOUGH_TEXT
+        // A hundred thousand processes have more than enough text to begin with: what came since then counts.
+        let came = self.texts().saturating_sub(self.key_texts);
+        let enough = ENOUGH_TEXT.max(self.key_texts.min(MOST_TEXT / 4));
+        self.previous.is_none() || self.since_key + 1 >= self.key_every || came > enough
+    }
+
+    /// Bytes of all texts since the last key frame, which a reader keeps.
+    fn texts(&self) -> usize {
+        self.system.texts.bytes() + self.process.texts.bytes()
     }
 
     /// The tables of the reading that was put last, of either part, before they were compressed; for measuring.
@@ -182,6 +192,9 @@ impl Encoder {
         part.tables.clear();
         put_process_parts(reading, before, last, &mut part.texts, &mut part.tables);
         part.put(if key { Kind::ProcessKey } else { Kind::ProcessDifference }, out)?;
+        if key {
+            self.key_texts = self.texts();
+        }
         self.previous = Some(reading.clone());
         Ok(key)
     }
