@@ -285,7 +285,7 @@ fn steps() -> Vec<(Sample, Sample)> {
     let mut step = |second: u64| {
         machine.advance_to(Duration::from_secs(second));
         let mut now = machine.reading();
-        if second % 3 == 0 {
+        if second.is_multiple_of(3) {
             now.processes.remove(second as usize % now.processes.len());
         }
         for row in &mut now.processes {

@@ -1,12 +1,13 @@
 //! What looking back costs: memory of a live screen's history after hours at 1 s with 300 processes, of which 30 or all
-//! are active. Run with `cargo bench --bench history`; takes some seconds for hours of made-up readings.
+//! are active, and after half an hour with 10,000 of which 3 % are. Run with `cargo bench --bench history`; takes some seconds for hours of made-up readings.
 
 use dozor_core::reading::{HostFacts, ProcessRow, Reading, raw};
 use dozor_core::timeline::Timeline;
 use std::sync::Arc;
 
-const PROCESSES: usize = 300;
-const HOURS: i64 = 4;
+/// Processes, those of them that are active, seconds, the budget in MiB.
+const CASES: [(usize, usize, i64, u32); 3] =
+    [(300, 30, 14_400, 60), (300, 300, 14_400, 60), (10_000, 300, 1_800, 80)];
 
 fn resident() -> u64 {
     let text = std::fs::read_to_string("/proc/self/statm").expect("our own memory");
@@ -19,11 +20,11 @@ fn mib(bytes: u64) -> f64 {
 }
 
 fn main() {
-    for active in [30, PROCESSES] {
+    for (processes, active, seconds, budget) in CASES {
         let before = resident();
         let host = HostFacts { cores: 8, ticks_per_second: 100, ..HostFacts::default() };
         let mut timeline = Timeline::live(Arc::new(host));
-        let mut rows: Vec<Arc<ProcessRow>> = (0..PROCESSES as i64)
+        let mut rows: Vec<Arc<ProcessRow>> = (0..processes as i64)
             .map(|at| {
                 let command = format!("/opt/lynx/bin/program{at} --number {at}");
                 let pid = raw(100 + at);
@@ -35,7 +36,7 @@ fn main() {
                 })
             })
             .collect();
-        for second in 1..=HOURS * 3_600 {
+        for second in 1..=seconds {
             let mut reading = Reading::default();
             let ns = raw(second * 1_000_000_000);
             (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (ns, ns, ns);
@@ -65,8 +66,9 @@ fn main() {
             })
             .count();
         println!(
-            "{PROCESSES} processes, {active} active, {HOURS} h at 1 s: {:.1} MiB of history (budget 60 MiB), \
+            "{processes} processes, {active} active, {:.1} h at 1 s: {:.1} MiB of history (budget {budget} MiB), \
              {:.0} min as they came, {:.1} h in all; the timeline accounts for {:.1} MiB",
+            seconds as f64 / 3_600.0,
             mib(resident().saturating_sub(before)),
             fine as f64 / 60.0,
             (wall(newest) - wall(timeline.first())) as f64 / 3.6e12,

@@ -36,16 +36,17 @@ impl Sum {
 
     /// Takes in one more; `partial` is said of the least that it may be.
     pub(super) fn add(&mut self, value: &Value, partial: bool, combine: Combine) {
-        if self.is_settled(combine) {
-            return;
-        }
-        self.absent |= partial || *value == Value::Absent;
-        self.denied |= *value == Value::Denied;
-        // Of what is looked at in turn nothing needs to be copied: numbers mostly, and texts that stay as they are.
-        match (&mut self.whole, value, combine) {
-            (Value::Number(sum), Value::Number(one), Combine::Sum) => *sum += one,
-            (whole, value, _) if whole == value => {}
-            (whole, value, combine) => *whole = join(std::mem::take(whole), value.clone(), combine),
+        self.absent |= partial;
+        match (value, &mut self.whole, combine) {
+            (Value::Absent, ..) => self.absent = true,
+            (Value::Denied, ..) => self.denied = true,
+            // Of thousands most are numbers.
+            (Value::Number(one), Value::Number(sum), Combine::Sum) => *sum += one,
+            (Value::Number(one), Value::Number(most), Combine::Most) => *most = most.max(*one),
+            (Value::Number(one), Value::Number(least), Combine::Least) => *least = least.min(*one),
+            // What differs once stays so, and what is the same needs not be copied.
+            (value, whole, _) if *whole == Value::Word(MIXED) || whole == value => {}
+            (value, whole, combine) => *whole = join(std::mem::take(whole), value.clone(), combine),
         }
     }
 
