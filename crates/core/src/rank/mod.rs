@@ -6,6 +6,7 @@
 
 mod activity;
 mod arrange;
+mod folds;
 mod ledger;
 mod narrow;
 mod order;
@@ -14,7 +15,8 @@ mod threads;
 mod totals;
 
 pub use activity::is_active;
-pub use arrange::{Arrange, Arranging, Folds, Group, Line, RowId, Table};
+pub use arrange::{Arrange, Arranging, Group, Line, Table};
+pub use folds::{Folds, RowId};
 pub use ledger::Ledger;
 pub use narrow::{Filter, Narrowing, Whose};
 pub use order::{Key, Order, OrderError, Values};
