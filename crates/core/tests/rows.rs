@@ -3,10 +3,9 @@
 use dozor_core::catalogue::{Combine, PROCESS_METRICS, Value, listed};
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::exited::exited;
-use dozor_core::expr::Expression;
 use dozor_core::rank::{
-    Arrange, Arranging, Folds, Ledger, Line, Narrowing, Order, Population, RowId, RowRef, Table, Total,
-    is_active, threads, total,
+    Arrange, Arranging, Folds, Ledger, Line, Order, Population, RowId, RowRef, Table, Total, is_active,
+    threads, total,
 };
 use dozor_core::reading::{EndedRow, HostFacts, ProcessKey, ProcessRow, Reading, SensorRow, ThreadRow, raw};
 use dozor_core::sample::{Gap, Sample};
@@ -272,76 +271,6 @@ proptest! {
         if words == 0 && metric.combine == Combine::Sum && numbers > 0 {
             let sum: f64 = values.iter().filter_map(Value::number).sum();
             prop_assert_eq!(forward.value, Value::Number(sum));
-        }
-    }
-}
-
-/// Samples of the made-up observatory, one a second, with who is gone in each. Rows that are equal are one, as readers hand them
-/// over; every few seconds somebody is missing.
-fn steps() -> Vec<(Sample, Sample)> {
-    let mut machine = SimulatedMachine::new(5);
-    let host = Arc::new(machine.host());
-    let mut before: Option<Arc<Reading>> = None;
-    let mut step = |second: u64| {
-        machine.advance_to(Duration::from_secs(second));
-        let mut now = machine.reading();
-        if second.is_multiple_of(3) {
-            now.processes.remove(second as usize % now.processes.len());
-        }
-        for row in &mut now.processes {
-            let earlier =
-                before.as_ref().and_then(|before| before.processes.iter().find(|old| **old == *row));
-            if let Some(earlier) = earlier {
-                *row = earlier.clone();
-            }
-        }
-        let now = Arc::new(now);
-        let sample = Sample::new(host.clone(), before.replace(now.clone()), now);
-        let gone = exited(&sample);
-        (sample, gone)
-    };
-    (1..60).map(&mut step).collect()
-}
-
-#[test]
-fn rows_that_are_kept_from_sample_to_sample_are_those_that_are_worked_out_anew() {
-    let steps = steps();
-    for (order, text) in
-        [("cpu", "cpu >= 0"), ("rss,-pid", "name ~ a"), ("user,cpu", "active"), ("age", "rss > 1 MiB")]
-    {
-        let order = Order::parse(order).expect(order);
-        let mut narrowing = Narrowing::of("astro".into());
-        narrowing.expression = Some(Expression::parse(text).expect(text));
-        for arrange in Arrange::ALL {
-            let folds = Folds::default();
-            let how = Arranging { order: &order, arrange, folds: &folds, held: None, stays: None };
-            let (mut ledger, mut rows) = (Ledger::default(), vec![]);
-            for (sample, gone) in &steps {
-                let population = Population::new(sample, gone);
-                let work = |ledger: &mut Ledger, rows: &[RowRef]| {
-                    ledger.follow(sample);
-                    let here: Vec<bool> = ledger
-                        .kept(&narrowing, sample, sample)
-                        .0
-                        .iter()
-                        .map(|kept| *kept == Some(true))
-                        .collect();
-                    let kept = |row: RowRef| !matches!(row, RowRef::Here(at) if !here[at]);
-                    let needed = |row: RowRef| arrange.needs_all() || kept(row);
-                    let ordered = population.ordered_after(rows, &needed, &order, ledger);
-                    let table = Table::new(&population, &ordered, &kept, &how, ledger);
-                    let groups: Vec<usize> = (0..table.groups.len()).collect();
-                    let metrics = ["cpu", "rss", "net", "user", "age"].map(listed);
-                    let totals = table.totals(&population, &groups, &metrics, ledger);
-                    (ordered.rows, table, totals)
-                };
-                let (known, table, totals) = work(&mut ledger, &rows);
-                let (anew, other, others) = work(&mut Ledger::default(), &rows);
-                assert_eq!(known, anew, "{} {}", order.written(), arrange.word());
-                assert_eq!(table, other, "{} {}", order.written(), arrange.word());
-                assert_eq!(totals, others, "{} {}", order.written(), arrange.word());
-                rows = known;
-            }
         }
     }
 }

@@ -76,15 +76,10 @@ struct Decided {
 impl Ledger {
     /// Goes to a sample. Where it follows the one it stands at, what is known stays known.
     pub fn follow(&mut self, sample: &Sample) {
-        let is = |one: &Option<Arc<Reading>>, other: &Option<Arc<Reading>>| match (one, other) {
-            (Some(one), Some(other)) => Arc::ptr_eq(one, other),
-            (None, None) => true,
-            _ => false,
-        };
+        let place = |reading: &Option<Arc<Reading>>| reading.as_ref().map(Arc::as_ptr);
         let (is_there, follows) = self.at.as_ref().map_or((false, false), |(before, now)| {
-            let is_there = Arc::ptr_eq(now, &sample.now) && is(before, &sample.before);
-            let follows = before.is_some() && is(&Some(now.clone()), &sample.before);
-            (is_there, follows)
+            let is_there = Arc::ptr_eq(now, &sample.now) && place(before) == place(&sample.before);
+            (is_there, before.is_some() && place(&sample.before) == Some(Arc::as_ptr(now)))
         });
         if is_there {
             return;
@@ -171,11 +166,6 @@ impl Ledger {
         self.stirred.as_ref().is_some_and(|stirred| !stirred[at])
     }
 
-    /// Places of those that did something in this sample: of no other can a rate be more than nothing.
-    pub fn active(&self) -> &[usize] {
-        &self.active
-    }
-
     /// Sees to it that [`Ledger::column`] has the values of a metric. `sample` is the one that it stands at.
     pub fn want(&mut self, metric: &'static Metric, sample: &Sample) {
         if let Some(column) = self.columns.iter_mut().find(|column| column.metric == metric) {
@@ -191,14 +181,18 @@ impl Ledger {
 
     /// The values of a metric that was wanted, by place.
     pub fn column(&self, metric: &'static Metric) -> Option<&[Value]> {
-        self.columns.iter().find(|column| column.metric == metric).map(|column| &column.values[..])
+        self.find(metric).map(|column| &column.values[..])
+    }
+
+    fn find(&self, metric: &'static Metric) -> Option<&Column> {
+        self.columns.iter().find(|column| column.metric == metric)
     }
 
     /// What processes have together of a metric that was wanted, by groups: `group_of` says for each place which of `count` groups
     /// it belongs to. They are gone through as they stand, since looking up those of each group would miss the cache at every one.
     pub(super) fn sums(&self, metric: &'static Metric, group_of: &[u32], count: usize) -> Vec<Sum> {
         let mut sums = vec![Sum::NOTHING; count];
-        let Some(column) = self.columns.iter().find(|column| column.metric == metric) else { return sums };
+        let Some(column) = self.find(metric) else { return sums };
         for (at, (value, group)) in column.values.iter().zip(group_of).enumerate() {
             if let Some(sum) = sums.get_mut(*group as usize) {
                 sum.add(value, column.least.get(at) == Some(&true), metric.combine);
@@ -283,9 +277,10 @@ mod tests {
     use super::*;
     use crate::catalogue::{PROCESS_METRICS, listed};
     use crate::demo::{SimulatedMachine, Site};
+    use crate::exited::exited;
     use crate::expr::Expression;
     use crate::known::Raw;
-    use crate::rank::{Total, total};
+    use crate::rank::{Arrange, Arranging, Folds, Order, Population, RowRef, Table, Total, total};
     use crate::reading::raw;
     use std::time::Duration;
 
@@ -380,5 +375,49 @@ mod tests {
         ledger.follow(&all[9]);
         assert_eq!(ledger.column(listed("rss")), None);
         assert!(!ledger.rests(0));
+    }
+
+    #[test]
+    fn rows_that_are_kept_from_sample_to_sample_are_those_that_are_worked_out_anew() {
+        let steps: Vec<(Sample, Sample)> =
+            samples().into_iter().map(|sample| (sample.clone(), exited(&sample))).collect();
+        for (order, text) in
+            [("cpu", "cpu >= 0"), ("rss,-pid", "name ~ a"), ("user,cpu", "active"), ("age", "rss > 1 MiB")]
+        {
+            let order = Order::parse(order).expect(order);
+            let mut narrowing = Narrowing::of("astro".into());
+            narrowing.expression = Some(Expression::parse(text).expect(text));
+            for arrange in Arrange::ALL {
+                let folds = Folds::default();
+                let how = Arranging { order: &order, arrange, folds: &folds, held: None, stays: None };
+                let (mut ledger, mut rows) = (Ledger::default(), vec![]);
+                for (sample, gone) in &steps {
+                    let population = Population::new(sample, gone);
+                    let work = |ledger: &mut Ledger, rows: &[RowRef]| {
+                        ledger.follow(sample);
+                        let here: Vec<bool> = ledger
+                            .kept(&narrowing, sample, sample)
+                            .0
+                            .iter()
+                            .map(|kept| *kept == Some(true))
+                            .collect();
+                        let kept = |row: RowRef| !matches!(row, RowRef::Here(at) if !here[at]);
+                        let needed = |row: RowRef| arrange.needs_all() || kept(row);
+                        let ordered = population.ordered_after(rows, &needed, &order, ledger);
+                        let table = Table::new(&population, &ordered, &kept, &how, ledger);
+                        let groups: Vec<usize> = (0..table.groups.len()).collect();
+                        let metrics = ["cpu", "rss", "net", "user", "age"].map(listed);
+                        let totals = table.totals(&population, &groups, &metrics, ledger);
+                        (ordered.rows, table, totals)
+                    };
+                    let (known, table, totals) = work(&mut ledger, &rows);
+                    let (anew, other, others) = work(&mut Ledger::default(), &rows);
+                    assert_eq!(known, anew, "{} {}", order.written(), arrange.word());
+                    assert_eq!(table, other, "{} {}", order.written(), arrange.word());
+                    assert_eq!(totals, others, "{} {}", order.written(), arrange.word());
+                    rows = known;
+                }
+            }
+        }
     }
 }
