@@ -7,6 +7,7 @@ use crate::catalogue::unaccounted;
 use crate::known::Raw;
 use crate::reading::{EndedRow, ProcessKey, ProcessRow, Reading};
 use crate::sample::Sample;
+use crate::signals::by_number;
 use crate::text::Text;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -22,6 +23,15 @@ const WORTH_A_ROW: f64 = 5.0;
 
 /// The sample of those who are gone. Their counters are exact where the kernel reported their end, else unknown.
 pub fn exited(sample: &Sample) -> Sample {
+    those_gone(sample, true)
+}
+
+/// The same without command lines, for those who go through many samples.
+pub fn exited_unsaid(sample: &Sample) -> Sample {
+    those_gone(sample, false)
+}
+
+fn those_gone(sample: &Sample, said: bool) -> Sample {
     // The machine's counters bound what processes can have done.
     let of = |reading: &Reading| Reading {
         system: reading.system.clone(),
@@ -32,14 +42,16 @@ pub fn exited(sample: &Sample) -> Sample {
     let mut earlier = Reading::default();
     if let Some(before) = &sample.before {
         earlier = of(before);
-        let ended: HashMap<Raw, &EndedRow> = sample.now.ended.iter().map(|row| (row.pid, row)).collect();
+        let mut ended: Option<HashMap<Raw, &EndedRow>> = None;
         for row in sample.gone_places().map(|place| &before.processes[place]) {
-            now.processes.push(Arc::new(gone(sample, row, ended.get(&row.pid).copied())));
+            let by_pid =
+                ended.get_or_insert_with(|| sample.now.ended.iter().map(|row| (row.pid, row)).collect());
+            now.processes.push(Arc::new(gone(sample, row, by_pid.get(&row.pid).copied())));
             earlier.processes.push(row.clone());
         }
         earlier.sort();
     }
-    now.processes.extend(short_lived(sample).into_iter().map(Arc::new));
+    now.processes.extend(short_lived(sample, said).into_iter().map(Arc::new));
     now.sort();
     let before = sample.before.is_some().then(|| Arc::new(earlier));
     Sample::new(sample.host.clone(), before, Arc::new(now))
@@ -124,7 +136,7 @@ pub(crate) fn unseen(sample: &Sample) -> Vec<(Text, Vec<&EndedRow>, f64)> {
 }
 
 /// One row for each program whose processes came and went unseen.
-fn short_lived(sample: &Sample) -> Vec<ProcessRow> {
+fn short_lived(sample: &Sample, said: bool) -> Vec<ProcessRow> {
     let programs = unseen(sample);
     if programs.is_empty() {
         return nameless(sample).into_iter().collect();
@@ -135,10 +147,9 @@ fn short_lived(sample: &Sample) -> Vec<ProcessRow> {
         let mut row = gathered(sample, -2 - number as i64, ended, *cpu);
         row.name = name.clone();
         row.program = name.clone();
-        let parent = ended.iter().find(|row| !row.parent.is_empty());
-        let parent = parent
-            .map_or(String::new(), |row| format!(", from {}[{}]", row.parent, row.ppid.value().unwrap_or(0)));
-        row.command = format!("{name} ×{}{parent}", ended.len()).into();
+        if said {
+            row.command = line(name, ended).into();
+        }
         row.ppid = ended.first().map_or(Raw::ABSENT, |row| row.ppid);
         rows.push(row);
     }
@@ -148,10 +159,53 @@ fn short_lived(sample: &Sample) -> Vec<ProcessRow> {
         let ended: Vec<&EndedRow> = others.iter().flat_map(|(_, ended, _)| ended.iter().copied()).collect();
         let mut row = gathered(sample, -2 - shown.len() as i64, &ended, cpu);
         row.name = "others".into();
-        row.command = format!("{} other programs ×{count}", others.len()).into();
+        if said {
+            row.command = format!("{} other programs ×{count}", others.len()).into();
+        }
         rows.push(row);
     }
     rows
+}
+
+/// The line of a program whose processes came and went: `check ×12, all with exit code 1, from watch[233]: check -q`.
+fn line(name: &str, ended: &[&EndedRow]) -> String {
+    let parent = ended.iter().find(|row| !row.parent.is_empty());
+    let parent = parent
+        .map_or(String::new(), |row| format!(", from {}[{}]", row.parent, row.ppid.value().unwrap_or(0)));
+    let ways = ways(ended).map_or(String::new(), |ways| format!(", {ways}"));
+    let command = command(ended).map_or(String::new(), |command| format!(": {command}"));
+    format!("{name} ×{}{ways}{parent}{command}", ended.len())
+}
+
+/// How several ended, where that was not well with most of those: `all with exit code 1`.
+pub(crate) fn ways(ended: &[&EndedRow]) -> Option<String> {
+    let mut counts: HashMap<i64, usize> = HashMap::new();
+    for status in ended.iter().filter_map(|row| row.status.value()).filter(|status| *status != 0) {
+        *counts.entry(status).or_default() += 1;
+    }
+    let (status, count) = counts.into_iter().max_by_key(|(status, count)| (*count, *status))?;
+    let who = if count == ended.len() { "all".to_owned() } else { count.to_string() };
+    // A signal is in the lower seven bits, an exit code above eight; wait(2).
+    Some(match status & 0x7f {
+        0 => format!("{who} with exit code {}", status >> 8 & 0xff),
+        signal => match by_number(signal as i32) {
+            Some(signal) => format!("{who} ended by {}", signal.name),
+            None => format!("{who} ended by signal {signal}"),
+        },
+    })
+}
+
+/// The command line of several, as far as it is the same.
+fn command(ended: &[&EndedRow]) -> Option<String> {
+    let (first, others) = ended.split_first()?;
+    let common = |text: &str, other: &str| -> usize {
+        let same = text.chars().zip(other.chars()).take_while(|(a, b)| a == b);
+        same.map(|(letter, _)| letter.len_utf8()).sum()
+    };
+    let length = others.iter().map(|row| common(&first.command, &row.command)).min();
+    let is_same = ended.iter().all(|row| row.command == first.command);
+    let text = first.command[..length.unwrap_or(first.command.len())].trim();
+    (!text.is_empty()).then(|| if is_same { text.to_owned() } else { format!("{text}…") })
 }
 
 /// The name of a row for processes of which nothing is known.
@@ -195,32 +249,65 @@ fn nameless(sample: &Sample) -> Option<ProcessRow> {
     Some(row)
 }
 
+/// Numbers of those who ended, and where in a row they are added up.
+type Summed = (fn(&EndedRow) -> Raw, fn(&mut ProcessRow) -> &mut Raw);
+const SUMMED: [Summed; 7] = [
+    (|ended| ended.read_bytes, |row| &mut row.read_bytes),
+    (|ended| ended.write_bytes, |row| &mut row.write_bytes),
+    (|ended| ended.cancelled_bytes, |row| &mut row.cancelled_bytes),
+    (|ended| ended.read_any_bytes, |row| &mut row.read_any_bytes),
+    (|ended| ended.write_any_bytes, |row| &mut row.write_any_bytes),
+    (|ended| ended.net_in_bytes, |row| &mut row.net_in_bytes),
+    (|ended| ended.net_out_bytes, |row| &mut row.net_out_bytes),
+];
+
 /// A row for several processes. It started with the sample, so that all that it counted belongs to it.
 fn gathered(sample: &Sample, pid: i64, ended: &[&EndedRow], cpu_seconds: f64) -> ProcessRow {
     let sum = |field: fn(&EndedRow) -> Raw| -> Raw {
-        let known: Vec<i64> = ended.iter().filter_map(|row| field(row).value()).collect();
-        if known.is_empty() { Raw::ABSENT } else { Raw::new(known.iter().sum()) }
+        ended.iter().filter_map(|row| field(row).value()).reduce(i64::saturating_add).into()
     };
     let per_second = f64::from(sample.host.ticks_per_second.max(1));
     let start = sample.now.boot_ns() as f64 / 1e9 * per_second;
-    ProcessRow {
+    let peak = ended.iter().map(|row| row.peak_bytes).max_by_key(|raw| raw.value());
+    let mut row = ProcessRow {
         pid: Raw::new(pid),
         start_ticks: Raw::new(start as i64 + 1),
         state: Raw::new(DEAD),
         run_ns: Raw::new((cpu_seconds * 1e9) as i64),
         user_ticks: ticks(sample, sum(|row| row.user)),
         system_ticks: ticks(sample, sum(|row| row.system)),
-        rss_bytes: ended
-            .iter()
-            .map(|row| row.peak_bytes)
-            .max_by_key(|raw| raw.value())
-            .unwrap_or(Raw::ABSENT),
-        read_bytes: sum(|row| row.read_bytes),
-        write_bytes: sum(|row| row.write_bytes),
-        cancelled_bytes: sum(|row| row.cancelled_bytes),
-        read_any_bytes: sum(|row| row.read_any_bytes),
-        write_any_bytes: sum(|row| row.write_any_bytes),
+        rss_bytes: peak.unwrap_or(Raw::ABSENT),
         io_unknown: Raw::new(0),
         ..ProcessRow::default()
+    };
+    for (of, to) in SUMMED {
+        *to(&mut row) = sum(of);
+    }
+    row
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn row(command: &str, status: i64) -> EndedRow {
+        EndedRow { command: command.into(), status: Raw::new(status), ..EndedRow::default() }
+    }
+
+    #[test]
+    fn how_several_ended_and_what_they_were_is_said_together() {
+        let words = |rows: &[EndedRow]| {
+            let rows: Vec<&EndedRow> = rows.iter().collect();
+            (ways(&rows), command(&rows))
+        };
+        let text = |text: &str| Some(text.to_owned());
+        assert_eq!(words(&[]), (None, None));
+        assert_eq!(words(&[EndedRow::default()]), (None, None), "nobody told");
+        assert_eq!(words(&[row("stack é1", 0), row("stack ê2", 0)]), (None, text("stack…")));
+        let failed = [row("check -q", 1 << 8), row("check -q", 1 << 8)];
+        assert_eq!(words(&failed), (text("all with exit code 1"), text("check -q")));
+        let killed = [row("a", 9), row("b", 0), row("c", 9), row("d", 127 << 8)];
+        assert_eq!(words(&killed), (text("2 ended by KILL"), None));
+        assert_eq!(words(&[row("core dumped", 0x8b)]).0, text("all ended by SEGV"));
     }
 }

@@ -129,6 +129,8 @@ rows! {
         unattributed_out: "bytes" Counter;
         /// How often notifications of ended sockets or processes came faster than they were read and were lost.
         notifications_lost: "count" Counter;
+        /// 1 where it is noted what processes hand to block devices: then who has no row handed nothing.
+        transfers_noted: "" Label;
     }
 }
 
@@ -158,13 +160,16 @@ rows! {
 }
 
 rows! {
-    /// One process that ended since the reading before; taskstats, Documentation/accounting/taskstats.rst.
+    /// One process that ended since the reading before, as our own programs in the kernel or its accounts of tasks tell; taskstats,
+    /// Documentation/accounting/taskstats.rst.
     EndedRow "ended" key (i64, i64): |row| (row.order.value().unwrap_or(-1), row.pid.value().unwrap_or(-1));
     texts {
         /// Its name.
         name;
         /// Name of its parent, where that is known.
         parent;
+        /// The beginning of its command line, where programs in the kernel saw it start.
+        command;
     }
     fields {
         /// Place in the order of the ends within the reading.
@@ -183,7 +188,8 @@ rows! {
         system: "us" Level;
         /// Most memory that it held.
         peak_bytes: "bytes" Level;
-        /// Bytes fetched from storage; like all bytes of this row of whole KiB, and absent where threads ended before anybody listened.
+        /// Bytes fetched from storage; from accounts all bytes of this row are of whole KiB, and absent where threads ended before
+        /// anybody listened.
         read_bytes: "bytes" Level;
         /// Bytes of pages that it made dirty.
         write_bytes: "bytes" Level;
@@ -193,10 +199,36 @@ rows! {
         read_any_bytes: "bytes" Level;
         /// Bytes handed to write calls, cached or not.
         write_any_bytes: "bytes" Level;
-        /// Bytes received over TCP, of a process that a reading has shown.
+        /// Bytes received over TCP, of a process that a reading has shown, or whose connections the kernel noted.
         net_in_bytes: "bytes" Level;
-        /// Bytes sent over TCP, of a process that a reading has shown.
+        /// Bytes sent over TCP, of the same.
         net_out_bytes: "bytes" Level;
+        /// How it ended, as wait(2) tells it: 0, an exit code in the second byte, or a signal in the first.
+        status: "" Label;
+    }
+}
+
+rows! {
+    /// What a process itself handed to a block device since that is noted, by a program of ours in the kernel. Pages that others
+    /// write out later count for those: a thread of the kernel, mostly.
+    TransferRow "transfer" key (i64, i64): |row| (row.pid.value().unwrap_or(-1), row.number.value().unwrap_or(-1));
+    texts {
+        /// Name of the device.
+        device;
+    }
+    fields {
+        /// Process identifier.
+        pid: "" Label;
+        /// Start of the process, in clock ticks since boot.
+        start_ticks: "ticks" Label;
+        /// Number of the device, as in `st_rdev`; stat(2).
+        number: "" Label;
+        /// Bytes that it asked for.
+        read_bytes: "bytes" Counter;
+        /// Bytes that it handed over.
+        write_bytes: "bytes" Counter;
+        /// Requests of both kinds.
+        requests: "count" Counter;
     }
 }
 
@@ -466,6 +498,8 @@ macro_rules! all_parts {
                 listeners: ListenerRow, Listener;
                 /// Processes that ended since the reading before.
                 ended: EndedRow, Ended;
+                /// What processes handed to block devices, by process and device.
+                transfers: TransferRow, Transfer;
                 /// Removed files that are still open, where a file system is nearly full.
                 removed: RemovedRow, Removed;
                 /// Threads of processes with several, by number; only where they are asked for.

@@ -85,6 +85,12 @@ impl Cells {
         Cells(self.0 | other.0)
     }
 
+    /// Whether any of these are among them.
+    #[must_use]
+    pub fn meet(self, other: Cells) -> bool {
+        self.0 & other.0 != 0
+    }
+
     /// Whether the text in this place of [`Row::TEXTS`] is among them.
     pub fn has_text(self, place: usize) -> bool {
         self.0 >> place & 1 == 1

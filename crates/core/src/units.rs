@@ -114,6 +114,16 @@ pub fn short_wait(seconds: f64) -> String {
     }
 }
 
+/// A length of time that may be far below a millisecond: `240 ns`, `1.4 µs`, `38 µs`, `0.4 ms`, and on as [`short_wait`].
+pub fn fine_wait(seconds: f64) -> String {
+    match seconds * 1e6 {
+        us if us < 0.9995 => format!("{:.0} ns", us * 1000.0),
+        us if us < 9.95 => format!("{us:.1} µs"),
+        us if us < 99.5 => format!("{us:.0} µs"),
+        _ => short_wait(seconds),
+    }
+}
+
 /// A length of time for a cell: `0.02 s`, `48 s`, `33:10`, `02:41:10`, `12 d`.
 pub fn short_duration(seconds: f64) -> String {
     let whole = seconds.max(0.0) as u64;
@@ -221,6 +231,12 @@ pub fn parse_duration(text: &str) -> Result<Duration, QuantityError> {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    #[test]
+    fn the_shortest_waits_have_their_units() {
+        let shown = [0.0, 240e-9, 1.4e-6, 38e-6, 99.6e-6, 0.0004, 0.041].map(fine_wait);
+        assert_eq!(shown, ["0 ns", "240 ns", "1.4 µs", "38 µs", "0.1 ms", "0.4 ms", "41 ms"]);
+    }
 
     #[test]
     fn sizes_read_as_in_a_table() {

@@ -30,6 +30,8 @@ pub enum Demand {
     Threads,
     /// Context switches of all threads of each process.
     Switches,
+    /// What each process hands to block devices.
+    Transfers,
 }
 
 impl Demand {
@@ -49,12 +51,15 @@ impl Demand {
             Demand::Ended => "a notification for each process that ends",
             Demand::Mounts => "a look at every open file of each process that ran: expensive",
             Demand::Switches => "one file for each thread of a process that ran and has several",
+            Demand::Transfers => {
+                "some hundred nanoseconds for each request to a block device; only with the reader in the kernel"
+            }
             Demand::Threads => "two files for each thread at each reading: expensive",
         }
     }
 
     /// All parts.
-    pub const ALL: [Demand; 13] = [
+    pub const ALL: [Demand; 14] = [
         Demand::Interrupts,
         Demand::Filesystems,
         Demand::Sockets,
@@ -68,6 +73,7 @@ impl Demand {
         Demand::Mounts,
         Demand::Threads,
         Demand::Switches,
+        Demand::Transfers,
     ];
 }
 
@@ -86,9 +92,15 @@ impl Wanted {
 
     /// What a recording holds: who owned what, and how full things were; nothing that costs a walk over memory.
     pub fn recorded() -> Wanted {
-        [Demand::ControlGroup, Demand::Filesystems, Demand::Sockets, Demand::Files, Demand::Ended]
-            .into_iter()
-            .collect()
+        const RECORDED: [Demand; 6] = [
+            Demand::ControlGroup,
+            Demand::Filesystems,
+            Demand::Sockets,
+            Demand::Files,
+            Demand::Ended,
+            Demand::Transfers,
+        ];
+        RECORDED.into_iter().collect()
     }
 
     /// The set with one more part.

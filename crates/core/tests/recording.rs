@@ -103,11 +103,11 @@ fn some<R: Row + std::fmt::Debug>() -> impl Strategy<Value = Vec<R>> {
 }
 
 fn any_reading() -> impl Strategy<Value = Reading> {
-    let system = (any_row::<SystemRow>(), some(), some(), some(), some(), some(), some());
+    let system = (any_row::<SystemRow>(), some(), some(), some(), some(), some(), some(), some());
     let parts = (some(), some(), some(), some(), some(), some(), some(), some(), some(), some());
     let processes = proptest::collection::vec(any_process().prop_map(Arc::new), 0..10);
     (system, parts, processes).prop_map(|(system, parts, processes)| {
-        let (system, cores, disks, interfaces, sensors, interrupts, removed) = system;
+        let (system, cores, disks, interfaces, sensors, interrupts, removed, transfers) = system;
         let (softirqs, filesystems, remotes, groups, batteries, gpus, connections, listeners, ended, threads) = parts;
         let mut reading = Reading {
             system,
@@ -126,6 +126,7 @@ fn any_reading() -> impl Strategy<Value = Reading> {
             listeners,
             ended,
             removed,
+            transfers,
             threads,
             processes,
         };

@@ -142,7 +142,7 @@ impl Machine {
                     round += 1;
                     lock(machine).sightings(key, round).map(|sightings| (sightings, false))
                 };
-                look_for(time, stop, sightings, news)
+                look_for(time, stop, sightings, |seconds| lock(machine).calls(key, seconds), news)
             }
             Machine::Elsewhere(_) => CloseLook::default(),
         }

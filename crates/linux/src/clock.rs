@@ -31,3 +31,8 @@ pub fn now() -> Clocks {
 pub fn monotonic_ns() -> i64 {
     now().monotonic
 }
+
+/// Nanoseconds in clock ticks, as the kernel tells them.
+pub fn ticks(nanoseconds: u64, second: i64) -> i64 {
+    (nanoseconds / (NANOS as u64 / second.max(1) as u64).max(1)) as i64
+}

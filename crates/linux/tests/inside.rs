@@ -5,6 +5,7 @@
 use dozor_core::reading::{ProcessRow, Reading};
 use dozor_core::row::{Kind, Row as _};
 use dozor_core::source::Source as _;
+use dozor_core::wanted::Demand;
 use dozor_linux::kernel::Refused;
 use dozor_linux::{LiveSource, Roots};
 use std::os::unix::process::CommandExt as _;
@@ -111,18 +112,38 @@ fn child() {
         "loads" => {
             let mut source = open().from_inside();
             println!("> {:?}", source.inside());
+            source.want([Demand::Ended, Demand::Sockets, Demand::Transfers].into_iter().collect());
             source.read();
             std::thread::sleep(Duration::from_secs(100));
         }
         "repeats" => {
             let times = std::env::var("DOZOR_TEST_TIMES").expect("how often").parse().expect("a number");
             // The first leaves what the standard library opens once.
-            inside().expect("as the test found").read();
+            let once = || {
+                let mut source = inside().expect("as the test found");
+                source.want([Demand::Ended, Demand::Sockets, Demand::Transfers].into_iter().collect());
+                source.read();
+            };
+            once();
             let before = descriptors();
             for _ in 0..times {
-                inside().expect("as before").read();
+                once();
             }
             println!("> {before} {}", descriptors());
+        }
+        "calls" => {
+            let (mut from, mut line) =
+                (std::fs::File::open("/dev/zero").expect("it is there"), String::new());
+            println!("> ready");
+            std::io::stdin().read_line(&mut line).expect("somebody says when");
+            let mut piece = [0; 4096];
+            for _ in 0..READS {
+                std::io::Read::read_exact(&mut from, &mut piece).expect("it has no end");
+                let _ = std::fs::metadata("/nowhere/at/all");
+            }
+            std::thread::sleep(Duration::from_millis(300));
+            println!("> done");
+            std::thread::sleep(Duration::from_secs(100));
         }
         "says" => {
             let mut source = open().from_inside();
@@ -131,6 +152,65 @@ fn child() {
         }
         part => panic!("nobody plays {part}"),
     }
+}
+
+/// Reads that a child makes.
+const READS: u64 = 5_000;
+
+/// Counted while four others make calls as fast as they can.
+#[test]
+fn system_calls_of_one_process_are_counted_to_the_last() {
+    let _loaded = LOADED.lock();
+    if inside().is_none() {
+        return;
+    }
+    let before = loaded().expect("they can be counted");
+    let mut children = Children(vec![play("calls").stdin(Stdio::piped()).spawn().expect("a child")]);
+    for _ in 0..2 {
+        children
+            .0
+            .push(Command::new("sh").args(["-c", "while :; do kill -0 $$; done"]).spawn().expect("a shell"));
+    }
+    let pid = i64::from(children.0[0].id());
+    let output = std::io::BufReader::new(children.0[0].stdout.take().expect("its output"));
+    let mut lines = std::io::BufRead::lines(output).map_while(Result::ok).filter(|line| line.contains("> "));
+    assert!(lines.next().expect("a word").ends_with("ready"));
+    let start = open().read();
+    let key = find(&start, pid).expect("a row").key();
+    let stop = std::sync::atomic::AtomicBool::new(false);
+    let mut input = children.0[0].stdin.take().expect("its input");
+    let look = std::thread::scope(|scope| {
+        let closely = || {
+            dozor_linux::inside::closely::look_closely(
+                &Roots::default(),
+                key,
+                Duration::from_secs(60),
+                &stop,
+                |_| (),
+            )
+        };
+        let look = scope.spawn(closely);
+        std::thread::sleep(Duration::from_secs(1));
+        std::io::Write::write_all(&mut input, b"go\n").expect("it listens");
+        assert!(lines.next().expect("a word").ends_with("done"));
+        std::thread::sleep(Duration::from_millis(100));
+        stop.store(true, std::sync::atomic::Ordering::Relaxed);
+        look.join().expect("it looks")
+    });
+    let calls = look.calls().expect("counted");
+    let of = |name: &str| calls.kinds.iter().find(|kind| &*kind.name == name);
+    // And the word that it was told, whose read had begun before anybody counted.
+    let reads = of("read").expect("it reads");
+    assert_eq!((reads.count, reads.bytes, reads.failed), (READS, Some(READS * 4096), 0));
+    assert!(reads.seconds > 0.0 && reads.seconds < 5.0, "{reads:?}");
+    let stats = of("statx").expect("it asks");
+    assert_eq!((stats.count, stats.failed, stats.bytes), (READS, READS, None));
+    let sleep = of("clock_nanosleep").expect("it sleeps");
+    assert!(sleep.count == 1 && (0.29..1.0).contains(&sleep.seconds), "{sleep:?}");
+    assert!(calls.each_ns < 20_000.0, "{} ns", calls.each_ns);
+    println!("each call of the machine takes {:.0} ns longer", calls.each_ns);
+    drop(children);
+    settles(before);
 }
 
 fn find(reading: &Reading, pid: i64) -> Option<&ProcessRow> {

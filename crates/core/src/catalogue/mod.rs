@@ -7,6 +7,7 @@ mod counters;
 mod document;
 mod process;
 mod system;
+mod transfers;
 mod value;
 
 pub use counters::{COUNTERS, Counter, CounterOf};
@@ -16,6 +17,7 @@ pub use system::{
     SYSTEM_METRICS, core_busy, core_share, cpu_busy, cpu_share, disk_busy, disk_wait, link_usage,
     memory_used, remote_time, sent_again, unaccounted,
 };
+pub use transfers::handing;
 pub use value::{Unit, Value};
 
 use crate::sample::{ProcessView, Sample};
@@ -187,7 +189,8 @@ impl Metric {
     /// nothing or not known in both. What is taken from the clock, from the machine, from its sockets or its control group may
     /// become another while it does nothing.
     pub fn rests(&self) -> bool {
-        let of_others = matches!(self.alias, "start" | "age" | "mem" | "core_temp" | "port");
+        let of_others = matches!(self.alias, "start" | "age" | "mem" | "core_temp" | "port")
+            || self.needs == Some(Demand::Transfers);
         matches!(self.eval, Eval::Process(_)) && !of_others && !self.reads.contains(&"limits")
     }
 

@@ -1,6 +1,6 @@
 //! Metrics of a process.
 
-use super::{Combine, Eval, Kind, Metric, Unit, Value};
+use super::{Combine, Eval, Kind, Metric, Unit, Value, transfers};
 use crate::known::{Known, Raw};
 use crate::limits;
 use crate::reading::ProcessRow;
@@ -316,6 +316,18 @@ pub static PROCESS_METRICS: &[Metric] = &[
     entry("disk", "process.disk.io", "disk/s", BytesPerSecond, Rate,
         "Bytes fetched from and sent to storage together. See read and write for what each of them leaves out.",
         "/proc/PID/io", |p| sum(p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)), write(p))).reading(&["read_bytes", "write_bytes", "cancelled_bytes", "write_any_bytes", "net_out_bytes", "writes_otherwise"]),
+    entry("device_read", "process.disk.device.io{disk.io.direction=read}", "dev read/s", BytesPerSecond, Rate,
+        "Bytes that it asked block devices for itself: true also where files are mapped, and without what the cache answered.",
+        "tracepoint block_bio_queue", |p| transfers::rate(p, transfers::READ).into()).reading(&["pid", "start_ticks"]).needing(Demand::Transfers),
+    entry("device_write", "process.disk.device.io{disk.io.direction=write}", "dev write/s", BytesPerSecond, Rate,
+        "Bytes that it handed to block devices itself. What it only leaves in memory is written later by a thread of the kernel, and counts for that one; what it waits for (fsync, direct writes) is its own.",
+        "tracepoint block_bio_queue", |p| transfers::rate(p, transfers::WRITE).into()).reading(&["pid", "start_ticks"]).needing(Demand::Transfers),
+    entry("device_requests", "process.disk.device.operations", "dev requests/s", PerSecond, Rate,
+        "Requests that it handed to block devices itself. Many small ones make a disk slow long before its bytes do.",
+        "tracepoint block_bio_queue", |p| transfers::rate(p, transfers::REQUESTS).into()).reading(&["pid", "start_ticks"]).needing(Demand::Transfers),
+    entry("device", "process.disk.device", "device", Text, Label,
+        "Block device that it handed most to in this sample; nothing where it handed nothing to any.",
+        "tracepoint block_bio_queue", transfers::device).reading(&["pid", "start_ticks"]).needing(Demand::Transfers),
     entry("disk_wait", "process.disk.wait", "disk wait%", Percent, Rate,
         "Share of the time that it waited for block devices. It is unknown where the kernel's delay accounting is off (sysctl kernel.task_delayacct).",
         "/proc/PID/stat delayacct_blkio_ticks", |p| p.share(|r| r.disk_wait_ticks).into()).reading(&["disk_wait_ticks"]).combining(Combine::Most),

@@ -6,7 +6,7 @@ use super::processes::{of_processes, parts_of_processes};
 use super::series::{Point, Series};
 use super::wish::{Of, Wish};
 use crate::catalogue::{Eval, Instances, Kind, Metric};
-use crate::exited::{UNNAMED, exited};
+use crate::exited::{UNNAMED, exited_unsaid};
 use crate::lane::Lane;
 use crate::reading::ProcessRow;
 use crate::recording::ReadError;
@@ -57,7 +57,7 @@ pub fn gather(
         let time = slots.time(number, wall, sample.seconds());
         let is_first = collected.slots.is_empty();
         collected.pass(time);
-        let gone = wishes.iter().any(|wish| may_mean_gone(wish, sample)).then(|| exited(sample));
+        let gone = wishes.iter().any(|wish| may_mean_gone(wish, sample)).then(|| exited_unsaid(sample));
         for ((wish, split), into) in wishes.iter().zip(&split).zip(&mut collected.wishes) {
             let gone = gone.as_ref().filter(|_| counts_gone(wish.metric));
             match wish.metric.eval {

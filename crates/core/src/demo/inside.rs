@@ -9,6 +9,7 @@ use super::programs::Role;
 use super::site::TICKS;
 use crate::cores::CoreSet;
 use crate::deed::Resource;
+use crate::inside::close::{Calls, OfCall};
 use crate::inside::holders::{Hold, Holders, Place, Way};
 use crate::inside::{
     Connection, CorePlace, Doing, Facts, FileKind, Limit, Look, Mapping, Memory, OpenFile, Package,
@@ -358,6 +359,32 @@ impl SimulatedMachine {
             found.list.extend(all.into_iter().filter(|hold| place.has(hold)));
         }
         found
+    }
+
+    /// System calls of a process in so many seconds: those that move bytes, and what it waits in.
+    pub fn calls(&self, key: ProcessKey, seconds: f64) -> Option<Calls> {
+        let process = self.find_process(key).filter(|process| process.program.role != Role::Kernel)?;
+        let wish = self.wish(process, self.seconds());
+        // Microseconds that a call takes in memory, and how long a megabyte on the disk.
+        let kind = |name: &str, calls: f64, bytes: f64| OfCall {
+            name: name.into(),
+            count: (calls * seconds) as u64,
+            seconds: (calls * 1.4e-6 + bytes / MIB * 0.4e-3).min(0.9) * seconds,
+            bytes: Some((bytes * seconds) as u64),
+            failed: 0,
+        };
+        let mut kinds =
+            vec![kind("read", wish.read_calls, wish.read_any), kind("write", wish.write_calls, wish.write)];
+        if let (Known::Value(Doing::Call { name, .. }), _) = process.doing()
+            && !kinds.iter().any(|kind| kind.name == name)
+        {
+            let rest = 1.0 - kinds.iter().map(|kind| kind.seconds).sum::<f64>() / seconds.max(1e-9);
+            let count = (5.0 * seconds) as u64;
+            let seconds = rest.max(0.0) * seconds * 0.8;
+            kinds.push(OfCall { name, count, seconds, bytes: None, failed: 0 });
+        }
+        kinds.retain(|kind| kind.count > 0);
+        Some(Calls::new(kinds, seconds, 0.0))
     }
 
     /// What each thread does at one of many looks: as often as it uses CPU time and waits for the disk.

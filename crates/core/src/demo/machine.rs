@@ -181,7 +181,7 @@ impl SimulatedMachine {
     }
 
     /// Seconds since the beginning of the story, negative during the prelude.
-    fn seconds(&self) -> f64 {
+    pub(super) fn seconds(&self) -> f64 {
         self.step as f64 * STEP - PRELUDE
     }
 
@@ -259,6 +259,7 @@ impl SimulatedMachine {
             peak_bytes: raw(gone.rss as i64),
             read_bytes: raw(gone.totals.read as i64),
             write_bytes: raw(gone.totals.write as i64),
+            status: raw(0),
             ..EndedRow::default()
         });
         let init = self.processes.iter().any(|p| p.pid == 1);
@@ -270,7 +271,7 @@ impl SimulatedMachine {
     }
 
     /// What a process wants to do in this step.
-    fn wish(&self, process: &Process, seconds: f64) -> Wish {
+    pub(super) fn wish(&self, process: &Process, seconds: f64) -> Wish {
         let program = process.program;
         let lively = liveliness(self.seed, process.pid as u64, seconds);
         let copies = f64::from(self.machine.hardware.copies);
@@ -439,6 +440,8 @@ impl SimulatedMachine {
             self.ended.push(EndedRow {
                 name: "platesolve".into(),
                 parent: "nightqueue".into(),
+                command: format!("platesolve --index tycho --frame {}", 4_100 + number).into(),
+                status: raw(0),
                 pid: raw(SHORT_LIVED + number),
                 ppid: raw(parent),
                 seen: raw(0),
@@ -532,6 +535,7 @@ impl SimulatedMachine {
         reading.groups = self.groups();
         reading.remotes = vec![self.vault.row()];
         reading.ended = std::mem::take(&mut self.ended);
+        reading.transfers = self.processes.iter().filter_map(Process::transfers).collect();
         for (order, row) in reading.ended.iter_mut().enumerate() {
             row.order = raw(order as i64);
         }
@@ -604,6 +608,7 @@ impl SimulatedMachine {
             unattributed_in: whole(self.unattributed),
             unattributed_out: raw(0),
             notifications_lost: raw(0),
+            transfers_noted: raw(1),
         }
     }
 }

@@ -7,7 +7,7 @@ use super::story::{LEAK, happens};
 use super::ways::Ways;
 use crate::deed::Resource;
 use crate::known::Raw;
-use crate::reading::{ConnectionRow, ListenerRow, ProcessRow, ThreadRow, raw};
+use crate::reading::{ConnectionRow, ListenerRow, ProcessRow, ThreadRow, TransferRow, raw};
 use crate::text::Text;
 use std::sync::Arc;
 
@@ -86,6 +86,25 @@ pub struct Wish {
     pub net_in: f64,
     pub net_out: f64,
     pub graphics: f64,
+}
+
+impl Process {
+    /// What it handed to the disk: what it reads, and what it writes where it waits for that.
+    pub fn transfers(&self) -> Option<TransferRow> {
+        /// The number of the disk, and bytes of a request.
+        const DISK: (i64, f64) = (259 << 8, 131_072.0);
+        let Totals { read, write, .. } = self.totals;
+        let write = if self.program.role == Role::Stacker { write } else { 0.0 };
+        (read + write >= 1.0).then(|| TransferRow {
+            device: "nvme0n1".into(),
+            pid: raw(self.pid),
+            start_ticks: raw(self.start),
+            number: raw(DISK.0),
+            read_bytes: raw(read as i64),
+            write_bytes: raw(write as i64),
+            requests: raw(((read + write) / DISK.1) as i64),
+        })
+    }
 }
 
 impl Totals {

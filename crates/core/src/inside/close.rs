@@ -5,7 +5,7 @@
 
 use super::Sighting;
 use crate::text::Text;
-use crate::units::share;
+use crate::units::{share, short_count};
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// What a thread did, roughly.
@@ -119,9 +119,66 @@ pub struct OfThread {
     pub mostly: String,
 }
 
+/// System calls of one kind, counted by the kernel.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct OfCall {
+    /// Its name.
+    pub name: Text,
+    /// How many ended.
+    pub count: u64,
+    /// Time within them, of all threads, seconds.
+    pub seconds: f64,
+    /// Bytes that they moved; none of a kind that moves no bytes.
+    pub bytes: Option<u64>,
+    /// How many failed.
+    pub failed: u64,
+}
+
+/// All system calls that ended meanwhile.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Calls {
+    /// By kind, those with most time within them first.
+    pub kinds: Vec<OfCall>,
+    /// For how long they were counted, seconds.
+    pub seconds: f64,
+    /// By how much counting makes each call of anybody on the machine longer, nanoseconds.
+    pub each_ns: f64,
+}
+
+impl Calls {
+    /// Of these kinds, in any order.
+    pub fn new(mut kinds: Vec<OfCall>, seconds: f64, each_ns: f64) -> Calls {
+        kinds.sort_by(|a, b| b.seconds.total_cmp(&a.seconds).then_with(|| a.name.cmp(&b.name)));
+        Calls { kinds, seconds, each_ns }
+    }
+
+    /// So many of something, a second.
+    pub fn rate(&self, count: u64) -> f64 {
+        if self.seconds > 0.0 { count as f64 / self.seconds } else { 0.0 }
+    }
+
+    /// How many ended in all.
+    pub fn count(&self) -> u64 {
+        self.kinds.iter().map(|kind| kind.count).sum()
+    }
+
+    /// In one line: `9.1 k calls a second, most of them read (8.8 k, moving nothing)`.
+    fn sentence(&self) -> Option<String> {
+        let most = self.kinds.iter().max_by_key(|kind| kind.count)?;
+        let moving = match most.bytes {
+            Some(0) => ", moving nothing",
+            _ if most.failed == most.count => ", all failing",
+            _ => "",
+        };
+        let (all, of_most) = (short_count(self.rate(self.count())), short_count(self.rate(most.count)));
+        Some(format!("{all} calls a second, most of them {} ({of_most}{moving})", most.name))
+    }
+}
+
 /// What was seen so far.
 #[derive(Clone, Debug, Default)]
 pub struct CloseLook {
+    calls: Option<Calls>,
     threads: BTreeMap<i64, Seen>,
     stacks: HashMap<Place, HashMap<Vec<Text>, u64>>,
     looks: u64,
@@ -148,6 +205,16 @@ impl CloseLook {
             seen.looks += 1;
             *seen.places.entry(place).or_default() += 1;
         }
+    }
+
+    /// Sets what was counted of system calls so far, where somebody counts.
+    pub fn count_calls(&mut self, calls: Option<Calls>) {
+        self.calls = calls;
+    }
+
+    /// System calls by kind, where the kernel counts them.
+    pub fn calls(&self) -> Option<&Calls> {
+        self.calls.as_ref()
     }
 
     /// Looks so far.
@@ -263,7 +330,11 @@ impl CloseLook {
             .take(NAMED)
             .map(|line| format!("{} % {}", share(line.percent), line.words()))
             .collect();
-        if named.is_empty() { "nothing was seen".to_owned() } else { named.join(", ") }
+        if named.is_empty() {
+            return "nothing was seen".to_owned();
+        }
+        let calls = self.calls.as_ref().and_then(Calls::sentence);
+        named.join(", ") + &calls.map_or(String::new(), |calls| format!("; {calls}"))
     }
 }
 
@@ -305,6 +376,31 @@ mod tests {
         assert!((sum - 100.0).abs() < 1e-9);
         let first = &look.by_thread()[0];
         assert_eq!((first.tid, first.percent[0].round(), first.percent[1].round()), (1, 20.0, 9.0));
+    }
+
+    #[test]
+    fn calls_are_told_by_time_and_the_most_frequent_in_a_sentence() {
+        let kind = |name: &str, count, seconds, bytes| OfCall {
+            name: name.into(),
+            count,
+            seconds,
+            bytes,
+            failed: if name == "access" { count } else { 0 },
+        };
+        let mut look = CloseLook::default();
+        look.add(&[sighting(1, 'R', "", "")], 0.0, 0.0, false);
+        let all = [kind("read", 40_000, 0.5, Some(0)), kind("poll", 20, 3.5, None)];
+        look.count_calls(Some(Calls::new(all.to_vec(), 4.0, 200.0)));
+        let calls = look.calls().expect("counted");
+        assert_eq!((&*calls.kinds[0].name, calls.count(), calls.rate(20)), ("poll", 40_020, 5.0));
+        let expected =
+            "100 % running its own code; 10 k calls a second, most of them read (10 k, moving nothing)";
+        assert_eq!(look.sentence(), expected);
+        look.count_calls(Some(Calls::new(vec![kind("access", 8, 0.1, None)], 4.0, 200.0)));
+        assert!(look.sentence().ends_with("2 calls a second, most of them access (2, all failing)"));
+        look.count_calls(Some(Calls::new(vec![], 4.0, 200.0)));
+        assert_eq!(look.sentence(), "100 % running its own code");
+        assert!(Calls::default().rate(3) <= 0.0, "no time has passed");
     }
 
     #[test]

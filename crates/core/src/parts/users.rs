@@ -4,7 +4,7 @@ use super::cpu::main_core;
 use super::disk::mounts_of;
 use super::peers::address;
 use super::section::PartId;
-use crate::catalogue::{Metric, Value, listed};
+use crate::catalogue::{Metric, Value, handing, listed};
 use crate::known::Raw;
 use crate::reading::{ProcessRow, mount_word};
 use crate::sample::Sample;
@@ -49,7 +49,12 @@ pub fn users(part: &PartId, sample: &Sample) -> Users {
         PartId::Device(device) => {
             let mounts: Vec<Text> = mounts_of(sample, device).map(|row| mount_word(&row.mount)).collect();
             if mounts.is_empty() {
-                return Users::Unknown("no file system on it is mounted; the kernel tells no more");
+                return match handing(sample, device) {
+                    Some(users) => {
+                        pids(users.into_iter().collect(), format!("handing something to {device}"))
+                    }
+                    None => Users::Unknown("no file system on it is mounted; the kernel tells no more"),
+                };
             }
             on_mounts(sample, mounts, format!("with files on {device}"))
         }

@@ -19,11 +19,16 @@ pub struct Pool<H> {
 
 impl<H> Default for Pool<H> {
     fn default() -> Pool<H> {
-        Pool { cells: Cells::ALL, spare: vec![], newest: None, earlier: None }
+        Pool::of(Cells::ALL)
     }
 }
 
 impl<H> Pool<H> {
+    /// Of a table of whose rows these cells are read.
+    pub fn of(cells: Cells) -> Pool<H> {
+        Pool { cells, spare: vec![], newest: None, earlier: None }
+    }
+
     /// Places of the rows that the newest frame changed; none where rows came or went.
     pub fn newest(&self) -> Option<&[usize]> {
         self.newest.as_deref()

@@ -138,7 +138,7 @@ macro_rules! declare_table {
                 match self {
                     Table::System(columns) => take!(columns, state.system, state.last.machine, &mut *state.machine),
                     $( Table::$system_name(columns) => take!(columns, &mut state.reading.$system, state.last.$system, &mut Pool::default()), )*
-                    $( Table::$process_name(columns) => take!(columns, &mut state.reading.$process, state.last.$process, &mut Pool::default()), )*
+                    $( Table::$process_name(columns) => take!(columns, &mut state.reading.$process, state.last.$process, &mut Pool::of(state.cells(self))), )*
                     Table::Process(columns) => take!(columns, &mut state.reading.processes, state.last.processes, &mut *state.pool),
                     Table::Unknown(columns) => take!(columns, state.unknown, *state.unknown_last, &mut Pool::default()),
                 }
@@ -162,8 +162,17 @@ struct Tables<'a> {
     room: usize,
     /// Tables that do not matter are passed.
     light: bool,
+    /// What is read of those that ended.
+    ended: Cells,
     /// How many rows a table has that is passed.
     passed: &'a mut usize,
+}
+
+impl Tables<'_> {
+    /// What is read of a table's rows.
+    fn cells(&self, table: &Table) -> Cells {
+        if matches!(table, Table::Ended(_)) { self.ended } else { Cells::ALL }
+    }
 }
 
 fn columns<R: Row>(group: &Group) -> Result<Columns<R>, ReadError> {
@@ -269,6 +278,8 @@ pub struct Decoder {
     pool: Pool<Arc<ProcessRow>>,
     /// Of the system part only the machine's own row is read, and no connections.
     light: bool,
+    /// What is read of those that ended.
+    ended: Cells,
     /// Rows of the tables that are passed.
     passed: Vec<usize>,
     /// What reading took, and may take.
@@ -293,17 +304,18 @@ impl Decoder {
             machine: Pool::default(),
             pool: Pool::default(),
             light: false,
+            ended: Cells::ALL,
             passed: vec![0; tables],
             work: Work::FREE,
         }
     }
 
     /// Of the system part reads only these of the machine's own row, and no connections, for those who look at processes
-    /// alone, and of processes no more than these cells: the rest is most of the work.
+    /// alone, and of processes and of those that ended no more than these cells: the rest is most of the work.
     #[must_use]
-    pub fn light(mut self, machine: Cells, processes: Cells) -> Decoder {
+    pub fn light(mut self, machine: Cells, processes: Cells, ended: Cells) -> Decoder {
         (self.machine.cells, self.pool.cells) = (machine, processes);
-        Decoder { light: true, ..self }
+        Decoder { light: true, ended, ..self }
     }
 
     /// A decoder for what this program itself writes.
@@ -345,6 +357,7 @@ impl Decoder {
                 pool: &mut self.pool,
                 room,
                 light: self.light,
+                ended: self.ended,
                 passed: &mut self.passed[first + at],
             };
             if kind.key {

@@ -18,7 +18,7 @@ use crate::reading::{HostFacts, Reading};
 use crate::recording::{Damage, Decoder, Entry, Frames, Mark, Peak, ReadError};
 use crate::sample::Sample;
 use memory::{COARSE, FINE, Memory, merged};
-use reach::of_machine;
+use reach::{of_ended, of_machine};
 use segment::Segment;
 use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::ops::Range;
@@ -523,7 +523,7 @@ impl Timeline {
                 }
                 let fresh = self.past.get(key.0).map_or_else(|| self.fresh.anew(), Segment::decoder);
                 let reaching = match reach {
-                    Reach::Processes(cells) => fresh.light(of_machine(), cells),
+                    Reach::Processes(cells) => fresh.light(of_machine(), cells, of_ended(cells)),
                     Reach::All | Reach::Machine => fresh,
                 };
                 decoder = Some((key, reaching));

@@ -1,8 +1,8 @@
 //! What of the readings is decoded when a timeline is gone through.
 
 use crate::catalogue::{Eval, Kind, Metric};
-use crate::reading::{ProcessRow, SystemRow};
-use crate::row::Cells;
+use crate::reading::{EndedRow, ProcessRow, SystemRow};
+use crate::row::{Cells, Row as _};
 use crate::wanted::Demand;
 
 /// Which part of the readings is decoded when a timeline is gone through.
@@ -60,6 +60,21 @@ pub(super) fn of_machine() -> Cells {
     ])
 }
 
+/// What of those that ended stands for what is read of processes: who they were, the CPU time that nobody else can have used,
+/// and what has the same name.
+pub(super) fn of_ended(processes: Cells) -> Cells {
+    const OTHERWISE: [(&str, &str); 4] =
+        [("rss_bytes", "peak_bytes"), ("command", "parent"), ("command", "command"), ("command", "status")];
+    let mut cells = Cells::named::<EndedRow>(&["order", "name", "pid", "ppid", "seen", "user", "system"]);
+    let same = EndedRow::FIELDS.iter().map(|field| (field.name, field.name));
+    for (of_process, of_ended) in same.chain(OTHERWISE) {
+        if processes.meet(Cells::named::<ProcessRow>(&[of_process])) {
+            cells = cells.and(Cells::named::<EndedRow>(&[of_ended]));
+        }
+    }
+    cells
+}
+
 impl Reach {
     /// Who the processes are, and nothing else of them.
     pub fn names() -> Reach {
@@ -70,11 +85,12 @@ impl Reach {
     pub fn of(metric: &Metric) -> Reach {
         // What was written is held against what the devices took; ports are those of sockets.
         const HEAVY: [&str; 5] = ["core_temp", "write", "write_by", "disk", "port"];
+        let of_transfers = metric.needs == Some(Demand::Transfers);
         let of_group = metric.needs == Some(Demand::ControlGroup) && metric.kind != Kind::Label;
         match metric.eval {
             Eval::System(_) if COUNTED.contains(&metric.alias) => Reach::All,
             Eval::System(_) => Reach::Machine,
-            Eval::Process(_) if of_group || HEAVY.contains(&metric.alias) => Reach::All,
+            Eval::Process(_) if of_group || of_transfers || HEAVY.contains(&metric.alias) => Reach::All,
             Eval::Process(_) => {
                 let mut cells = always().and(Cells::named::<ProcessRow>(metric.reads));
                 if metric.kind == Kind::Rate {

@@ -162,7 +162,7 @@ pub struct KernelFiles {
     /// Read this tree instead of /sys
     #[arg(long, value_name = "FOLDER", default_value = "/sys", hide_default_value = true)]
     pub sys_root: PathBuf,
-    /// Count processes by a small program in the kernel where that is allowed, or by files alone
+    /// Count by small programs in the kernel where that is allowed, or by files alone
     #[arg(long, value_enum, default_value_t = Reader::Kernel)]
     pub reader: Reader,
 }
@@ -179,6 +179,12 @@ impl KernelFiles {
     pub fn source(&self) -> anyhow::Result<LiveSource> {
         let source = LiveSource::open(self.roots())?;
         Ok(if self.reader == Reader::Kernel { source.from_inside_later() } else { source })
+    }
+
+    /// This machine, to be read once or twice.
+    pub fn source_at_once(&self) -> anyhow::Result<LiveSource> {
+        let source = LiveSource::open(self.roots())?;
+        Ok(if self.reader == Reader::Kernel { source.listening() } else { source })
     }
 
     pub fn roots(&self) -> Roots {

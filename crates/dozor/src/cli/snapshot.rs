@@ -15,7 +15,6 @@ use dozor_core::source::Source as _;
 use dozor_core::wanted::Wanted;
 use dozor_export::sample::{number, object};
 use dozor_export::table::{Batch, Chosen, Table, Which, chosen_rows};
-use dozor_linux::LiveSource;
 use std::io::{self, IsTerminal as _, Write};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -78,7 +77,7 @@ impl Snapshot {
             return self.as_table(chosen);
         }
         let mut chosen = Chosen { metrics: None, narrowing, order: Some(self.order), limit: self.limit };
-        let mut source = LiveSource::open(self.files.roots())?;
+        let mut source = self.files.source_at_once()?;
         source.want(Wanted::everything());
         let host = Arc::new(source.host());
         let zone = Zone::named(&host.time_zone);
@@ -134,7 +133,7 @@ impl Snapshot {
             Format::Parquet => TableFormat::Parquet,
         };
         let mut table = Table::new(self.table.unwrap_or(Which::Processes), chosen).map_err(Misuse)?;
-        let mut source = LiveSource::open(self.files.roots())?;
+        let mut source = self.files.source_at_once()?;
         source.want(Wanted::everything());
         let host = Arc::new(source.host());
         let shape = (table.which(), &table.columns().to_vec()[..]);

@@ -134,6 +134,35 @@ pub fn path_argument(name: &str) -> Option<usize> {
     }
 }
 
+/// Whether a call gives the number of bytes that it moved.
+pub fn moves_bytes(name: &str) -> bool {
+    const MOVE: [&str; 22] = [
+        "read",
+        "readv",
+        "pread64",
+        "preadv",
+        "preadv2",
+        "write",
+        "writev",
+        "pwrite64",
+        "pwritev",
+        "pwritev2",
+        "recvfrom",
+        "recvmsg",
+        "sendto",
+        "sendmsg",
+        "sendfile",
+        "splice",
+        "tee",
+        "vmsplice",
+        "copy_file_range",
+        "getdents64",
+        "getrandom",
+        "process_vm_readv",
+    ];
+    MOVE.contains(&name)
+}
+
 /// Whether the first argument of a call is a descriptor.
 pub fn takes_descriptor(name: &str) -> bool {
     const TAKE: [&str; 62] = [

@@ -4,14 +4,15 @@
 use super::facts::channel;
 use super::process::{Inside, told_apart};
 use super::sockets::Peers;
-use crate::Roots;
 use crate::proc::{lines, number, pid_stat, read_file};
-use dozor_core::inside::close::CloseLook;
+use crate::{Roots, kernel};
+use dozor_core::inside::close::{Calls, CloseLook, OfCall};
 use dozor_core::inside::{Doing, Sighting};
 use dozor_core::known::Known;
 use dozor_core::reading::ProcessKey;
 use dozor_core::text::{Text, clean};
 use rustix::time::{ClockId, clock_gettime};
+use std::io::Read as _;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
@@ -36,15 +37,45 @@ pub fn look_closely(
 ) -> CloseLook {
     let inside = Inside::of(roots, key);
     let mut peers = Peers::default();
+    let calls = counts_calls(roots, key.pid);
     let sightings = || inside.is_there().then(|| inside.sightings(&mut peers));
-    look_for(time, stop, sightings, news)
+    look_for(time, stop, sightings, |seconds| calls.as_ref().map(|calls| told(calls, seconds)), news)
 }
 
-/// The same through whatever gives sightings at all threads, and whether system calls may not be seen; none ends it.
+/// Counts the calls of a process, where that is allowed and their numbers are those of this program.
+fn counts_calls(roots: &Roots, pid: i64) -> Option<kernel::calls::Calls> {
+    /// Where a program says how wide its numbers are, and those of 64 bits; elf(5).
+    const CLASS: usize = 4;
+    let mut head = [0; CLASS + 1];
+    let mut program = std::fs::File::open(roots.proc.join(pid.to_string()).join("exe")).ok()?;
+    program.read_exact(&mut head).ok()?;
+    let wide = u8::from(cfg!(target_pointer_width = "64")) + 1;
+    if head[CLASS] == wide { kernel::calls(roots, pid).ok() } else { None }
+}
+
+/// What was counted, by the names of the calls.
+fn told(calls: &kernel::calls::Calls, seconds: f64) -> Calls {
+    let kind = |(number, counted): (i64, kernel::calls::Counted)| {
+        let name = super::calls::name(number).map_or_else(|| format!("call {number}"), str::to_owned);
+        OfCall {
+            bytes: super::calls::moves_bytes(&name).then_some(counted.given),
+            name: name.into(),
+            count: counted.count,
+            seconds: counted.ns as f64 / 1e9,
+            failed: counted.failed,
+        }
+    };
+    let kinds = calls.counted().into_iter().map(kind).collect();
+    Calls::new(kinds, seconds, calls.each().as_secs_f64() * 1e9)
+}
+
+/// The same through whatever gives sightings at all threads, and whether system calls may not be seen; none ends it. `calls`
+/// tells what was counted of system calls in so many seconds, where somebody counts.
 pub fn look_for(
     time: Duration,
     stop: &AtomicBool,
     mut sightings: impl FnMut() -> Option<(Vec<Sighting>, bool)>,
+    calls: impl Fn(f64) -> Option<Calls>,
     mut news: impl FnMut(&CloseLook),
 ) -> CloseLook {
     let mut look = CloseLook::default();
@@ -57,6 +88,7 @@ pub fn look_for(
         look.add(&sightings, begin.elapsed().as_secs_f64(), cost, denied);
         if told.elapsed() >= NEWS {
             told = Instant::now();
+            look.count_calls(calls(begin.elapsed().as_secs_f64()));
             news(&look);
         }
         chance = chance.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
@@ -64,6 +96,7 @@ pub fn look_for(
         let left = time.saturating_sub(begin.elapsed());
         std::thread::sleep(pause.max(round.elapsed() * REST).min(left));
     }
+    look.count_calls(calls(begin.elapsed().as_secs_f64()));
     look
 }
 

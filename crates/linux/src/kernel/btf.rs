@@ -23,7 +23,7 @@ pub struct Btf {
     /// Where each type begins, by its number; that of nothing first.
     types: Vec<u32>,
     strings: usize,
-    /// Structures and functions of the names that were asked for, with their numbers.
+    /// Structures, functions and names of types of the names that were asked for, with their numbers.
     named: Vec<(u32, &'static str, u32)>,
 }
 
@@ -35,7 +35,7 @@ pub struct Field {
 }
 
 impl Btf {
-    /// Reads the file's content for structures and functions of these names; `None` where it is not whole.
+    /// Reads the file's content for structures, functions and names of types that are called this; `None` where it is not whole.
     pub fn parse(bytes: Vec<u8>, names: &[&'static str]) -> Option<Btf> {
         let short = |at: usize| Some(u16::from_ne_bytes(bytes.get(at..at + 2)?.try_into().ok()?));
         let word = |at: usize| Some(u32::from_ne_bytes(bytes.get(at..at.checked_add(4)?)?.try_into().ok()?));
@@ -47,13 +47,16 @@ impl Btf {
         let end = begin.checked_add(word(12)? as usize)?;
         let strings = header.checked_add(word(16)? as usize)?;
         let (mut types, mut named, mut at) = (vec![0], vec![], begin);
+        let mut asked = names.to_vec();
+        asked.sort_unstable();
         while at < end {
             let (name, info) = (word(at)?, word(at + 4)?);
             let (kind, members) = (info >> 24 & 31, (info & 0xffff) as usize);
-            if matches!(kind, STRUCT | FUNCTION) {
+            if matches!(kind, STRUCT | FUNCTION | TYPEDEF) {
                 let text = bytes.get(strings.checked_add(name as usize)?..)?;
-                let name = names.iter().find(|name| begins_with(text, name));
-                named.extend(name.map(|name| (kind, *name, types.len() as u32)));
+                let text = text.split(|byte| *byte == 0).next().unwrap_or_default();
+                let name = asked.binary_search_by(|name| name.as_bytes().cmp(text));
+                named.extend(name.map(|at| (kind, asked[at], types.len() as u32)));
             }
             types.push(u32::try_from(at).ok()?);
             at += 12
@@ -71,6 +74,12 @@ impl Btf {
     /// Number of the function of this name, by which a program is attached.
     pub fn function(&self, name: &str) -> Option<u32> {
         self.find(FUNCTION, name)
+    }
+
+    /// Number of the type of a place where the kernel says that something happens, by which a program is attached; `name` as
+    /// in `btf_trace_sched_process_exec`.
+    pub fn tracepoint(&self, name: &str) -> Option<u32> {
+        self.find(TYPEDEF, name)
     }
 
     /// A field by its path, as in `se.sum_exec_runtime` or `pids[3]`; `None` where this kernel does not have it.

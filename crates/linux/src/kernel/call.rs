@@ -7,13 +7,19 @@ use std::os::fd::{AsRawFd as _, BorrowedFd, FromRawFd as _, OwnedFd};
 
 /// Commands, kinds of maps and programs; include/uapi/linux/bpf.h.
 const MAP_CREATE: i32 = 0;
+const MAP_LOOKUP: i32 = 1;
 const MAP_UPDATE: i32 = 2;
 const PROGRAM_LOAD: i32 = 5;
+const RAW_TRACEPOINT_OPEN: i32 = 17;
+const MAP_LOOKUP_BATCH: i32 = 24;
 const LINK_CREATE: i32 = 28;
 const ITERATOR_CREATE: i32 = 33;
 const ARRAY: u32 = 2;
 const ARRAY_OF_CORES: u32 = 6;
+const RECENT: u32 = 9;
+const RING: u32 = 27;
 const TRACING: u32 = 26;
+const TRACE_POINT: u32 = 23;
 const TRACE_ITERATOR: u32 = 28;
 
 /// Under which licence the program in the kernel stands, which uses functions that only such ones may call.
@@ -50,10 +56,17 @@ impl Attributes {
         // until this returns.
         let result = unsafe { libc::syscall(libc::SYS_bpf, command, self.0.as_ptr(), size_of_val(&self.0)) };
         if result < 0 {
-            let error = std::io::Error::last_os_error().raw_os_error().unwrap_or(libc::EIO);
-            return Err(Errno::from_raw_os_error(error));
+            return Err(last_error());
         }
         Ok(result as i32)
+    }
+
+    /// A command that answers in the attributes themselves.
+    fn call_back(&mut self, command: i32) -> Result<(), Errno> {
+        // SAFETY: as in `call`; the attributes are ours alone, and as long as said.
+        let result =
+            unsafe { libc::syscall(libc::SYS_bpf, command, self.0.as_mut_ptr(), size_of_val(&self.0)) };
+        if result < 0 { Err(last_error()) } else { Ok(()) }
     }
 
     /// A command that gives a descriptor. The kernel opens all of these so that programs started by us do not get them.
@@ -62,6 +75,10 @@ impl Attributes {
         // SAFETY: the kernel just opened it for us.
         Ok(unsafe { OwnedFd::from_raw_fd(descriptor) })
     }
+}
+
+fn last_error() -> Errno {
+    Errno::from_raw_os_error(std::io::Error::last_os_error().raw_os_error().unwrap_or(libc::EIO))
 }
 
 /// An array in the kernel: so many values of that size, all zero.
@@ -81,17 +98,85 @@ pub fn set<T: Copy>(array: BorrowedFd<'_>, index: u32, value: &[T]) -> Result<()
     attributes.call(MAP_UPDATE).map(drop)
 }
 
+/// A table of so many values by keys, of these sizes: those that were not used for longest make room.
+pub fn recent(values: u32, key: u32, size: u32) -> Result<OwnedFd, Errno> {
+    Attributes::new().half(0, RECENT).half(4, key).half(8, size).half(12, values).open(MAP_CREATE)
+}
+
+/// A ring of so many bytes, a power of two of pages: [`super::ring::Ring`] reads it.
+pub fn ring(bytes: u32) -> Result<OwnedFd, Errno> {
+    Attributes::new().half(0, RING).half(12, bytes).open(MAP_CREATE)
+}
+
+/// One value of a table, which is so many words; the key is as long as the table's are.
+pub fn get<K, const WORDS: usize>(table: BorrowedFd<'_>, key: &K) -> Result<[u64; WORDS], Errno> {
+    let mut value = [0u64; WORDS];
+    let key = std::ptr::from_ref(key);
+    let attributes = Attributes::new().descriptor(0, table).pointer(8, key).pointer(16, value.as_mut_ptr());
+    attributes.call(MAP_LOOKUP).map(|_| value)
+}
+
+/// All that stands in a table of at most so many values, each of so many words.
+pub fn entries<K: Copy + Default, const WORDS: usize>(
+    table: BorrowedFd<'_>,
+    most: u32,
+) -> Result<Vec<(K, [u64; WORDS])>, Errno> {
+    /// At once. A chain of the table's has to fit in.
+    const PIECE: usize = 1 << 10;
+    let (mut keys, mut values) = (vec![K::default(); PIECE], vec![[0u64; WORDS]; PIECE]);
+    let (mut all, mut place, mut is_first) = (vec![], 0u32, true);
+    // Whoever adds to it meanwhile must not keep us here.
+    while all.len() <= 2 * most as usize {
+        let from = if is_first { std::ptr::null() } else { &raw const place };
+        let mut next = 0u32;
+        let mut attributes = Attributes::new()
+            .pointer(0, from)
+            .pointer(8, &raw mut next)
+            .pointer(16, keys.as_mut_ptr())
+            .pointer(24, values.as_mut_ptr())
+            .half(32, PIECE as u32)
+            .descriptor(36, table);
+        let ended = match attributes.call_back(MAP_LOOKUP_BATCH) {
+            Ok(()) => false,
+            // That was the last piece.
+            Err(Errno::NOENT) => true,
+            Err(error) => return Err(error),
+        };
+        let count = (attributes.0[4] as u32 as usize).min(PIECE);
+        all.extend(keys.iter().copied().zip(values.iter().copied()).take(count));
+        if ended {
+            break;
+        }
+        (place, is_first) = (next, false);
+    }
+    Ok(all)
+}
+
 /// Loads a program that is run for each thing that the kernel walks over. `function` is the number of that walk's
 /// function. A program that the kernel does not accept is refused with what it said last, if it said anything.
 pub fn load_iterator(instructions: &[u64], function: u32) -> Result<OwnedFd, (Errno, String)> {
+    load(instructions, TRACE_ITERATOR, function)
+}
+
+/// Loads a program that is run where the kernel says that something happens. `name` is the number of that place's type.
+pub fn load_tracepoint(instructions: &[u64], name: u32) -> Result<OwnedFd, (Errno, String)> {
+    load(instructions, TRACE_POINT, name)
+}
+
+/// From now on the program is run, until this is closed.
+pub fn attach(program: BorrowedFd<'_>) -> Result<OwnedFd, Errno> {
+    Attributes::new().descriptor(8, program).open(RAW_TRACEPOINT_OPEN)
+}
+
+fn load(instructions: &[u64], way: u32, target: u32) -> Result<OwnedFd, (Errno, String)> {
     let attributes = || {
         Attributes::new()
             .half(0, TRACING)
             .half(4, instructions.len() as u32)
             .pointer(8, instructions.as_ptr())
             .pointer(16, LICENCE.as_ptr())
-            .half(68, TRACE_ITERATOR)
-            .half(108, function)
+            .half(68, way)
+            .half(108, target)
     };
     attributes().open(PROGRAM_LOAD).map_err(|error| {
         // It explains itself only where it is asked to, which takes longer.

@@ -1,6 +1,6 @@
 //! Instructions for the kernel's own machine, put together here; Documentation/bpf/standardization/instruction-set.rst.
 
-/// A register. `R0` has what a call gives, `R1` to `R3` its arguments; `R6` to `R9` outlive it, `FP` is the end of the stack.
+/// A register. `R0` has what a call gives, `R1` to `R4` its arguments; `R6` to `R9` outlive it, `FP` is the end of the stack.
 #[derive(Clone, Copy)]
 #[allow(missing_docs, reason = "they are numbered")]
 pub enum Register {
@@ -8,6 +8,7 @@ pub enum Register {
     R1,
     R2,
     R3,
+    R4,
     R6 = 6,
     R7,
     R8,
@@ -19,8 +20,20 @@ pub enum Register {
 #[derive(Clone, Copy)]
 #[allow(missing_docs, reason = "the names say it")]
 pub enum Width {
+    Two,
     Four,
     Eight,
+}
+
+impl Width {
+    /// In an opcode.
+    fn bits(self) -> u8 {
+        match self {
+            Width::Four => 0x00,
+            Width::Two => 0x08,
+            Width::Eight => 0x18,
+        }
+    }
 }
 
 /// What two numbers of 64 bits are made into.
@@ -28,6 +41,7 @@ pub enum Width {
 #[allow(missing_docs, reason = "the names say it")]
 pub enum Operation {
     Add = 0x00,
+    Subtract = 0x10,
     And = 0x50,
     ShiftLeft = 0x60,
     ShiftRight = 0x70,
@@ -55,8 +69,19 @@ pub enum When {
 #[allow(missing_docs, reason = "named as there")]
 pub enum Helper {
     MapLookupElem = 1,
+    MapUpdateElem = 2,
+    MapDeleteElem = 3,
+    KtimeGetNs = 5,
+    GetCurrentPidTgid = 14,
+    GetSocketCookie = 46,
+    ProbeReadUser = 112,
     ProbeReadKernel = 113,
+    KtimeGetBootNs = 125,
     SeqWrite = 127,
+    RingbufReserve = 131,
+    RingbufSubmit = 132,
+    RingbufQuery = 134,
+    GetCurrentTaskBtf = 158,
     MapLookupPercpuElem = 195,
 }
 
@@ -100,16 +125,21 @@ impl Code {
     }
 
     pub fn load(&mut self, width: Width, to: Register, from: Register, offset: i16) -> &mut Code {
-        self.push(if matches!(width, Width::Eight) { 0x79 } else { 0x61 }, to, from as u8, offset, 0)
+        self.push(0x61 | width.bits(), to, from as u8, offset, 0)
     }
 
     pub fn store(&mut self, width: Width, to: Register, offset: i16, from: Register) -> &mut Code {
-        self.push(if matches!(width, Width::Eight) { 0x7b } else { 0x63 }, to, from as u8, offset, 0)
+        self.push(0x63 | width.bits(), to, from as u8, offset, 0)
     }
 
     /// Stores a number.
     pub fn put(&mut self, width: Width, to: Register, offset: i16, number: i32) -> &mut Code {
-        self.push(if matches!(width, Width::Eight) { 0x7a } else { 0x62 }, to, 0, offset, number)
+        self.push(0x62 | width.bits(), to, 0, offset, number)
+    }
+
+    /// Adds a number of 64 bits to one in memory, which others may add to at the same time.
+    pub fn add_to(&mut self, to: Register, offset: i16, from: Register) -> &mut Code {
+        self.push(0xdb, to, from as u8, offset, 0)
     }
 
     pub fn number(&mut self, operation: Operation, to: Register, number: i32) -> &mut Code {

@@ -1,19 +1,34 @@
-//! A reader inside the kernel: a small program that the kernel runs for each task and that hands over its counters.
+//! A reader inside the kernel: a small program that the kernel runs for each task and that hands over its counters, and
+//! others that it runs where a process ends.
 //!
-//! It is put together when Dozor starts, with the places of the fields from the kernel's own type information, checked by the
-//! kernel before it runs, and gone with the last descriptor. It only reads. Where it is not allowed or not possible,
+//! They are put together when Dozor starts, with the places of the fields from the kernel's own type information, checked by the
+//! kernel before they run, and gone with the last descriptor. They only read. Where it is not allowed or not possible,
 //! everything comes from `/proc`.
 
 mod btf;
 mod call;
+pub mod calls;
 mod code;
+mod later;
+mod layout;
+pub mod lives;
+pub mod owners;
 mod refused;
+pub mod requests;
+mod ring;
 pub mod tasks;
 
 use crate::Roots;
 use crate::proc::{loadavg, read_file};
+use btf::Btf;
+use calls::Calls;
+pub use later::{How, Later};
+use lives::Lives;
+use owners::Owners;
 pub use refused::Refused;
+use requests::Requests;
 use std::os::unix::fs::MetadataExt as _;
+use std::sync::{Arc, Mutex, PoisonError, Weak};
 use tasks::Tasks;
 
 /// Inodes of the first namespaces; include/linux/proc_ns.h. In others tasks have other numbers, users and start times than the
@@ -23,6 +38,39 @@ const FIRST_NAMESPACES: [(&str, u64); 3] =
 
 /// Loads the program that walks over all tasks, with room for several times as many as there are.
 pub fn tasks(roots: &Roots) -> Result<Tasks, Refused> {
+    let types = types(roots)?;
+    let (_, threads) = loadavg::parse(&read_file(&roots.proc.join("loadavg")).unwrap_or_default());
+    let count = threads.value().and_then(|count| usize::try_from(count).ok()).unwrap_or(0);
+    let cores = std::fs::read_to_string(roots.sys.join("devices/system/cpu/possible")).unwrap_or_default();
+    let most = cores.trim().rsplit([',', '-']).next().and_then(|last| last.parse::<usize>().ok());
+    Tasks::load(&types, count, most.map_or(1, |most| most + 1))
+}
+
+/// Loads the programs that tell of processes that end.
+pub fn lives(roots: &Roots) -> Result<Lives, Refused> {
+    Lives::load(&*types(roots)?)
+}
+
+/// Notes whose TCP connections are, from now on.
+pub fn owners(roots: &Roots) -> Result<Owners, Refused> {
+    Owners::load(&*types(roots)?)
+}
+
+/// Counts what processes hand to block devices, from now on.
+pub fn requests(roots: &Roots) -> Result<Requests, Refused> {
+    Requests::load(&*types(roots)?)
+}
+
+/// Counts the system calls of a process, from now on.
+pub fn calls(roots: &Roots, pid: i64) -> Result<Calls, Refused> {
+    Calls::load(&*types(roots)?, i32::try_from(pid).map_err(|_| Refused::Elsewhere)?)
+}
+
+/// The type information as long as somebody needs it: programs that are loaded at the same time share it.
+static TYPES: Mutex<Weak<Btf>> = Mutex::new(Weak::new());
+
+/// The kernel's type information, where what it tells is of this machine and in our own numbers.
+fn types(roots: &Roots) -> Result<Arc<Btf>, Refused> {
     if roots.proc != Roots::default().proc {
         return Err(Refused::Elsewhere);
     }
@@ -33,10 +81,15 @@ pub fn tasks(roots: &Roots) -> Result<Tasks, Refused> {
             return Err(Refused::Elsewhere);
         }
     }
-    let (_, threads) = loadavg::parse(&read_file(&roots.proc.join("loadavg")).unwrap_or_default());
-    let count = threads.value().and_then(|count| usize::try_from(count).ok()).unwrap_or(0);
-    let types = std::fs::read(roots.sys.join("kernel/btf/vmlinux")).map_err(|_| Refused::NoTypes)?;
-    let cores = std::fs::read_to_string(roots.sys.join("devices/system/cpu/possible")).unwrap_or_default();
-    let most = cores.trim().rsplit([',', '-']).next().and_then(|last| last.parse::<usize>().ok());
-    Tasks::load(types, count, most.map_or(1, |most| most + 1))
+    let mut shared = TYPES.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some(types) = shared.upgrade().filter(|_| roots.sys == Roots::default().sys) {
+        return Ok(types);
+    }
+    let names = [&tasks::NAMES[..], &lives::NAMES, &owners::NAMES, &requests::NAMES, &calls::NAMES].concat();
+    let bytes = std::fs::read(roots.sys.join("kernel/btf/vmlinux")).map_err(|_| Refused::NoTypes)?;
+    let types = Arc::new(Btf::parse(bytes, &names).ok_or(Refused::NoTypes)?);
+    if roots.sys == Roots::default().sys {
+        *shared = Arc::downgrade(&types);
+    }
+    Ok(types)
 }

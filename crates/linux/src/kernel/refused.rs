@@ -29,6 +29,15 @@ pub enum Refused {
 }
 
 impl Refused {
+    /// Of a program, with what the kernel said about it.
+    pub(super) fn said((error, said): (Errno, String)) -> Refused {
+        match error {
+            Errno::PERM => Refused::Denied,
+            _ if !said.is_empty() => Refused::Program(said),
+            error => Refused::of(error),
+        }
+    }
+
     pub(super) fn of(error: Errno) -> Refused {
         match error {
             Errno::PERM | Errno::ACCESS => Refused::Denied,

@@ -7,6 +7,7 @@
 use super::btf::{Btf, Field};
 use super::call;
 use super::code::{Code, Helper, Label, Operation, Register, When, Width};
+use super::layout::Layout;
 use super::refused::Refused;
 use crate::live::rotation::SPREAD;
 use Register::{FP, R0, R1, R2, R3, R6, R7, R8, R9};
@@ -42,7 +43,7 @@ const MOST_CORES: usize = 1 << 12;
 const PLACES: usize = 1 << 16;
 
 /// Structures and functions that are looked up.
-const NAMES: [&str; 11] = [
+pub const NAMES: [&str; 11] = [
     "task_struct",
     "signal_struct",
     "mm_struct",
@@ -159,22 +160,6 @@ pub struct Tasks {
     buffer: Vec<u8>,
 }
 
-/// Where the fields of a task are.
-struct Layout<'a> {
-    btf: &'a Btf,
-}
-
-impl Layout<'_> {
-    /// A field that no kernel since 5.15 is without.
-    fn need(&self, of: &'static str, path: &str) -> Result<Field, Refused> {
-        self.btf.field(of, path).ok_or_else(|| Refused::Field(format!("{of}.{path}")))
-    }
-
-    fn has(&self, of: &str, path: &str) -> Option<Field> {
-        self.btf.field(of, path)
-    }
-}
-
 /// Fields of `task_struct`, `signal_struct` and so on, and the word of the record that each is written to.
 const TASK: [(&str, usize); 7] = [
     ("start_boottime", 1),
@@ -239,7 +224,7 @@ enum Pages {
 }
 
 impl Pages {
-    fn find(layout: &Layout<'_>) -> Option<Pages> {
+    fn find(layout: Layout<'_>) -> Option<Pages> {
         let kinds = |path: fn(usize) -> String| -> Option<[Field; KINDS]> {
             let found: Vec<Field> =
                 (0..KINDS).map(|kind| layout.has("mm_struct", &path(kind))).collect::<Option<_>>()?;
@@ -532,9 +517,9 @@ impl Program<'_> {
 
 /// How far each core's own part of the memory is from where the kernel's pointers to such parts point. No symbol of the
 /// kernel is needed: a map with a part for each core knows both its pointer and where the parts are.
-fn offsets(layout: &Layout<'_>, function: u32, cores: usize) -> Option<Vec<u64>> {
+fn offsets(layout: Layout<'_>, function: u32, cores: usize) -> Option<Vec<u64>> {
     // The pointers of such a map follow its description.
-    let first = i32::try_from(layout.btf.bytes("bpf_array")?).ok()?;
+    let first = i32::try_from(layout.0.bytes("bpf_array")?).ok()?;
     let map = call::of_cores(8).ok()?;
     let [meta, task] = ["meta", "task"].map(|path| layout.has("bpf_iter__task", path));
     let file = layout.has("bpf_iter_meta", "seq")?;
@@ -578,16 +563,15 @@ fn offsets(layout: &Layout<'_>, function: u32, cores: usize) -> Option<Vec<u64>>
 
 impl Tasks {
     /// Puts the program together and loads it. `tasks`: about how many there are.
-    pub fn load(information: Vec<u8>, tasks: usize, cores: usize) -> Result<Tasks, Refused> {
-        let btf = Btf::parse(information, &NAMES).ok_or(Refused::NoTypes)?;
+    pub fn load(btf: &Btf, tasks: usize, cores: usize) -> Result<Tasks, Refused> {
         let function = btf.function("bpf_iter_task").ok_or(Refused::Kernel)?;
         let places = (tasks.saturating_mul(SPARE)).clamp(PLACES, 1 << 24).next_power_of_two() as u32;
-        let layout = Layout { btf: &btf };
+        let layout = Layout(btf);
         let cores = cores.clamp(1, MOST_CORES);
         let last = call::array(places + 1 + cores as u32, VALUE).map_err(Refused::of)?;
-        let mut pages = Pages::find(&layout);
+        let mut pages = Pages::find(layout);
         if let Some(Pages::PerCore(_)) = pages {
-            match offsets(&layout, function, cores) {
+            match offsets(layout, function, cores) {
                 Some(offsets) => {
                     for (offset, at) in offsets.into_iter().zip(places + 1..) {
                         call::set(last.as_fd(), at, &[0, offset]).map_err(Refused::of)?;
@@ -599,11 +583,7 @@ impl Tasks {
         let program =
             Program { code: Code::default(), layout, cores: cores as i32, map: last.as_raw_fd(), places };
         let (instructions, missing) = program.build(pages)?;
-        let program = call::load_iterator(&instructions, function).map_err(|(error, said)| match error {
-            Errno::PERM => Refused::Denied,
-            _ if !said.is_empty() => Refused::Program(said),
-            error => Refused::of(error),
-        })?;
+        let program = call::load_iterator(&instructions, function).map_err(Refused::said)?;
         let link = call::link_iterator(program.as_fd()).map_err(Refused::of)?;
         Ok(Tasks { last, link, places, missing, buffer: vec![0; PIECE] })
     }

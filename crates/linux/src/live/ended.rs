@@ -1,13 +1,18 @@
 //! Processes that ended since the last reading, also those that no reading has shown.
 //!
-//! The kernel reports the end of every thread. A process ends with its last one, and what it used is what all of its
-//! threads did: they are added up as they end, also over several readings.
+//! Programs of ours in the kernel tell of whole processes, where that is allowed. Else the kernel reports the end of every
+//! thread. A process ends with its last one, and what it used is what all of its threads did: they are added up as they end,
+//! also over several readings.
 
+use crate::Roots;
+use crate::kernel::lives::{ARGUMENTS, Life, Lives};
+use crate::kernel::{self, How, Later};
 use crate::netlink::events::{Events, ProcessEvent};
-use crate::netlink::exits::{ExitRecord, Exits, divided};
+use crate::netlink::exits::{ExitRecord, Exits, MANY_TICKS_US, divided};
+use crate::proc::pid_cmdline;
 use dozor_core::known::Raw;
 use dozor_core::reading::{EndedRow, ProcessRow, with_pid};
-use dozor_core::text::{Text, no_text};
+use dozor_core::text::{Text, clean, no_text};
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
@@ -50,9 +55,89 @@ fn bytes_of(record: &ExitRecord) -> [i64; 5] {
     ]
 }
 
+/// Texts that are kept from call to call: names come again and again.
+const TEXTS: usize = 4_096;
+
+/// Programs in the kernel that tell of ends.
+#[derive(Default)]
+struct InKernel {
+    lives: Later<Lives>,
+    /// What was told of since the last call.
+    told: Vec<Life>,
+    /// Who was told of by accounts when both listened.
+    twice: HashSet<i64>,
+    lost: u64,
+    texts: HashMap<Vec<u8>, Text>,
+    page: i64,
+}
+
+impl InKernel {
+    /// Takes what is told. Says whether this is the first time: then accounts were told as well.
+    fn take(&mut self) -> bool {
+        let fresh = self.lives.arrives();
+        self.told.clear();
+        if let Some(lives) = self.lives.get() {
+            self.lost = lives.take(&mut self.told);
+        }
+        fresh
+    }
+
+    fn text(&mut self, bytes: &[u8], clean: impl Fn(&[u8]) -> String) -> Text {
+        if let Some(text) = self.texts.get(bytes) {
+            return text.clone();
+        }
+        let text = Text::from(clean(bytes));
+        if self.texts.len() < TEXTS {
+            self.texts.insert(bytes.to_vec(), text.clone());
+        }
+        text
+    }
+
+    fn name(&mut self, bytes: &[u8; 16]) -> Text {
+        let end = bytes.iter().position(|byte| *byte == 0).unwrap_or(bytes.len());
+        self.text(&bytes[..end], clean)
+    }
+
+    /// The row of a life but for who a reading has shown.
+    fn row(&mut self, life: &Life) -> EndedRow {
+        let us = |ns: u64| (ns / 1000) as i64;
+        let ([user, system], run) = (life.ticked_ns.map(us), us(life.run_ns));
+        // What it ran since its last tick is in the final counters alone.
+        let (user, system) =
+            if life.is_final || run >= MANY_TICKS_US { divided(run, user, system) } else { (user, system) };
+        let [read, write, cancelled, _, _, read_any, write_any] = life.io.map(|bytes| Raw::new(bytes as i64));
+        EndedRow {
+            name: self.name(&life.names[0]),
+            parent: self.name(&life.names[1]),
+            command: self.text(&life.arguments, arguments),
+            pid: i64::from(life.pid).into(),
+            ppid: i64::from(life.parent).into(),
+            status: i64::from(life.status).into(),
+            elapsed: us(life.span_ns.1.saturating_sub(life.span_ns.0)).into(),
+            user: user.into(),
+            system: system.into(),
+            peak_bytes: (life.peak_pages as i64).saturating_mul(self.page).into(),
+            read_bytes: read,
+            write_bytes: write,
+            cancelled_bytes: cancelled,
+            read_any_bytes: read_any,
+            write_any_bytes: write_any,
+            ..EndedRow::default()
+        }
+    }
+}
+
+/// A command line of which only so much was kept.
+fn arguments(bytes: &[u8]) -> String {
+    let text = pid_cmdline::parse(bytes);
+    if bytes.len() == ARGUMENTS { text + "…" } else { text }
+}
+
 /// Hears of ends. Without permission it stays silent.
 #[derive(Default)]
 pub struct Ended {
+    by_kernel: How,
+    kernel: InKernel,
     exits: Option<Exits>,
     tried: bool,
     lost: u64,
@@ -79,24 +164,85 @@ struct Older {
 }
 
 impl Ended {
+    /// Whether programs in the kernel are to tell of ends.
+    pub fn ask_kernel(&mut self, how: How) {
+        self.by_kernel = how;
+    }
+
+    /// Nobody wants to hear of ends; how they are heard of is kept.
+    pub fn silence(&mut self) {
+        *self = Ended { by_kernel: self.by_kernel, ..Ended::default() };
+    }
+
     /// How often notifications were lost so far; nothing where none are permitted.
     pub fn lost(&self) -> Option<u64> {
-        self.exits.as_ref().map(|_| self.lost)
+        let listens = self.exits.is_some() || self.kernel.lives.get().is_some();
+        listens.then_some(self.lost + self.kernel.lost)
+    }
+
+    fn begin(&mut self, roots: &Roots, processes: &[Arc<ProcessRow>]) {
+        self.kernel.page = rustix::param::page_size() as i64;
+        self.kernel.lives = Later::begin(self.by_kernel, roots, kernel::lives);
+        if self.kernel.lives.get().is_none() {
+            self.exits = Exits::open().ok();
+        }
+        self.old = processes.iter().filter_map(|row| row.pid.value()).collect();
     }
 
     /// Rows of the processes that ended since the last call. `processes` are those that are there now.
-    pub fn take(&mut self, processes: &[Arc<ProcessRow>]) -> Vec<EndedRow> {
-        let first = !std::mem::replace(&mut self.tried, true);
-        if first {
-            self.exits = Exits::open().ok();
+    pub fn take(&mut self, roots: &Roots, processes: &[Arc<ProcessRow>]) -> Vec<EndedRow> {
+        if !std::mem::replace(&mut self.tried, true) {
+            self.begin(roots, processes);
         }
+        let both = self.kernel.take();
+        if self.lost().is_none() {
+            return vec![];
+        }
+        let mut ended = self.by_accounts(processes);
+        let skipped = std::mem::take(&mut self.kernel.twice);
+        if both {
+            // What accounts told last, the programs tell as well, now or at the next call.
+            self.kernel.twice = ended.iter().filter_map(|row| row.pid.value()).collect();
+            self.exits = None;
+        }
+        for life in std::mem::take(&mut self.kernel.told) {
+            let pid = i64::from(life.pid);
+            if !skipped.contains(&pid) && !self.kernel.twice.contains(&pid) {
+                let mut row = self.kernel.row(&life);
+                row.seen = i64::from(self.shown(pid, processes).is_some()).into();
+                ended.push(row);
+            }
+        }
+        if self.kernel.texts.len() >= TEXTS {
+            self.kernel.texts.clear();
+        }
+        let mut rows = std::mem::take(&mut self.held);
+        for row in ended {
+            // One that ended after it was read is among the living of this reading.
+            match row.pid.value().and_then(|pid| with_pid(processes, pid)) {
+                Some(shown) if shown.state != ZOMBIE => self.held.push(row),
+                _ => rows.push(row),
+            }
+        }
+        for (order, row) in rows.iter_mut().enumerate() {
+            row.order = Raw::new(order as i64);
+        }
+        self.shown.clear();
+        self.shown.extend_from_slice(processes);
+        rows
+    }
+
+    /// A process as this reading shows it, or the one before.
+    fn shown<'a>(&'a self, pid: i64, now: &'a [Arc<ProcessRow>]) -> Option<&'a ProcessRow> {
+        with_pid(now, pid).or_else(|| with_pid(&self.shown, pid)).map(|row| &**row)
+    }
+
+    /// What the kernel's accounts of tasks tell.
+    fn by_accounts(&mut self, processes: &[Arc<ProcessRow>]) -> Vec<EndedRow> {
         let Some(exits) = &mut self.exits else { return vec![] };
         self.lost += exits.take(&mut self.records);
-        if first {
-            self.old = processes.iter().filter_map(|row| row.pid.value()).collect();
-        }
         self.tell_older_apart();
-        let mut rows = std::mem::take(&mut self.held);
+        let mut rows = vec![];
         for record in std::mem::take(&mut self.records) {
             let pid = record.pid.unwrap_or(record.tid);
             if record.last == Some(false) {
@@ -108,22 +254,12 @@ impl Ended {
                 threads.add(&record, pid);
                 continue;
             }
-            let row = self.row(pid, &record, processes);
-            // One that ended after it was read is among the living of this reading.
-            match with_pid(processes, pid) {
-                Some(shown) if shown.state != ZOMBIE => self.held.push(row),
-                _ => rows.push(row),
-            }
-        }
-        for (order, row) in rows.iter_mut().enumerate() {
-            row.order = Raw::new(order as i64);
+            rows.push(self.row(pid, &record, processes));
         }
         if !rows.is_empty() {
             self.threads.retain(|pid, _| with_pid(processes, *pid).is_some());
             self.old.retain(|pid| with_pid(processes, *pid).is_some());
         }
-        self.shown.clear();
-        self.shown.extend_from_slice(processes);
         rows
     }
 
@@ -139,7 +275,7 @@ impl Ended {
         let incomplete = all.incomplete || record.last.is_none() && record.group_us.is_some();
         let bytes = all.bytes.map(|bytes| if incomplete { Raw::ABSENT } else { Raw::new(bytes) });
         let [read_bytes, write_bytes, cancelled_bytes, read_any_bytes, write_any_bytes] = bytes;
-        let shown = |pid: i64| with_pid(alive, pid).or_else(|| with_pid(&self.shown, pid));
+        let shown = |pid: i64| self.shown(pid, alive);
         let name = all.name.or_else(|| shown(pid).map(|row| row.name.clone()));
         EndedRow {
             name: name.unwrap_or_else(|| record.name.clone()),

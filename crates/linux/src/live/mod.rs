@@ -10,9 +10,10 @@ mod removed;
 pub(crate) mod rotation;
 mod system;
 mod threads;
+mod transfers;
 mod writing;
 
-use crate::kernel::Refused;
+use crate::kernel::{How, Refused};
 use crate::proc::{mountstats, read_file};
 use crate::{Roots, host};
 use dozor_core::known::Raw;
@@ -26,6 +27,7 @@ use removed::Removed;
 pub use removed::removed;
 use rustix::io::Errno;
 use system::System;
+use transfers::Transfers;
 
 /// Why the machine cannot be watched at all.
 #[derive(Debug, thiserror::Error)]
@@ -43,6 +45,7 @@ pub struct LiveSource {
     network: Network,
     ended: Ended,
     removed: Removed,
+    transfers: Transfers,
     wanted: Wanted,
     /// Bytes that were swapped and reclaimed up to the last reading.
     reclaimed: [i64; 3],
@@ -60,6 +63,7 @@ impl LiveSource {
             network,
             ended,
             removed: Removed::default(),
+            transfers: Transfers::default(),
             roots,
             wanted: Wanted::NOTHING,
             reclaimed: [0; 3],
@@ -77,6 +81,7 @@ impl LiveSource {
     #[must_use]
     pub fn from_inside(mut self) -> LiveSource {
         self.processes.look_from_inside();
+        self.ask_kernel(How::AtOnce);
         self
     }
 
@@ -84,7 +89,23 @@ impl LiveSource {
     #[must_use]
     pub fn from_inside_later(mut self) -> LiveSource {
         self.processes.look_from_inside_later();
+        self.ask_kernel(How::Later);
         self
+    }
+
+    /// Programs in the kernel tell of ends, connections and transfers, from the first reading on; processes are counted by
+    /// files, as is right for a few readings.
+    #[must_use]
+    pub fn listening(mut self) -> LiveSource {
+        self.ask_kernel(How::AtOnce);
+        self
+    }
+
+    /// Programs in the kernel tell of ends, connections and transfers.
+    fn ask_kernel(&mut self, how: How) {
+        self.ended.ask_kernel(how);
+        self.network.ask_kernel(how);
+        self.transfers.ask_kernel(how);
     }
 
     /// Whether processes are counted by the reader in the kernel, or why not; nothing where nobody asked for it.
@@ -120,11 +141,14 @@ impl Source for LiveSource {
         if is_here && self.wanted.has(Demand::Filesystems) {
             reading.removed = self.removed.read(&self.roots, &reading.filesystems, &reading.processes);
         }
+        if is_here && self.wanted.has(Demand::Transfers) {
+            self.transfers.complete(&self.roots, &mut reading);
+        }
         if is_here && self.wanted.has(Demand::Sockets) {
-            self.network.complete(&self.roots.proc, &mut reading);
+            self.network.complete(&self.roots, &mut reading);
         }
         if is_here && self.wanted.has(Demand::Ended) {
-            reading.ended = self.ended.take(&reading.processes);
+            reading.ended = self.ended.take(&self.roots, &reading.processes);
             for row in &mut reading.ended {
                 if let Some((received, sent)) = row.pid.value().and_then(|pid| self.network.of_gone(pid)) {
                     (row.net_in_bytes, row.net_out_bytes) = (Raw::new(received), Raw::new(sent));
@@ -142,10 +166,13 @@ impl Source for LiveSource {
             self.wanted = wanted;
             // Nobody reads the notifications any more; without a socket none pile up.
             if !wanted.has(Demand::Sockets) {
-                self.network = Network::default();
+                self.network.silence();
+            }
+            if !wanted.has(Demand::Transfers) {
+                self.transfers.silence();
             }
             if !wanted.has(Demand::Ended) {
-                self.ended = Ended::default();
+                self.ended.silence();
             }
             self.processes.forget_idleness();
         }

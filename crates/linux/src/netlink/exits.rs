@@ -23,7 +23,7 @@ const TYPE_AGGR_TGID: u16 = 5;
 /// Flag of the account of the last thread of a process, since version 12; linux/acct.h.
 const AGROUP: u8 = 0x20;
 /// CPU time from which on the scheduler's clock is taken, microseconds.
-const MANY_TICKS_US: i64 = 100_000;
+pub const MANY_TICKS_US: i64 = 100_000;
 /// Version from which on an account names its process and tells which is the last.
 const TELLS_GROUP: u16 = 12;
 /// Flag of a request that wants an acknowledgement.

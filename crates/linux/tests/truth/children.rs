@@ -1,10 +1,11 @@
 //! Truths about children: what belongs to them and what to those who wait for them.
 
 use super::helper::{Helper, agrees, cpu_seconds, wait_for_go};
-use super::{CORE, wanting};
+use super::limits::Group;
+use super::{CORE, INSIDE, wanting};
 use dozor_core::catalogue::{Instances, find, process_metric};
 use dozor_core::exited::exited;
-use dozor_core::reading::Reading;
+use dozor_core::reading::{EndedRow, Reading};
 use dozor_core::row::Row as _;
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
@@ -204,4 +205,86 @@ fn the_end_of_a_child_that_nobody_waits_for_moves_no_old_cpu_time_into_the_sampl
         agrees("unaccounted when a child that nobody waits for ends, s", 0.0, ours, 0.3);
         assert!(sample.now.processes.iter().any(|row| row.key().pid == parent.pid()));
     }
+}
+
+/// Processes that each of two starts as fast as it can.
+const STORM: usize = 20_000;
+
+/// Starts processes that end at once, and waits for each.
+pub fn storm() {
+    wait_for_go();
+    let begin = Instant::now();
+    for _ in 0..STORM {
+        // SAFETY: the child ends at once, without touching anything.
+        unsafe {
+            match libc::fork() {
+                0 => libc::_exit(0),
+                child => assert_eq!(libc::waitpid(child, std::ptr::null_mut(), 0), child),
+            }
+        }
+    }
+    println!("> {}", begin.elapsed().as_secs_f64());
+}
+
+/// As many as this machine can start, while nobody reads.
+#[test]
+fn of_many_thousand_ends_a_second_none_is_lost() {
+    if !(INSIDE && is_root()) {
+        return;
+    }
+    let _core = CORE.lock();
+    let mut source = wanting(&[Demand::Ended]);
+    source.read();
+    let mut starters = [Helper::start("storm"), Helper::start("storm")];
+    for starter in &mut starters {
+        starter.says();
+    }
+    starters.iter_mut().for_each(Helper::go);
+    let seconds = starters.iter_mut().map(|starter| starter.says().parse::<f64>().expect("seconds"));
+    let seconds = seconds.fold(0.0, f64::max);
+    let pids: Vec<i64> = starters.iter().map(Helper::pid).collect();
+    let now = source.read();
+    let ours = |row: &&EndedRow| row.ppid.value().is_some_and(|parent| pids.contains(&parent));
+    let named = now.ended.iter().filter(ours).count();
+    println!("{:.0} ends a second", 2.0 * STORM as f64 / seconds);
+    assert_eq!(now.system.notifications_lost.value(), Some(0));
+    agrees("ends of 40,000 processes", 2.0 * STORM as f64, named as f64, 0.0);
+}
+
+/// Lives of some milliseconds, by the kernel's account of a group that nobody but them is in.
+#[test]
+fn the_shortest_lives_have_a_command_line_an_end_and_all_their_cpu_time() {
+    if !(INSIDE && is_root()) {
+        return;
+    }
+    let _core = CORE.lock();
+    let (file, name) = ("cpuacct.usage", "cpuacct");
+    let Some(mut group) = Group::make(name, file) else { return };
+    let mut source = wanting(&[Demand::Ended]);
+    source.read();
+    let work = "sh -c 'i=0; while [ $i -lt 400 ]; do i=$((i+1)); done' worker; ";
+    let ends = "sh -c 'exit 3'; sh -c 'kill -9 $$'; cat /proc/self/none 2>/dev/null; sleep 0.2";
+    let shell = group.run(&format!("i=0; while [ $i -lt 150 ]; do i=$((i+1)); {work} done; {ends}"));
+    let mut lives: Vec<EndedRow> = vec![];
+    let begin = Instant::now();
+    while lives.iter().all(|row| row.pid.value() != Some(shell)) {
+        assert!(begin.elapsed() < Duration::from_secs(60), "it does not end");
+        std::thread::sleep(Duration::from_millis(200));
+        let of_shell = |row: &&EndedRow| row.pid.value() == Some(shell) || row.ppid.value() == Some(shell);
+        lives.extend(source.read().ended.iter().filter(of_shell).cloned());
+    }
+    let used = |row: &EndedRow| row.user.value().unwrap_or(0) + row.system.value().unwrap_or(0);
+    let ours = lives.iter().map(used).sum::<i64>() as f64 / 1e6;
+    let truth = group.number(file, "") / 1e9;
+    // The shell began outside of the group.
+    agrees("cpu of 155 short lives, s", truth, ours, truth * 0.02 + 0.015);
+    let with = |text: &str| lives.iter().filter(|row| row.command.starts_with(text)).count();
+    assert_eq!(with("sh -c i=0; while [ $i -lt 400 ]; do i=$((i+1)); done worker"), 150);
+    let status =
+        |text: &str| lives.iter().find(|row| &*row.command == text).and_then(|row| row.status.value());
+    assert_eq!(status("sh -c exit 3"), Some(3 << 8));
+    assert_eq!(status("sh -c kill -9 $$"), Some(9));
+    assert_eq!(status("cat /proc/self/none"), Some(1 << 8));
+    assert!(lives.iter().all(|row| row.elapsed.value().is_some_and(|us| us > 0)));
+    assert!(lives.iter().all(|row| row.peak_bytes.value().is_some_and(|bytes| bytes > 100_000)), "{lives:?}");
 }

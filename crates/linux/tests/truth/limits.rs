@@ -37,7 +37,7 @@ impl Group {
         std::fs::write(self.folder.join(file), text).is_ok()
     }
 
-    fn number(&self, file: &str, key: &str) -> f64 {
+    pub fn number(&self, file: &str, key: &str) -> f64 {
         let text = std::fs::read_to_string(self.folder.join(file)).expect("the kernel's file");
         let line = text.lines().find_map(|line| line.strip_prefix(key)).expect("its line");
         line.trim().parse().expect("a number")

@@ -78,6 +78,8 @@ fn child() {
         "recycle" => acting::recycle(),
         "recycle inside" => acting::recycle_inside(),
         "pool" => pool(),
+        "hand over" => storage::hand_over(),
+        "storm" => children::storm(),
         "pool that ends" => children::pool_that_ends(),
         "rewrite" => storage::rewrite(false),
         "rewrite a mapping" => storage::rewrite(true),

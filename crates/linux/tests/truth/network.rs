@@ -1,7 +1,7 @@
 //! Truths about traffic: bytes that helpers themselves sent and received, and the kernel's tables of sockets.
 
 use super::helper::{Forked, Helper, agrees, wait_for_go};
-use super::{NETWORK, find, wanting};
+use super::{INSIDE, NETWORK, find, wanting};
 use dozor_core::expr::Expression;
 use dozor_core::reading::{ProcessRow, Reading};
 use dozor_core::sample::Sample;
@@ -37,9 +37,10 @@ pub fn serve() {
 /// Its reader.
 pub fn fetch() {
     let address = std::env::var("DOZOR_TEST_ADDRESS").expect("an address");
+    let pages = std::env::var("DOZOR_TEST_PAGES").map_or(PAGES, |pages| pages.parse().expect("a number"));
     wait_for_go();
     let mut all = 0;
-    for _ in 0..PAGES {
+    for _ in 0..pages {
         all += std::io::copy(&mut connect(&address), &mut std::io::sink()).expect("it comes");
     }
     println!("> {all}");
@@ -226,6 +227,58 @@ fn a_server_of_short_connections_has_its_bytes() {
     let [(_, sent), (got, _)] = all(&last);
     agrees("net_out of a server of short connections, bytes", truth, sent, truth * 0.05);
     agrees("net_in of who fetched from it, bytes", truth, got, truth * 0.05);
+}
+
+fn reads_pages(address: &str, pages: usize) -> Helper {
+    let mut command = std::process::Command::new(std::env::current_exe().expect("our own path"));
+    command.env("DOZOR_TEST_ADDRESS", address).env("DOZOR_TEST_PAGES", pages.to_string());
+    let mut reader = Helper::spawn(command, "fetch");
+    reader.says();
+    reader
+}
+
+/// Two read from the same server, one four times as much: nobody has to guess who opened what. The third comes and goes
+/// between two readings.
+#[test]
+fn who_opened_the_shortest_connections_is_noted_by_the_kernel() {
+    if !INSIDE || !rustix::process::geteuid().is_root() {
+        return;
+    }
+    let _network = NETWORK.lock();
+    let mut server = Helper::start("serve");
+    server.says();
+    let address = server.says();
+    let mut source = wanting(&[Demand::Sockets, Demand::Ended]);
+    let mut readers = [400, 100].map(|pages| reads_pages(&address, pages));
+    let before = source.read();
+    readers.iter_mut().for_each(Helper::go);
+    let truths = readers.each_mut().map(|reader| reader.says().parse::<f64>().expect("bytes"));
+    let mut third = reads_pages(&address, 50);
+    third.go();
+    let truth: f64 = third.says().parse().expect("bytes");
+    third.go();
+    let (pid, mut status) = (third.pid(), 0);
+    // SAFETY: it is our own child, and the pointer is good.
+    unsafe { libc::waitpid(pid as i32, &raw mut status, 0) };
+    let (mut of_third, mut last) = (0.0, before);
+    let begin = Instant::now();
+    while begin.elapsed() < Duration::from_secs(2) {
+        std::thread::sleep(Duration::from_millis(200));
+        last = source.read();
+        let ended = last.ended.iter().find(|row| row.pid.value() == Some(pid));
+        of_third += ended.and_then(|row| row.net_in_bytes.value()).unwrap_or(0) as f64;
+    }
+    for (reader, truth) in readers.iter().zip(truths) {
+        agrees(
+            "net_in of one of two who fetch from the same, bytes",
+            truth,
+            told(find(&last, reader.pid())).0,
+            0.0,
+        );
+    }
+    agrees("net_in of one who came and went, bytes", truth, of_third, 0.0);
+    let (_, sent) = told(find(&last, server.pid()));
+    agrees("net_out of their server, bytes", truths[0] + truths[1] + truth, sent, 0.0);
 }
 
 /// The kernel no longer lists a socket that both sides shut down; its bytes count once, whoever closes it when.

@@ -1,7 +1,8 @@
 //! Truths about what processes write: bytes that a helper itself counted.
 
 use super::helper::{Helper, agrees, wait_for_go};
-use super::{CORE, wanting};
+use super::limits::Group;
+use super::{CORE, INSIDE, wanting};
 use dozor_core::catalogue::{find, process_metric};
 use dozor_core::exited::exited;
 use dozor_core::lane::sentences;
@@ -11,7 +12,7 @@ use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
 use dozor_core::wanted::Demand;
 use std::io::{Seek as _, SeekFrom, Write as _};
-use std::os::unix::fs::{FileExt as _, OpenOptionsExt as _};
+use std::os::unix::fs::{FileExt as _, MetadataExt as _, OpenOptionsExt as _};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -32,6 +33,86 @@ fn file(flags: i32) -> std::fs::File {
         .expect("room for a file");
     std::fs::remove_file(&path).expect("its name is ours");
     file
+}
+
+/// Bytes that are handed over, those that are asked for again, and of a piece.
+const HANDED: (usize, usize, usize) = (16 << 20, 6 << 20, 64 << 10);
+
+/// Writes and reads without the cache.
+pub fn hand_over() {
+    let direct = file(libc::O_DIRECT);
+    let mut room = vec![7u8; HANDED.2 + 4096];
+    let begin = room.as_ptr().align_offset(4096);
+    println!("> there");
+    wait_for_go();
+    let piece = &mut room[begin..begin + HANDED.2];
+    for at in (0..HANDED.0).step_by(HANDED.2) {
+        direct.write_all_at(piece, at as u64).expect("room");
+    }
+    for at in (0..HANDED.1).step_by(HANDED.2) {
+        direct.read_exact_at(piece, at as u64).expect("it is there");
+    }
+    println!("> done");
+    wait_for_go();
+}
+
+/// By what the process itself handed over, and by the kernel's account of a group that it is alone in.
+#[test]
+fn what_a_process_hands_to_a_device_is_its_own_to_the_byte() {
+    if !INSIDE || !rustix::process::geteuid().is_root() {
+        return;
+    }
+    let mut child = Helper::start("hand over");
+    child.says();
+    child.says();
+    let account = "blkio.throttle.io_service_bytes";
+    let number = std::fs::metadata(env!("CARGO_TARGET_TMPDIR")).expect("our own").dev();
+    let device = format!("{}:{}", libc::major(number), libc::minor(number));
+    // The kernel only keeps the account where there is a limit, here one that is never reached; on a whole disk.
+    let limits = |group: &Group| {
+        ["read", "write"].iter().all(|way| {
+            group.put(&format!("blkio.throttle.{way}_bps_device"), &format!("{device} 1000000000000"))
+        })
+    };
+    let group = Group::make("blkio", account).filter(limits);
+    if let Some(group) = &group {
+        assert!(group.put("cgroup.procs", &child.pid().to_string()));
+    }
+    let mut source = wanting(&[Demand::Transfers]);
+    let before = source.read();
+    child.go();
+    child.says();
+    let sample = Sample::new(Arc::new(source.host()), Some(Arc::new(before)), Arc::new(source.read()));
+    let rows = sample.now.transfers.iter().filter(|row| row.pid.value() == Some(child.pid()));
+    let rows: Vec<_> = rows.collect();
+    let [row] = rows[..] else { panic!("{rows:?}") };
+    let at = sample.now.processes.iter().position(|row| row.pid.value() == Some(child.pid())).expect("a row");
+    let view = sample.process(at);
+    let seconds = sample.seconds().expect("an interval");
+    let of =
+        |alias: &str| process_metric(alias).expect("a metric").of(&view).number().expect("known") * seconds;
+    // The file's own blocks are looked up and noted as well.
+    let slack = 256.0 * 1024.0;
+    agrees("device_read of direct reads, bytes", HANDED.1 as f64, of("device_read"), slack);
+    agrees("device_write of direct writes, bytes", HANDED.0 as f64, of("device_write"), slack);
+    agrees(
+        "device_requests of direct calls",
+        ((HANDED.0 + HANDED.1) / HANDED.2) as f64,
+        of("device_requests"),
+        60.0,
+    );
+    let name = std::fs::read_to_string("/proc/diskstats").expect("the kernel's list");
+    assert!(name.lines().any(|line| line.split_whitespace().nth(2) == Some(&*row.device)), "{}", row.device);
+    if let Some(group) = &group {
+        let number = row.number.value().expect("a number");
+        assert_eq!(format!("{}:{}", number >> 20, number & 0xf_ffff), device);
+        for (kind, ours) in [("Read", row.read_bytes), ("Write", row.write_bytes)] {
+            let truth = group.number(account, &format!("{device} {kind} "));
+            let ours = ours.value().expect("counted") as f64;
+            agrees(&format!("{kind} of a control group by its block account, bytes"), truth, ours, 0.0);
+        }
+    }
+    child.go();
 }
 
 /// Writes blocks all over a file and brings each to the disk, for a second and a half; says how many bytes it wrote.

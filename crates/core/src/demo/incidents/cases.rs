@@ -74,6 +74,8 @@ pub fn ended(order: i64, name: &str, user_us: i64) -> EndedRow {
         user: raw(user_us),
         system: raw(0),
         peak_bytes: raw(10 * MIB),
+        command: format!("{name} --index none").into(),
+        status: raw(1 << 8),
         ..EndedRow::default()
     }
 }

@@ -1,7 +1,7 @@
 //! Processes that come and go within a sample.
 
 use crate::catalogue::Unit;
-use crate::exited::unseen;
+use crate::exited::{unseen, ways};
 use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
@@ -51,11 +51,12 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     }
     let parent = parents.into_iter().max_by_key(|(_, count)| *count).map(|(who, _)| who);
     let a_minute = rows.len() as f64 / scene.seconds * 60.0;
+    let ways = ways(rows).map_or(String::new(), |ways| format!(", {ways}"));
     let started = parent.map_or(String::new(), |(name, pid)| format!(", started by {name}[{pid}]"));
     let part = cpu / used.max(f64::MIN_POSITIVE) * 100.0;
     let whose = if part >= 80.0 { String::new() } else { format!("{part:.0} % of that to ") };
     let text = format!(
-        "{share:.0} % of all CPU time goes to processes gone within a sample: {whose}{name} ×{a_minute:.0} a minute{started}."
+        "{share:.0} % of all CPU time goes to processes gone within a sample: {whose}{name} ×{a_minute:.0} a minute{ways}{started}."
     );
     let mut culprits =
         vec![Culprit { share: Some(part), ..Culprit::thing(format!("{name} ×{a_minute:.0} a minute")) }];

@@ -155,6 +155,7 @@ fn a_close_look_builds_up_and_can_be_kept() {
         let sightings = desk.machine.sightings(key, round).expect("it is there");
         look.add(&sightings, round as f64 / 50.0, 0.01, false);
     }
+    look.count_calls(desk.machine.calls(key, 4.0));
     desk.event(Event::SeenClosely(key, Box::new(look), true));
     assert!(desk.screen().contains("fsync of /data/2031/stack.fits"), "{}", desk.screen());
     assert_snapshot!("a_close_look", desk.screen());

@@ -9,12 +9,13 @@ use crate::panes::{cell, lanes};
 use crate::state::State;
 use crate::state::series::STRIPS;
 use dozor_core::catalogue::listed;
+use dozor_core::inside::close::Calls;
 use dozor_core::inside::files::progress;
 use dozor_core::inside::words::signals_line;
 use dozor_core::inside::{FileKind, OpenFile};
 use dozor_core::known::Known;
 use dozor_core::lane::Lane;
-use dozor_core::units::{long_bytes, share, short_bytes};
+use dozor_core::units::{fine_wait, long_bytes, share, short_bytes, short_count};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Modifier;
@@ -344,6 +345,48 @@ fn moving_files(inspector: &Inspector, state: &State, width: u16) -> Vec<Body> {
     shown.into_iter().take(MOST).map(row).collect()
 }
 
+/// System calls that were counted, those with most time first.
+fn calls(calls: &Calls) -> Vec<Body> {
+    const MOST: usize = 6;
+    let mut lines = vec![Body::Text(String::new(), Role::Quiet)];
+    let longer = match calls.each_ns {
+        none if none <= 0.0 => String::new(),
+        each => format!("; meanwhile all calls here take {each:.0} ns longer"),
+    };
+    lines.push(Body::Title(format!(
+        "Its system calls, {} a second{longer}",
+        short_count(calls.rate(calls.count()))
+    )));
+    for kind in calls.kinds.iter().take(MOST) {
+        let bytes = match kind.bytes {
+            None => String::new(),
+            Some(0) => "  moves nothing".to_owned(),
+            Some(bytes) => format!("  {}/s", long_bytes(bytes as f64 / calls.seconds.max(1e-9))),
+        };
+        let failed = match kind.failed {
+            0 => String::new(),
+            all if all == kind.count => "  all fail".to_owned(),
+            few if few * 100 < kind.count => format!("  {} fail", short_count(few as f64)),
+            some => format!("  {} % fail", share(some as f64 / kind.count as f64 * 100.0)),
+        };
+        let each = fine_wait(kind.seconds / kind.count.max(1) as f64);
+        lines.push(Body::Row(vec![
+            (format!("{:<18}", kind.name), Role::Strong),
+            (format!("{:>8}/s", short_count(calls.rate(kind.count))), Role::Text),
+            (format!("{each:>10} each"), Role::Quiet),
+            (format!("{bytes}{failed}"), Role::Text),
+        ]));
+    }
+    let others = calls.kinds.len().saturating_sub(MOST);
+    if others > 0 {
+        lines.push(Body::Text(format!("and {others} other kinds"), Role::Quiet));
+    }
+    if calls.kinds.is_empty() {
+        lines.push(Body::Text("no call ended meanwhile".to_owned(), Role::Quiet));
+    }
+    lines
+}
+
 fn body(inspector: &Inspector, state: &State) -> Vec<Body> {
     let width = state.size.0.saturating_sub(6);
     let mut lines = vec![];
@@ -381,6 +424,7 @@ fn body(inspector: &Inspector, state: &State) -> Vec<Body> {
             let text = "× system calls may not be seen: run dozor as its user or as root".to_owned();
             lines.push(Body::Text(text, Role::Quiet));
         }
+        lines.extend(look.calls().map(calls).into_iter().flatten());
         if threads > 1 && look.looks() > 0 {
             lines.push(Body::Text(String::new(), Role::Quiet));
             let table = looked_at(look);

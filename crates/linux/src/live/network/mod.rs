@@ -10,6 +10,10 @@ mod holders;
 mod members;
 mod spaces;
 
+use crate::Roots;
+use crate::clock::ticks;
+use crate::kernel::owners::Owners;
+use crate::kernel::{self, How, Later};
 use crate::netlink::sockets::{InetSocket, Protocol};
 use crate::users::Users;
 use dozor_core::known::Raw;
@@ -78,6 +82,12 @@ pub struct Network {
     accounts: HashMap<ProcessKey, Bytes>,
     /// Those of processes that ended since the last reading.
     gone: HashMap<ProcessKey, Bytes>,
+    /// Those of processes that no reading has shown, and since which reading: their end is told with them, at this one or the
+    /// next.
+    late: HashMap<ProcessKey, (Bytes, u64)>,
+    by_kernel: How,
+    tried: bool,
+    owners: Later<Owners>,
     guesses: Guesses,
     /// Sockets in no list that processes had at the last look.
     unlisted: HashMap<ProcessKey, Vec<(i32, u32)>>,
@@ -91,13 +101,28 @@ pub struct Network {
 }
 
 impl Network {
+    /// Whether a program in the kernel is to note whose connections are.
+    pub fn ask_kernel(&mut self, how: How) {
+        self.by_kernel = how;
+    }
+
+    /// Nobody wants to know of traffic; how it is known is kept.
+    pub fn silence(&mut self) {
+        *self = Network { by_kernel: self.by_kernel, ..Network::default() };
+    }
+
     /// How often notifications were lost so far.
     pub fn lost(&self) -> u64 {
         self.lost
     }
 
     /// Adds traffic to a reading whose processes are complete.
-    pub fn complete(&mut self, proc: &Path, reading: &mut Reading) {
+    pub fn complete(&mut self, roots: &Roots, reading: &mut Reading) {
+        let proc = &*roots.proc;
+        if !std::mem::replace(&mut self.tried, true) {
+            self.owners = Later::begin(self.by_kernel, roots, kernel::owners);
+        }
+        self.owners.arrives();
         self.meet(&reading.processes);
         let Some((destroyed, lost)) = self.spaces.ask(proc, &mut self.members) else { return };
         self.reading += 1;
@@ -230,10 +255,20 @@ impl Network {
             None => (None, counts(socket)),
         };
         self.guesses.ended(key, self.reading);
-        match owner {
-            Some(owner) => self.accounts.entry(owner).or_default().add(rest),
+        match owner.or_else(|| self.noted(key)) {
+            Some(owner) if self.accounts.contains_key(&owner) || self.is_there(owner) => {
+                self.accounts.entry(owner).or_default().add(rest);
+            }
+            Some(owner) => self.late.entry(owner).or_insert((Bytes::default(), self.reading)).0.add(rest),
             None => self.guesses.wait(space, socket, rest, self.reading),
         }
+    }
+
+    /// Whose a connection was by what the kernel noted.
+    fn noted(&self, (space, cookie): SocketKey) -> Option<ProcessKey> {
+        let (pid, start) = self.owners.get()?.of(u64::try_from(space).ok()?, cookie)?;
+        let second = rustix::param::clock_ticks_per_second() as i64;
+        Some(ProcessKey { pid: i64::from(pid), start: ticks(start, second) })
     }
 
     /// Holders that are gone, and sockets that are gone without a word. A socket that is closed but still held is in no dump;
@@ -264,16 +299,30 @@ impl Network {
         let accounts = std::mem::take(&mut self.accounts);
         let (there, gone) = accounts.into_iter().partition(|(key, _)| self.is_there(*key));
         (self.accounts, self.gone) = (there, gone);
+        // Nobody told of their end, or it is told without them.
+        let mut unclaimed = Bytes::default();
+        self.late.retain(|_, (bytes, since)| {
+            let waits = *since + 1 >= reading;
+            if !waits {
+                unclaimed.add(*bytes);
+            }
+            waits
+        });
+        self.nobodys(unclaimed);
     }
 
     fn is_there(&self, key: ProcessKey) -> bool {
         self.members.binary_search_by_key(&key, |member| member.key).is_ok()
     }
 
-    /// Bytes received and sent of a process that the last reading showed and this one does not.
-    pub fn of_gone(&self, pid: i64) -> Option<(i64, i64)> {
-        let (_, bytes) = self.gone.iter().find(|(key, _)| key.pid == pid)?;
-        Some((bytes.received as i64, bytes.sent as i64))
+    /// Bytes received and sent of a process that the last reading showed and this one does not, or that none has shown.
+    pub fn of_gone(&mut self, pid: i64) -> Option<(i64, i64)> {
+        let mut bytes = Bytes::default();
+        let gone = self.gone.iter().find(|(key, _)| key.pid == pid);
+        let late = self.late.keys().find(|key| key.pid == pid).copied();
+        let late = late.and_then(|key| self.late.remove(&key)).map(|(bytes, _)| bytes);
+        gone.map(|(_, bytes)| *bytes).into_iter().chain(late).for_each(|some| bytes.add(some));
+        (gone.is_some() || late.is_some()).then_some((bytes.received as i64, bytes.sent as i64))
     }
 
     fn find_owners(&mut self, proc: &Path) {

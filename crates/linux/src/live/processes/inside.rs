@@ -2,7 +2,8 @@
 
 use super::super::own_io::OwnIo;
 use super::state::{Counted, Processes, Tracked, other_reader, put_io, put_memory};
-use super::walked::{KERNEL_THREAD, Record, ticks};
+use super::walked::{KERNEL_THREAD, Record};
+use crate::clock::ticks;
 use crate::kernel::tasks::Missing;
 use crate::proc::pid::read_pid;
 use crate::proc::{pid_stat, pid_status};

@@ -5,6 +5,7 @@
 //! what it had counted.
 
 use super::super::own_io::Files;
+use crate::clock::ticks;
 use crate::kernel::Refused;
 use crate::kernel::tasks::{Missing, Seen, Task, Tasks, Turn, Whole};
 use crate::live::rotation::Rotation;
@@ -19,7 +20,6 @@ pub const KERNEL_THREAD: u32 = 0x0020_0000;
 /// Middle of the priorities of which niceness is made, and the first of those; include/linux/sched/prio.h.
 const NICE_ZERO: i64 = 120;
 const FIRST_PRIORITY: i64 = 100;
-const NANOSECONDS: u64 = 1_000_000_000;
 
 /// A process of which something changed.
 #[derive(Clone, Copy)]
@@ -342,11 +342,6 @@ impl Files for Record<'_> {
         let others = self.threads.iter().map(|(task, _)| task);
         Some(others.chain([self.main]).map(|task| i64::from(task.tid)).collect())
     }
-}
-
-/// Nanoseconds in clock ticks, as the kernel tells them.
-pub fn ticks(nanoseconds: u64, second: i64) -> i64 {
-    (nanoseconds / (NANOSECONDS / second.max(1) as u64).max(1)) as i64
 }
 
 /// User and system time as the kernel tells them: the exact time on a core, divided as the samples at the ticks say, and never

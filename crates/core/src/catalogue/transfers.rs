@@ -1,0 +1,132 @@
+//! What a process handed to block devices, which stands in rows of its own.
+
+use super::Value;
+use crate::known::{Known, Raw};
+use crate::reading::{Reading, TransferRow};
+use crate::row::Row as _;
+use crate::sample::{ProcessView, Sample};
+use crate::text::Text;
+
+type Counter = fn(&TransferRow) -> Raw;
+/// Bytes and requests of a row.
+pub(super) const READ: Counter = |row| row.read_bytes;
+pub(super) const WRITE: Counter = |row| row.write_bytes;
+pub(super) const REQUESTS: Counter = |row| row.requests;
+
+/// The rows of a process.
+fn of<'a>(reading: &'a Reading, process: &ProcessView<'_>) -> &'a [TransferRow] {
+    let Some(pid) = process.now.pid.value() else { return &[] };
+    let begin = reading.transfers.partition_point(|row| row.pid.value().unwrap_or(-1) < pid);
+    let rows = &reading.transfers[begin..];
+    let end = rows.partition_point(|row| row.pid.value() == Some(pid));
+    let rows = &rows[..end];
+    if rows.first().is_some_and(|row| row.start_ticks == process.now.start_ticks) { rows } else { &[] }
+}
+
+/// By how much a counter of a row grew since the reading before, where both readings have noted it.
+fn grown(sample: &Sample, row: &TransferRow, counter: Counter) -> Option<f64> {
+    let before = sample.before.as_deref()?;
+    let earlier = before.transfers.binary_search_by_key(&row.key(), TransferRow::key).ok();
+    let earlier = earlier.map(|at| &before.transfers[at]).filter(|was| was.start_ticks == row.start_ticks);
+    let was = earlier.map_or(Some(0), |was| counter(was).value())?;
+    Some(counter(row).value()?.saturating_sub(was).max(0) as f64)
+}
+
+/// Whether both readings have noted it.
+fn is_noted(sample: &Sample) -> bool {
+    let noted = |reading: &Reading| reading.system.transfers_noted.value() == Some(1);
+    noted(&sample.now) && sample.before.as_deref().is_some_and(noted)
+}
+
+/// A second of this sample, of a process and all devices.
+pub(super) fn rate(process: &ProcessView<'_>, counter: Counter) -> Known<f64> {
+    let sample = process.sample;
+    let Some(seconds) = sample.seconds().filter(|seconds| *seconds > 0.0 && is_noted(sample)) else {
+        return Known::Absent;
+    };
+    let sum: f64 = of(&sample.now, process).iter().filter_map(|row| grown(sample, row, counter)).sum();
+    Known::Value(sum / seconds)
+}
+
+/// The device that it handed most to in this sample.
+pub(super) fn device(process: &ProcessView<'_>) -> Value {
+    let sample = process.sample;
+    if !is_noted(sample) {
+        return Value::Absent;
+    }
+    let bytes =
+        |row: &TransferRow| [READ, WRITE].iter().filter_map(|of| grown(sample, row, *of)).sum::<f64>();
+    let rows = of(&sample.now, process).iter().map(|row| (row, bytes(row))).filter(|(_, bytes)| *bytes > 0.0);
+    let most = rows.max_by(|a, b| a.1.total_cmp(&b.1));
+    most.map_or(Value::Absent, |(row, _)| (&row.device).into())
+}
+
+/// Processes that handed something to a device in this sample; none where that is not noted.
+pub fn handing(sample: &Sample, name: &Text) -> Option<Vec<i64>> {
+    let moves = |row: &&TransferRow| {
+        row.device == *name
+            && [READ, WRITE].iter().any(|of| grown(sample, row, *of).is_some_and(|by| by > 0.0))
+    };
+    let pids = sample.now.transfers.iter().filter(moves).filter_map(|row| row.pid.value());
+    is_noted(sample).then(|| pids.collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::catalogue::process_metric;
+    use crate::reading::{HostFacts, ProcessRow, raw};
+    use std::sync::Arc;
+
+    fn row(pid: i64, start: i64, number: i64, read: i64, requests: i64) -> TransferRow {
+        TransferRow {
+            device: if number == 1 { "sda" } else { "sdb" }.into(),
+            pid: raw(pid),
+            start_ticks: raw(start),
+            number: raw(number),
+            read_bytes: raw(read),
+            write_bytes: raw(0),
+            requests: raw(requests),
+        }
+    }
+
+    fn reading(seconds: i64, noted: bool, transfers: Vec<TransferRow>) -> Reading {
+        let process = |pid: i64| ProcessRow { pid: raw(pid), start_ticks: raw(50), ..ProcessRow::default() };
+        let mut reading = Reading {
+            processes: vec![Arc::new(process(7)), Arc::new(process(8))],
+            transfers,
+            ..Reading::default()
+        };
+        let at = raw(seconds * 1_000_000_000);
+        (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (at, at, at);
+        if noted {
+            reading.system.transfers_noted = raw(1);
+        }
+        reading
+    }
+
+    #[test]
+    fn a_process_has_what_its_rows_grew_by_and_nothing_is_not_the_same_as_unknown() {
+        let host = Arc::new(HostFacts { ticks_per_second: 100, ..HostFacts::default() });
+        let before = vec![row(7, 50, 1, 1_000, 3), row(8, 20, 1, 900, 1)];
+        let now = vec![row(7, 50, 1, 5_000, 5), row(7, 50, 2, 10_000, 1), row(8, 20, 1, 950, 2)];
+        let sample = |noted: bool| {
+            let earlier = Arc::new(reading(10, noted, before.clone()));
+            Sample::new(host.clone(), Some(earlier), Arc::new(reading(12, true, now.clone())))
+        };
+        let value = |sample: &Sample, alias: &str, at: usize| {
+            process_metric(alias).expect("a metric").of(&sample.process(at))
+        };
+        let known = sample(true);
+        assert_eq!(value(&known, "device_read", 0), Value::Number(7_000.0));
+        assert_eq!(value(&known, "device_requests", 0), Value::Number(1.5));
+        assert_eq!(value(&known, "device", 0), Value::Text("sdb".into()));
+        // The rows of that number are those of another that had it before.
+        assert_eq!(value(&known, "device_read", 1), Value::Number(0.0));
+        assert_eq!(value(&known, "device", 1), Value::Absent);
+        assert_eq!(handing(&known, &"sdb".into()), Some(vec![7]));
+        let unknown = sample(false);
+        assert_eq!(value(&unknown, "device_read", 1), Value::Absent);
+        assert_eq!(handing(&unknown, &"sda".into()), None);
+    }
+}

@@ -1,0 +1,55 @@
+//! Programs that are loaded meanwhile: the kernel takes some time to check them.
+
+use super::refused::Refused;
+use crate::Roots;
+use std::thread::JoinHandle;
+
+/// Whether programs in the kernel are asked for.
+#[derive(Clone, Copy, Default, PartialEq, Eq)]
+pub enum How {
+    /// Nobody asked for them.
+    #[default]
+    No,
+    /// They are loaded before anything else.
+    AtOnce,
+    /// They are loaded meanwhile.
+    Later,
+}
+
+/// What is there once it is loaded, if this machine lets us.
+pub struct Later<T> {
+    loads: Option<JoinHandle<Result<T, Refused>>>,
+    ready: Option<T>,
+}
+
+impl<T> Default for Later<T> {
+    fn default() -> Later<T> {
+        Later { loads: None, ready: None }
+    }
+}
+
+impl<T: Send + 'static> Later<T> {
+    /// Begins to load.
+    pub fn begin(how: How, roots: &Roots, load: fn(&Roots) -> Result<T, Refused>) -> Later<T> {
+        match how {
+            How::No => Later::default(),
+            How::AtOnce => Later { loads: None, ready: load(roots).ok() },
+            How::Later => {
+                let (roots, thread) = (roots.clone(), std::thread::Builder::new().name("load".to_owned()));
+                Later { loads: thread.spawn(move || load(&roots)).ok(), ready: None }
+            }
+        }
+    }
+
+    /// Takes what was loaded meanwhile; says whether that was now.
+    pub fn arrives(&mut self) -> bool {
+        let Some(loads) = self.loads.take_if(|loads| loads.is_finished()) else { return false };
+        self.ready = loads.join().ok().and_then(Result::ok);
+        self.ready.is_some()
+    }
+
+    /// What is there.
+    pub fn get(&self) -> Option<&T> {
+        self.ready.as_ref()
+    }
+}
