@@ -5,6 +5,7 @@
 //! also over several readings.
 
 use crate::Roots;
+use crate::clock::{self, Clocks, ticks};
 use crate::kernel::lives::{ARGUMENTS, Life, Lives};
 use crate::kernel::{self, How, Later};
 use crate::netlink::events::{Events, ProcessEvent};
@@ -13,7 +14,10 @@ use crate::proc::pid_cmdline;
 use dozor_core::known::Raw;
 use dozor_core::reading::{EndedRow, ProcessRow, with_pid};
 use dozor_core::text::{Text, clean, no_text};
+use dozor_core::units::NANOS;
+use rustix::param::clock_ticks_per_second;
 use std::collections::{HashMap, HashSet};
+use std::ops::RangeInclusive;
 use std::sync::Arc;
 
 /// State of a process that ended and was not waited for; proc_pid_stat(5).
@@ -53,6 +57,20 @@ fn bytes_of(record: &ExitRecord) -> [i64; 5] {
         record.read_any_bytes,
         record.write_any_bytes,
     ]
+}
+
+/// When a process that ended started, in clock ticks after boot, as exactly as it is told: numbers come back within seconds,
+/// and another one may have this one's by now.
+type Born = RangeInclusive<i64>;
+
+/// When somebody may have started who ended between two calls and had lived so long.
+fn born(before: Clocks, now: Clocks, lived_us: i64) -> Born {
+    let second = clock_ticks_per_second() as i64;
+    let tick = NANOS / second.max(1);
+    let lived = lived_us.saturating_mul(1_000);
+    // Sleep of the machine is not in a life, and may have been at any time.
+    let slept = now.boot - now.monotonic;
+    (before.boot - slept - lived) / tick - 1..=(now.boot - lived) / tick + 1
 }
 
 /// Texts that are kept from call to call: names come again and again.
@@ -127,6 +145,11 @@ impl InKernel {
     }
 }
 
+/// Whether a row can be of somebody who started then.
+fn is_of(row: &ProcessRow, born: &Born) -> bool {
+    row.start_ticks.value().is_some_and(|start| born.contains(&start))
+}
+
 /// A command line of which only so much was kept.
 fn arguments(bytes: &[u8]) -> String {
     let text = pid_cmdline::parse(bytes);
@@ -143,6 +166,8 @@ pub struct Ended {
     lost: u64,
     /// Those that the last reading showed.
     shown: Vec<Arc<ProcessRow>>,
+    /// When that was.
+    called: Option<Clocks>,
     /// Those that were there when listening began.
     old: HashSet<i64>,
     /// By process: what its ended threads used.
@@ -198,29 +223,38 @@ impl Ended {
         if self.lost().is_none() {
             return vec![];
         }
-        let mut ended = self.by_accounts(processes);
+        let now = clock::now();
+        let before = self.called.replace(now).unwrap_or(now);
+        let mut ended = self.by_accounts(processes, before, now);
         let skipped = std::mem::take(&mut self.kernel.twice);
         if both {
             // What accounts told last, the programs tell as well, now or at the next call.
-            self.kernel.twice = ended.iter().filter_map(|row| row.pid.value()).collect();
+            self.kernel.twice = ended.iter().filter_map(|(row, _)| row.pid.value()).collect();
             self.exits = None;
         }
         for life in std::mem::take(&mut self.kernel.told) {
             let pid = i64::from(life.pid);
             if !skipped.contains(&pid) && !self.kernel.twice.contains(&pid) {
+                let start = ticks(life.span_ns.0, clock_ticks_per_second() as i64);
                 let mut row = self.kernel.row(&life);
-                row.seen = i64::from(self.shown(pid, processes).is_some()).into();
-                ended.push(row);
+                row.seen = i64::from(self.shown(pid, &(start..=start), processes).is_some()).into();
+                ended.push((row, start..=start));
             }
         }
         if self.kernel.texts.len() >= TEXTS {
             self.kernel.texts.clear();
         }
+        self.in_order(ended, processes)
+    }
+
+    /// Puts what ended in order, but for those that the reading still shows alive.
+    fn in_order(&mut self, ended: Vec<(EndedRow, Born)>, processes: &[Arc<ProcessRow>]) -> Vec<EndedRow> {
         let mut rows = std::mem::take(&mut self.held);
-        for row in ended {
+        for (row, born) in ended {
             // One that ended after it was read is among the living of this reading.
-            match row.pid.value().and_then(|pid| with_pid(processes, pid)) {
-                Some(shown) if shown.state != ZOMBIE => self.held.push(row),
+            let alive = row.pid.value().and_then(|pid| with_pid(processes, pid));
+            match alive.filter(|alive| is_of(alive, &born)) {
+                Some(alive) if alive.state != ZOMBIE => self.held.push(row),
                 _ => rows.push(row),
             }
         }
@@ -233,12 +267,18 @@ impl Ended {
     }
 
     /// A process as this reading shows it, or the one before.
-    fn shown<'a>(&'a self, pid: i64, now: &'a [Arc<ProcessRow>]) -> Option<&'a ProcessRow> {
-        with_pid(now, pid).or_else(|| with_pid(&self.shown, pid)).map(|row| &**row)
+    fn shown<'a>(&'a self, pid: i64, born: &Born, now: &'a [Arc<ProcessRow>]) -> Option<&'a ProcessRow> {
+        let of = |rows: &'a [Arc<ProcessRow>]| with_pid(rows, pid).filter(|row| is_of(row, born));
+        of(now).or_else(|| of(&self.shown)).map(|row| &**row)
     }
 
     /// What the kernel's accounts of tasks tell.
-    fn by_accounts(&mut self, processes: &[Arc<ProcessRow>]) -> Vec<EndedRow> {
+    fn by_accounts(
+        &mut self,
+        processes: &[Arc<ProcessRow>],
+        before: Clocks,
+        now: Clocks,
+    ) -> Vec<(EndedRow, Born)> {
         let Some(exits) = &mut self.exits else { return vec![] };
         self.lost += exits.take(&mut self.records);
         self.tell_older_apart();
@@ -254,7 +294,10 @@ impl Ended {
                 threads.add(&record, pid);
                 continue;
             }
-            rows.push(self.row(pid, &record, processes));
+            // An account tells how long a thread lived, which of all but the first says nothing of the process.
+            let is_first = record.tid == pid;
+            let born = if is_first { born(before, now, record.elapsed_us) } else { i64::MIN..=i64::MAX };
+            rows.push((self.row(pid, &record, &born, processes), born));
         }
         if !rows.is_empty() {
             self.threads.retain(|pid, _| with_pid(processes, *pid).is_some());
@@ -263,7 +306,7 @@ impl Ended {
         rows
     }
 
-    fn row(&mut self, pid: i64, record: &ExitRecord, alive: &[Arc<ProcessRow>]) -> EndedRow {
+    fn row(&mut self, pid: i64, record: &ExitRecord, born: &Born, alive: &[Arc<ProcessRow>]) -> EndedRow {
         let mut all = self.threads.remove(&pid).unwrap_or_default();
         // Threads that ended before anybody listened are in the group's CPU time alone.
         all.incomplete |= record.group_us.is_some() && self.old.contains(&pid);
@@ -275,15 +318,16 @@ impl Ended {
         let incomplete = all.incomplete || record.last.is_none() && record.group_us.is_some();
         let bytes = all.bytes.map(|bytes| if incomplete { Raw::ABSENT } else { Raw::new(bytes) });
         let [read_bytes, write_bytes, cancelled_bytes, read_any_bytes, write_any_bytes] = bytes;
-        let shown = |pid: i64| self.shown(pid, alive);
-        let name = all.name.or_else(|| shown(pid).map(|row| row.name.clone()));
+        let shown = self.shown(pid, born, alive);
+        let parent = self.shown(record.ppid, &(i64::MIN..=i64::MAX), alive);
+        let name = all.name.or_else(|| shown.map(|row| row.name.clone()));
         EndedRow {
             name: name.unwrap_or_else(|| record.name.clone()),
-            parent: shown(record.ppid).map_or_else(no_text, |row| row.name.clone()),
+            parent: parent.map_or_else(no_text, |row| row.name.clone()),
             order: Raw::ABSENT,
             pid: pid.into(),
             ppid: record.ppid.into(),
-            seen: i64::from(shown(pid).is_some()).into(),
+            seen: i64::from(shown.is_some()).into(),
             elapsed: record.elapsed_us.into(),
             user: user.into(),
             system: system.into(),
@@ -331,5 +375,36 @@ impl Ended {
         }
         older.ends = unmatched;
         self.records = matched;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn alive(pid: i64, start: i64) -> Arc<ProcessRow> {
+        Arc::new(ProcessRow { pid: pid.into(), start_ticks: start.into(), ..ProcessRow::default() })
+    }
+
+    #[test]
+    fn who_has_the_number_of_one_that_ended_is_not_taken_for_it() {
+        let mut ended = Ended::default();
+        let row = |pid: i64| EndedRow { pid: pid.into(), ..EndedRow::default() };
+        let now = [alive(7, 500), alive(8, 500)];
+        let told = vec![(row(7), 300..=300), (row(8), 500..=500), (row(9), 400..=400)];
+        let pids = |rows: Vec<EndedRow>| rows.iter().filter_map(|row| row.pid.value()).collect::<Vec<_>>();
+        assert_eq!(pids(ended.in_order(told, &now)), [7, 9]);
+        assert_eq!(pids(ended.in_order(vec![], &[])), [8], "it was read before it ended");
+        assert!(ended.shown(7, &(300..=300), &now).is_none());
+        assert!(ended.shown(7, &(500..=500), &now).is_some());
+    }
+
+    #[test]
+    fn when_somebody_started_follows_from_the_life() {
+        let at = |boot: i64| Clocks { wall: 0, monotonic: boot - 3 * NANOS, boot };
+        // Called at 100 and 102 seconds, of which the machine slept 3; the life was 10.
+        let ticks = clock_ticks_per_second() as i64;
+        let range = born(at(100 * NANOS), at(102 * NANOS), 10_000_000);
+        assert_eq!(range, 87 * ticks - 1..=92 * ticks + 1);
     }
 }
