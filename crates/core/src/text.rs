@@ -4,7 +4,7 @@
 //! that takes no room without belonging to the one before it; it is valid UTF-8. Cleaning is idempotent, so
 //! text from a recording may be cleaned again without harm.
 
-use std::sync::{Arc, LazyLock};
+use std::sync::Arc;
 
 /// Shared text, cheap to keep in many readings.
 pub type Text = Arc<str>;
@@ -95,10 +95,12 @@ fn edits(a: &str, b: &str) -> usize {
     rows[a.len()][b.len()]
 }
 
-/// The empty text, shared.
+/// The empty text, shared by all of a thread: threads that count on one number hold each other up.
 pub fn no_text() -> Text {
-    static EMPTY: LazyLock<Text> = LazyLock::new(|| Text::from(""));
-    EMPTY.clone()
+    thread_local! {
+        static EMPTY: Text = Text::from("");
+    }
+    EMPTY.try_with(Text::clone).unwrap_or_else(|_| Text::from(""))
 }
 
 /// One of our own words as a text; each is made once for a thread.

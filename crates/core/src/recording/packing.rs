@@ -99,7 +99,7 @@ impl Unpacker {
                 return Err(io::ErrorKind::FileTooLarge.into());
             }
             // Room that is left says that nothing more will come.
-            if input.pos() == packed.len() && out.len() < before.1 + STEP {
+            if input.pos() == packed.len() && out.len() < out.capacity() {
                 return Ok(());
             }
             if before == (input.pos(), out.len()) {
@@ -110,14 +110,13 @@ impl Unpacker {
 }
 
 /// Gives `what` room behind the content of `out` to write into.
-fn grow(out: &mut Vec<u8>, what: impl FnOnce(&mut OutBuffer<'_, [u8]>) -> io::Result<()>) -> io::Result<()> {
+fn grow(
+    out: &mut Vec<u8>,
+    what: impl FnOnce(&mut OutBuffer<'_, Vec<u8>>) -> io::Result<()>,
+) -> io::Result<()> {
+    out.reserve(STEP);
     let old = out.len();
-    out.resize(old + STEP, 0);
-    let mut output = OutBuffer::around(&mut out[old..]);
-    let result = what(&mut output);
-    let written = output.pos();
-    out.truncate(old + written);
-    result
+    what(&mut OutBuffer::around_pos(out, old))
 }
 
 #[cfg(test)]

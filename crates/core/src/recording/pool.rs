@@ -59,7 +59,8 @@ impl<H> Pool<H> {
             old.extend_from_slice(now);
             return;
         };
-        for place in newest.iter().chain(&*earlier) {
+        // The last is the first to be taken again, and has the texts of who changes first, most often.
+        for place in newest.iter().chain(&*earlier).rev() {
             let row = std::mem::replace(&mut old[*place], now[*place].clone());
             if spare.len() < SPARE && is_alone(&row) {
                 spare.push(row);

@@ -463,8 +463,7 @@ impl Timeline {
         let numbers = numbers.start.max(self.first)..numbers.end.min(self.end());
         // More parts than threads: one that has less of a processor takes fewer.
         let share = numbers.len().div_ceil(threads.max(1) * PARTS_EACH).max(FOLDED);
-        let parts: Vec<Range<usize>> =
-            numbers.clone().step_by(share).map(|begin| begin..(begin + share).min(numbers.end)).collect();
+        let parts = self.parts(&numbers, share);
         let (start, each, parts, next) = (&start, &each, &parts, &AtomicUsize::new(0));
         let work = move || -> Result<Vec<(usize, T)>, ReadError> {
             let mut results = vec![];
@@ -485,6 +484,22 @@ impl Timeline {
             results.sort_by_key(|(number, _)| *number);
             Ok(results.into_iter().map(|(_, result)| result).collect())
         })
+    }
+
+    /// A range of samples in parts of about so many. A sample needs the reading before it as well: a part begins where that is
+    /// a key frame, or all readings from the last one on would be decoded for nothing.
+    fn parts(&self, numbers: &Range<usize>, share: usize) -> Vec<Range<usize>> {
+        let is_behind_key = |number: usize| {
+            let entry = self.spot(number - 1).map(|spot| self.find(spot));
+            matches!(entry, Some(Ok((Entry { key: true, .. }, _))))
+        };
+        let begin_near = |number: usize| {
+            (number + 1 - share / 2..=number).rev().find(|number| is_behind_key(*number)).unwrap_or(number)
+        };
+        let mut begins = vec![numbers.start];
+        begins.extend(numbers.clone().step_by(share).skip(1).map(begin_near));
+        begins.push(numbers.end);
+        begins.windows(2).map(|pair| pair[0]..pair[1]).filter(|part| !part.is_empty()).collect()
     }
 
     fn fold_part<T>(
