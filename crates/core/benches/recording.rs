@@ -3,9 +3,12 @@
 //! came and went. Run with `cargo bench --bench recording`; a day takes a while.
 
 use dozor_core::expr::Expression;
+use dozor_core::lane::PerLane;
 use dozor_core::query::{Asked, Query, Stat};
 use dozor_core::reading::Reading;
 use dozor_core::recording::{Encoder, Event, Frames, StreamReader, Writer};
+use dozor_core::sample::Sample;
+use dozor_core::thinning::{Thinner, for_years};
 use dozor_core::timeline::Timeline;
 use std::io::Write as _;
 use std::process::{Command, Stdio};
@@ -92,9 +95,39 @@ fn sizes(short: Short, what: &str) {
     println!("  encode {:.3} ms a reading (budget 1), decode {:.3} ms (budget 0.3)", ms(encode), ms(decode));
 }
 
+/// What a year at a minute takes.
+fn thinned() {
+    const MINUTES: usize = 900;
+    let mut load = Load::new(Short::Ended);
+    let mut writer = Writer::new(load.host(), Some(Duration::from_secs(60)));
+    let mut thinner = Thinner::new(60_000_000_000);
+    let mut bytes = vec![];
+    writer.begin(&mut bytes);
+    let head = bytes.len();
+    let (mut before, mut count) = (None, 0);
+    for _ in 0..MINUTES * 60 / EVERY as usize {
+        let reading = load.next();
+        let sample = Sample::new(load.host(), before.replace(reading.clone()), reading.clone());
+        let points = PerLane::from_fn(|lane| lane.point(&sample));
+        if let Some(thinned) = thinner.take(&reading, &points) {
+            let kept = Arc::new(for_years(&thinned.reading));
+            writer.put_with(&kept, Some(&thinned.peaks), &mut bytes).expect("memory");
+            count += 1;
+        }
+    }
+    writer.finish(&mut bytes);
+    let each = (bytes.len() - head) / count;
+    let year = each as f64 * 525_960.0 / f64::from(1 << 20);
+    println!("thinned to a minute: {each} bytes a reading, a year {year:.0} MiB (budget 286)");
+}
+
 fn main() {
+    if std::env::args().any(|argument| argument == "--thinned") {
+        return thinned();
+    }
     sizes(Short::Ended, "20 that came and went between readings");
     sizes(Short::Rows, "20 that each one reading shows");
+    thinned();
     if std::env::args().any(|argument| argument == "--sizes") {
         return;
     }

@@ -44,8 +44,10 @@ fn those_gone(sample: &Sample, said: bool) -> Sample {
         earlier = of(before);
         let mut ended: Option<HashMap<Raw, &EndedRow>> = None;
         for row in sample.gone_places().map(|place| &before.processes[place]) {
-            let by_pid =
-                ended.get_or_insert_with(|| sample.now.ended.iter().map(|row| (row.pid, row)).collect());
+            let by_pid = ended.get_or_insert_with(|| {
+                let known = sample.now.ended.iter().filter(|row| row.seen.value() != Some(0));
+                known.map(|row| (row.pid, row)).collect()
+            });
             now.processes.push(Arc::new(gone(sample, row, by_pid.get(&row.pid).copied())));
             earlier.processes.push(row.clone());
         }
@@ -130,7 +132,7 @@ pub(crate) fn unseen(sample: &Sample) -> Vec<(Text, Vec<&EndedRow>, f64)> {
         .map(|rows| (rows[0].name.clone(), rows.to_vec(), rows.iter().map(cpu).sum::<i64>() as f64 / 1e6))
         .collect();
     all.sort_by(|a, b| {
-        b.2.total_cmp(&a.2).then_with(|| b.1.len().cmp(&a.1.len())).then_with(|| a.0.cmp(&b.0))
+        b.2.total_cmp(&a.2).then_with(|| processes(&b.1).cmp(&processes(&a.1))).then_with(|| a.0.cmp(&b.0))
     });
     all
 }
@@ -154,7 +156,7 @@ fn short_lived(sample: &Sample, said: bool) -> Vec<ProcessRow> {
         rows.push(row);
     }
     if !others.is_empty() {
-        let count: usize = others.iter().map(|(_, ended, _)| ended.len()).sum();
+        let count: i64 = others.iter().map(|(_, ended, _)| processes(ended)).sum();
         let cpu = others.iter().map(|(.., cpu)| cpu).sum();
         let ended: Vec<&EndedRow> = others.iter().flat_map(|(_, ended, _)| ended.iter().copied()).collect();
         let mut row = gathered(sample, -2 - shown.len() as i64, &ended, cpu);
@@ -174,17 +176,24 @@ fn line(name: &str, ended: &[&EndedRow]) -> String {
         .map_or(String::new(), |row| format!(", from {}[{}]", row.parent, row.ppid.value().unwrap_or(0)));
     let ways = ways(ended).map_or(String::new(), |ways| format!(", {ways}"));
     let command = command(ended).map_or(String::new(), |command| format!(": {command}"));
-    format!("{name} ×{}{ways}{parent}{command}", ended.len())
+    format!("{name} ×{}{ways}{parent}{command}", processes(ended))
+}
+
+/// How many processes rows stand for.
+pub(crate) fn processes(ended: &[&EndedRow]) -> i64 {
+    ended.iter().map(|row| row.processes()).sum()
 }
 
 /// How several ended, where that was not well with most of those: `all with exit code 1`.
 pub(crate) fn ways(ended: &[&EndedRow]) -> Option<String> {
-    let mut counts: HashMap<i64, usize> = HashMap::new();
-    for status in ended.iter().filter_map(|row| row.status.value()).filter(|status| *status != 0) {
-        *counts.entry(status).or_default() += 1;
+    let mut counts: HashMap<i64, i64> = HashMap::new();
+    for row in ended {
+        if let Some(status) = row.status.value().filter(|status| *status != 0) {
+            *counts.entry(status).or_default() += row.processes();
+        }
     }
     let (status, count) = counts.into_iter().max_by_key(|(status, count)| (*count, *status))?;
-    let who = if count == ended.len() { "all".to_owned() } else { count.to_string() };
+    let who = if count == processes(ended) { "all".to_owned() } else { count.to_string() };
     // A signal is in the lower seven bits, an exit code above eight; wait(2).
     Some(match status & 0x7f {
         0 => format!("{who} with exit code {}", status >> 8 & 0xff),

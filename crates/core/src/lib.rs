@@ -34,6 +34,7 @@ pub mod sample;
 pub mod signals;
 pub mod source;
 pub mod text;
+pub mod thinning;
 pub mod timeline;
 pub mod units;
 pub mod wanted;

@@ -205,6 +205,8 @@ rows! {
         net_out_bytes: "bytes" Level;
         /// How it ended, as wait(2) tells it: 0, an exit code in the second byte, or a signal in the first.
         status: "" Label;
+        /// How many it stands for where readings were thinned out: sums; of life and memory the most.
+        alike: "" Label;
     }
 }
 
@@ -404,6 +406,13 @@ rows! {
         gpu_ns: "ns" Counter;
         /// Memory of graphics processors in use; Documentation/gpu/drm-usage-stats.rst.
         gpu_memory_bytes: "bytes" Level;
+    }
+}
+
+impl EndedRow {
+    /// Processes that it stands for.
+    pub fn processes(&self) -> i64 {
+        self.alike.value().unwrap_or(1).max(1)
     }
 }
 

@@ -157,7 +157,7 @@ pub enum QuantityError {
     #[error("a duration is missing; for example 2s")]
     Empty,
     /// A number without its unit.
-    #[error("'{text}' needs a unit: ms, s, m, h or d (for example {number}s)")]
+    #[error("'{text}' needs a unit: ms, s, m, h, d or y (for example {number}s)")]
     NoUnit {
         /// What was typed.
         text: String,
@@ -182,7 +182,7 @@ pub enum QuantityError {
     Range(String),
 }
 
-const DURATION_UNITS: [(&str, f64); 11] = [
+const DURATION_UNITS: [(&str, f64); 13] = [
     ("ms", 0.001),
     ("s", 1.0),
     ("m", 60.0),
@@ -194,6 +194,8 @@ const DURATION_UNITS: [(&str, f64); 11] = [
     ("minutes", 60.0),
     ("hours", 3600.0),
     ("days", 86_400.0),
+    ("y", 365.0 * 86_400.0),
+    ("years", 365.0 * 86_400.0),
 ];
 
 /// Reads a duration as people type it: `200ms`, `2s`, `1m30s`, `1.5h`.
@@ -214,8 +216,10 @@ pub fn parse_duration(text: &str) -> Result<Duration, QuantityError> {
             return Err(QuantityError::NoUnit { text: text.to_owned(), number: number.to_owned() });
         }
         let Some((_, scale)) = DURATION_UNITS.iter().find(|(name, _)| *name == unit) else {
-            let hint = nearest(unit, DURATION_UNITS.map(|(name, _)| name))
-                .map_or_else(|| "use ms, s, m, h or d".to_owned(), |near| format!("did you mean '{near}'?"));
+            let hint = nearest(unit, DURATION_UNITS.map(|(name, _)| name)).map_or_else(
+                || "use ms, s, m, h, d or y".to_owned(),
+                |near| format!("did you mean '{near}'?"),
+            );
             return Err(QuantityError::Unit { text: text.to_owned(), unit: unit.to_owned(), hint });
         };
         seconds += value * scale;
@@ -263,12 +267,13 @@ mod tests {
         assert_eq!(parse_duration("200ms"), Ok(Duration::from_millis(200)));
         assert_eq!(parse_duration("1m30s"), Ok(Duration::from_secs(90)));
         assert_eq!(parse_duration(" 1.5 h "), Ok(Duration::from_secs(5400)));
+        assert_eq!(parse_duration("1y"), Ok(Duration::from_secs(365 * 86_400)));
     }
 
     #[test]
     fn a_wrong_duration_names_the_place_and_the_nearest_unit() {
         let message = |text: &str| parse_duration(text).expect_err("must be refused").to_string();
-        assert_eq!(message("2"), "'2' needs a unit: ms, s, m, h or d (for example 2s)");
+        assert_eq!(message("2"), "'2' needs a unit: ms, s, m, h, d or y (for example 2s)");
         assert_eq!(message("2secs"), "unknown unit 'secs' in '2secs'; did you mean 'sec'?");
         assert!(message("fast").contains("not a duration"));
         assert!(message("0s").contains("out of range"));

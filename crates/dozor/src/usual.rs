@@ -22,19 +22,26 @@ pub fn wall_now() -> i64 {
 pub fn usual(folder: &Path, host: &str, wall_ns: i64) -> Usual {
     let Ok(files) = in_folder(folder) else { return Usual::default() };
     let begin = |path: &PathBuf| segment_begin(path.file_name()?.to_str()?, host);
-    let named: Vec<(i64, PathBuf)> =
-        files.into_iter().filter_map(|path| Some((begin(&path)?.saturating_mul(NANOS), path))).collect();
+    let named = files.into_iter().filter_map(|path| {
+        let (begin, step) = begin(&path)?;
+        Some((step, begin.saturating_mul(NANOS), path))
+    });
+    // What was thinned out tells of the days that are not kept whole.
+    let mut named: Vec<(Option<u64>, i64, PathBuf)> = named.collect();
+    named.sort();
     // What is usual is asked of whole hours.
     let hour = hour_of(wall_ns) * 3_600 * NANOS;
     let spans: Vec<(i64, i64)> =
         same_hours(hour).map(|(from, until)| (from, until.saturating_add(3_600 * NANOS))).collect();
-    let ends = named.iter().skip(1).map(|(next, _)| *next).chain([i64::MAX]);
+    let ends = named.iter().zip(named.iter().skip(1).map(Some).chain([None])).map(|((step, ..), next)| {
+        next.filter(|(of_next, ..)| of_next == step).map_or(i64::MAX, |(_, begin, _)| *begin)
+    });
     let holds = |begin: i64, end: i64| spans.iter().any(|(from, until)| begin < *until && end > *from);
     let chosen: Vec<PathBuf> = named
         .iter()
         .zip(ends)
-        .filter(|((begin, _), end)| holds(*begin, *end))
-        .map(|((_, path), _)| path.clone())
+        .filter(|((_, begin, _), end)| holds(*begin, *end))
+        .map(|((.., path), _)| path.clone())
         .collect();
     let opened = chosen.iter().filter_map(|path| open_no_link(path).ok());
     let opened = opened.map(|file| Arc::new(Recorded(file)) as Arc<dyn Frames>);
@@ -69,9 +76,16 @@ mod tests {
 
     /// A segment as a recorder names it, of forty minutes from an instant on, with some CPU in use.
     fn segment(folder: &Path, begin: i64, percent: i64) {
+        write(folder, begin, percent, "");
+    }
+
+    fn write(folder: &Path, begin: i64, percent: i64, step: &str) {
         let host =
             HostFacts { name: "lynx-obs".into(), cores: 1, ticks_per_second: 100, ..HostFacts::default() };
-        let mut writer = Writer::new(Arc::new(host), None);
+        let mut writer = Writer::new(Arc::new(host), Some(Duration::from_secs(60)));
+        if !step.is_empty() {
+            writer = writer.of_thinned();
+        }
         let mut bytes = vec![];
         writer.begin(&mut bytes);
         for minute in 0..40 {
@@ -85,7 +99,20 @@ mod tests {
         }
         writer.finish(&mut bytes);
         let time = jiff::Timestamp::from_second(begin).expect("a time").strftime("%Y%m%d-%H%M%S").to_string();
-        std::fs::write(folder.join(format!("lynx-obs-{time}Z.dozor")), bytes).expect("written");
+        std::fs::write(folder.join(format!("lynx-obs-{time}Z{step}.dozor")), bytes).expect("written");
+    }
+
+    #[test]
+    fn days_that_are_kept_thinned_out_tell_it_as_well() {
+        let folder = tempfile::tempdir().expect("a folder");
+        // Yesterday is there twice, and the finer one is right.
+        segment(folder.path(), MIDNIGHT - DAY + 2 * 3_600, 30);
+        for (day, percent) in [(1, 80), (2, 20), (3, 45)] {
+            write(folder.path(), MIDNIGHT - day * DAY + 2 * 3_600, percent, "-60s");
+        }
+        let usual = usual(folder.path(), "lynx-obs", (MIDNIGHT + 2 * 3_600 + 600) * NANOS).lane(Lane::Cpu);
+        let usual = usual.expect("three days");
+        assert_eq!((usual.low.round(), usual.high.round(), usual.days), (20.0, 45.0, 3));
     }
 
     #[test]

@@ -72,7 +72,7 @@ fn bad_arguments_end_with_status_2_and_one_line_that_names_the_right_word() {
         (&["snapshot", "--count", "0"], "dozor: --count: '0' is not a whole number from 1 on"),
         (
             &["record", "-o", "x", "--every", "2"],
-            "dozor: --every: '2' needs a unit: ms, s, m, h or d (for example 2s)",
+            "dozor: --every: '2' needs a unit: ms, s, m, h, d or y (for example 2s)",
         ),
         (
             &["record", "-o", "x", "--every", "2sce"],
@@ -83,6 +83,27 @@ fn bad_arguments_end_with_status_2_and_one_line_that_names_the_right_word() {
             "dozor: --every: '1ms' is too short; the shortest interval is 50ms",
         ),
         (&["record"], "dozor: --output <FILE> is missing"),
+        (
+            &["record", "-o", "x/", "--keep", "1d", "--then", "1m"],
+            "dozor: --then: '1m' is no step and age; 1m:1y keeps one reading a minute for a year",
+        ),
+        (
+            &["record", "-o", "x/", "--keep", "1d", "--then", "1s:1y"],
+            "dozor: --then: '1s:1y': a step is of whole seconds, at least 10",
+        ),
+        (
+            &["record", "-o", "x/", "--keep", "1d", "--then", "1m:1h"],
+            "dozor: --then: an age of 1 h 0 min is not more than the 1 d 00:00 before it",
+        ),
+        (
+            &["record", "-o", "x/", "--keep", "1d", "--then", "1h:1y", "--then", "1m:2y"],
+            "dozor: --then: a step of 1 min 0 s is not longer than the 1 h 0 min before it",
+        ),
+        (
+            &["record", "-o", "x/", "--keep", "1h", "--then", "2h:1y"],
+            "dozor: --then: a step of 2 h 0 min is longer than 1 h 0 min, which is kept before it",
+        ),
+        (&["record", "-o", "x/", "--then", "1m:1y"], "dozor: --keep <AGE> is missing"),
         (
             &["record", "-o", "x", "--for", "1s", "--count", "1"],
             "dozor: --for <DURATION> does not go together with --count <NUMBER>",

@@ -200,6 +200,42 @@ fn a_folder_has_one_recorder_and_segments_make_one_timeline() {
 }
 
 #[test]
+fn what_is_kept_longer_is_written_beside_and_asked_as_one() {
+    let folder = folder();
+    let output = folder.path().join("years/");
+    let named = |coarse: bool| {
+        let files = std::fs::read_dir(&output).into_iter().flatten().flatten().map(|entry| entry.path());
+        let is_coarse = |path: &Path| path.to_string_lossy().ends_with("Z-10s.dozor");
+        files.filter(|path| path.extension().is_some() && is_coarse(path) == coarse).collect::<Vec<_>>()
+    };
+    let child = recorder(&output, &["--keep", "1d", "--then", "10s:1y", "--then", "1m:10y"]);
+    await_that("readings and a thinned one", || {
+        named(true).iter().map(|path| samples(path)).sum::<usize>() > 1
+    });
+    end(child);
+    let coarse = named(true);
+    assert!(matches!(&coarse[..], [one] if samples(one) < 8), "{coarse:?}");
+    let (_, damages, marks) = content(&coarse[0]).expect("a recording");
+    assert_eq!(damages, []);
+    let begins =
+        |marks: &[Mark]| marks.iter().filter(|mark| mark.text.starts_with("recording begins")).count();
+    assert_eq!(begins(&marks), 1);
+    // All of it as one: what is thinned adds nothing where all is there.
+    let list = |path: &Path| {
+        let query = Command::new(DOZOR).args(["query", "--list"]).arg(path).output().expect("dozor");
+        assert!(query.status.success(), "{}", String::from_utf8_lossy(&query.stderr));
+        String::from_utf8_lossy(&query.stdout).into_owned()
+    };
+    let all = list(&output);
+    assert!(!all.contains("gap  ") && all.matches("recording begins").count() == 1, "{all}");
+    // Without the fine ones the rest is there all the same.
+    for fine in named(false).iter().filter(|path| path.to_string_lossy().ends_with("Z.dozor")) {
+        std::fs::remove_file(fine).expect("removing it");
+    }
+    assert_eq!(list(&output).matches("recording begins").count(), 1);
+}
+
+#[test]
 fn a_note_is_added_to_a_finished_recording_and_to_no_other() {
     let folder = folder();
     let file = folder.path().join("noted.dozor");

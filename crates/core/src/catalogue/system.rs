@@ -266,7 +266,8 @@ fn sensor_power(sensor: &PartView<'_, SensorRow>) -> Known<f64> {
 fn ended(sample: &Sample, counts: impl Fn(&EndedRow) -> bool) -> Known<f64> {
     let seconds = Known::from(sample.seconds());
     let known = sample.now.system.notifications_lost.get();
-    let count = sample.now.ended.iter().filter(|row| counts(row)).count() as f64;
+    let count =
+        sample.now.ended.iter().filter(|row| counts(row)).map(EndedRow::processes).sum::<i64>() as f64;
     known.zip(seconds).map(|(_, seconds)| count / seconds)
 }
 
@@ -324,14 +325,14 @@ fn reported_used(sample: &Sample) -> f64 {
     let per_second = f64::from(sample.host.ticks_per_second.max(1));
     let earlier = sample.before.as_deref();
     let used = |ended: &EndedRow| {
-        let pid = ended.pid.value()?;
+        let pid = ended.pid.value();
         // One that nobody waited for yet is still a row, with its last counts.
-        if with_pid(&sample.now.processes, pid).is_some() {
+        if pid.is_some_and(|pid| with_pid(&sample.now.processes, pid).is_some()) {
             return None;
         }
         let all = (ended.user.value()? as f64 + ended.system.value()? as f64) / 1e6 * per_second;
-        let before =
-            earlier.and_then(|before| with_pid(&before.processes, pid)).map_or(0.0, |row| own_ticks(row));
+        let before = earlier.zip(pid).and_then(|(before, pid)| with_pid(&before.processes, pid));
+        let before = before.map_or(0.0, |row| own_ticks(row));
         // What had more before was another process with the same number.
         Some(if before > all + 2.0 { all } else { (all - before).max(0.0) })
     };

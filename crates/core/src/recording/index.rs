@@ -63,6 +63,36 @@ rows! {
         heat_full: "1/10 °C" Level;
         /// As for cpu.
         heat_severity: "" Label;
+        /// The highest that a thinned reading stands for.
+        cpu_peak: "1/10 %" Level;
+        /// What filled it then.
+        cpu_peak_full: "1/10 %" Level;
+        /// The worst.
+        cpu_peak_severity: "" Label;
+        /// The highest that a thinned reading stands for.
+        memory_peak: "1/10 %" Level;
+        /// What filled it then.
+        memory_peak_full: "1/10 %" Level;
+        /// The worst.
+        memory_peak_severity: "" Label;
+        /// The highest that a thinned reading stands for.
+        disk_peak: "1/10 %" Level;
+        /// What filled it then.
+        disk_peak_full: "1/10 %" Level;
+        /// The worst.
+        disk_peak_severity: "" Label;
+        /// The highest that a thinned reading stands for.
+        network_peak: "1/10 bytes/s" Level;
+        /// What filled it then.
+        network_peak_full: "1/10 bytes/s" Level;
+        /// The worst.
+        network_peak_severity: "" Label;
+        /// The highest that a thinned reading stands for.
+        heat_peak: "1/10 °C" Level;
+        /// What filled it then.
+        heat_peak_full: "1/10 °C" Level;
+        /// The worst.
+        heat_peak_severity: "" Label;
     }
 }
 
@@ -228,6 +258,8 @@ const STEPS: f64 = 10.0;
 const SEVERITIES: [Severity; 4] = [Severity::Fine, Severity::Notice, Severity::Warning, Severity::Critical];
 /// The columns of the first lane; three for each.
 const FIRST_LANE: usize = 4;
+/// The columns of its peak, in the same way.
+const FIRST_PEAK: usize = FIRST_LANE + 3 * Lane::ALL.len();
 
 fn kept(value: Known<f64>) -> Raw {
     Raw::from(value.map(|value| (value * STEPS).round() as i64))
@@ -244,28 +276,42 @@ impl IndexRow {
             ..IndexRow::default()
         };
         for lane in Lane::ALL {
-            let point = lane.point(sample);
-            let severity = point.severity as i64;
-            let values = [kept(point.value), kept(point.full), Raw::new(severity)];
-            for (field, value) in IndexRow::FIELDS[FIRST_LANE + 3 * lane as usize..].iter().zip(values) {
-                field.set(&mut row, value);
-            }
+            row.put(FIRST_LANE, lane, &lane.point(sample));
         }
         row
     }
 
+    fn put(&mut self, first: usize, lane: Lane, point: &Point) {
+        let values = [kept(point.value), kept(point.full), Raw::new(point.severity as i64)];
+        for (field, value) in IndexRow::FIELDS[first + 3 * lane as usize..].iter().zip(values) {
+            field.set(self, value);
+        }
+    }
+
+    fn point(&self, first: usize, lane: Lane) -> Point {
+        let get = |column: usize| (IndexRow::FIELDS[first + 3 * lane as usize + column].get)(self);
+        let shown = |raw: Raw| raw.float().map(|value| value / STEPS);
+        let severity = get(2).value().and_then(|number| usize::try_from(number).ok());
+        let severity = severity.and_then(|number| SEVERITIES.get(number)).copied().unwrap_or_default();
+        Point { value: shown(get(0)), full: shown(get(1)), severity }
+    }
+
+    /// With the highest points of those that the reading stands for.
+    #[must_use]
+    pub fn with_peaks(mut self, peaks: Option<&PerLane<Point>>) -> IndexRow {
+        for (lane, peak) in peaks.into_iter().flat_map(PerLane::iter) {
+            self.put(FIRST_PEAK, lane, peak);
+        }
+        self
+    }
+
     /// What the lanes show of it.
     pub fn moment(&self) -> Moment {
-        let points = PerLane::from_fn(|lane| {
-            let get = |column: usize| (IndexRow::FIELDS[FIRST_LANE + 3 * lane as usize + column].get)(self);
-            let shown = |raw: Raw| raw.float().map(|value| value / STEPS);
-            let severity = get(2).value().and_then(|number| usize::try_from(number).ok());
-            let severity = severity.and_then(|number| SEVERITIES.get(number)).copied().unwrap_or_default();
-            Point { value: shown(get(0)), full: shown(get(1)), severity }
-        });
+        let points = PerLane::from_fn(|lane| self.point(FIRST_LANE, lane));
+        let peaks = PerLane::from_fn(|lane| self.point(FIRST_PEAK, lane));
         let seconds = self.covered_ms.value().filter(|ms| *ms > 0).map(|ms| ms as f64 / 1e3);
         let wall_ns = self.wall_us.value().unwrap_or(0).saturating_mul(1_000);
-        Moment::new(wall_ns, seconds, self.lost.value() == Some(1), &points)
+        Moment::new(wall_ns, seconds, self.lost.value() == Some(1), &points).with_peaks(&peaks)
     }
 }
 

@@ -483,6 +483,8 @@ pub struct Opened<R> {
     pub host: Arc<HostFacts>,
     /// Nominal time between readings in seconds, where the recording states one.
     pub every: Option<f64>,
+    /// Whether each reading stands for several that were left out.
+    pub thinned: bool,
 }
 
 impl<R: Read> Opened<R> {
@@ -524,7 +526,8 @@ impl<R: Read> Opened<R> {
         };
         let every = head.every.filter(|every| every.is_finite() && *every > 0.0);
         let host = Arc::new(cleaned(head.host));
-        Ok(Opened { scanner, decoder: Decoder::new(&head.groups)?, host, every })
+        let thinned = head.thinned;
+        Ok(Opened { scanner, decoder: Decoder::new(&head.groups)?, host, every, thinned })
     }
 }
 
@@ -545,7 +548,7 @@ pub struct StreamReader<R> {
 impl<R: Read> StreamReader<R> {
     /// Reads the head. `with_processes` says whether readings shall hold their processes.
     pub fn open(input: R, with_processes: bool) -> Result<StreamReader<R>, ReadError> {
-        let Opened { scanner, decoder, host, every } = Opened::read(input)?;
+        let Opened { scanner, decoder, host, every, .. } = Opened::read(input)?;
         let (pending, broken, lost) = (None, false, false);
         Ok(StreamReader { scanner, decoder, host, every, with_processes, pending, broken, lost })
     }

@@ -13,6 +13,9 @@ pub struct Head {
     /// Nominal time between readings in seconds, where there is one.
     #[serde(default)]
     pub every: Option<f64>,
+    /// Whether each reading stands for several that were left out.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub thinned: bool,
     /// Whose recording it is.
     pub host: HostFacts,
     /// The tables of a reading in the order of their frames.

@@ -57,6 +57,7 @@ pub struct Survey {
     decoder: Decoder,
     host: Arc<HostFacts>,
     every: Option<f64>,
+    thinned: bool,
     scanner: Option<Scanner<FromHere>>,
     /// Behind the last frame that needs nothing after it.
     settled: u64,
@@ -72,7 +73,7 @@ pub struct Survey {
 impl Survey {
     /// Reads the head.
     pub fn open(frames: Arc<dyn Frames>) -> Result<Survey, ReadError> {
-        let Opened { scanner, decoder, host, every } =
+        let Opened { scanner, decoder, host, every, thinned } =
             Opened::read(FromHere { frames: frames.clone(), at: 0 })?;
         let settled = scanner.offset();
         let (pending, broken, lost) = (None, false, false);
@@ -82,6 +83,7 @@ impl Survey {
             decoder,
             host,
             every,
+            thinned,
             scanner,
             settled,
             pending,
@@ -100,6 +102,11 @@ impl Survey {
     /// Nominal time between readings in seconds, where the recording states one.
     pub fn every(&self) -> Option<f64> {
         self.every
+    }
+
+    /// Whether readings were thinned out, and others may tell more of the same time.
+    pub fn is_thinned(&self) -> bool {
+        self.thinned
     }
 
     /// A decoder that has read nothing, and may take as much as suits the size of the recording.

@@ -9,10 +9,12 @@ use super::numbers::Out;
 use super::packing::{Effort, Packer};
 use super::payload::together;
 use super::schema::{Group, Head, group};
+use crate::lane::{PerLane, Point};
 use crate::reading::all_parts;
 #[allow(clippy::wildcard_imports, reason = "all row types, as the list of parts names them")]
 use crate::reading::*;
 use crate::sample::Sample;
+use crate::timeline::Moment;
 use std::io;
 use std::sync::Arc;
 use std::time::Duration;
@@ -206,6 +208,7 @@ pub struct Writer {
     encoder: Encoder,
     host: Arc<HostFacts>,
     every: Option<Duration>,
+    thinned: bool,
     before: Option<Arc<Reading>>,
     block: Vec<IndexRow>,
     peaks: Peaks,
@@ -221,6 +224,7 @@ impl Writer {
             encoder: Encoder::new(KEY_EVERY),
             host,
             every,
+            thinned: false,
             before: None,
             block: vec![],
             peaks: Peaks::default(),
@@ -233,6 +237,17 @@ impl Writer {
     #[must_use]
     pub fn with_keys_every(self, readings: u32) -> Writer {
         Writer { encoder: Encoder::new(readings), ..self }
+    }
+
+    /// Of readings that stand for several that were left out.
+    #[must_use]
+    pub fn of_thinned(self) -> Writer {
+        Writer { thinned: true, ..self }
+    }
+
+    /// What the lanes show of the reading that was put last.
+    pub fn newest(&self) -> Option<Moment> {
+        self.block.last().map(IndexRow::moment)
     }
 
     /// Begins another recording of the same host.
@@ -248,6 +263,7 @@ impl Writer {
         let head = Head {
             program: concat!("dozor ", env!("CARGO_PKG_VERSION")).to_owned(),
             every: self.every.map(|every| every.as_secs_f64()),
+            thinned: self.thinned,
             host: (*self.host).clone(),
             groups: groups(),
         };
@@ -266,6 +282,16 @@ impl Writer {
     /// Appends a reading. After an error what was appended is of no use: the file is to be cut to where it ended
     /// ([`Writer::cut_to`]).
     pub fn put(&mut self, reading: &Arc<Reading>, out: &mut Vec<u8>) -> io::Result<()> {
+        self.put_with(reading, None, out)
+    }
+
+    /// The same of a reading that stands for several: with the highest points of the lanes.
+    pub fn put_with(
+        &mut self,
+        reading: &Arc<Reading>,
+        peaks: Option<&PerLane<Point>>,
+        out: &mut Vec<u8>,
+    ) -> io::Result<()> {
         if self.encoder.key_is_next() {
             self.put_index(out);
         }
@@ -273,7 +299,7 @@ impl Writer {
         let lost = std::mem::take(&mut self.lost);
         let before = self.before.replace(reading.clone()).filter(|_| !lost);
         let sample = Sample::new(self.host.clone(), before, reading.clone());
-        self.block.push(IndexRow::new(self.offset, &sample, lost));
+        self.block.push(IndexRow::new(self.offset, &sample, lost).with_peaks(peaks));
         self.peaks.take(self.offset, &sample);
         self.encoder.put(reading, out)?;
         self.offset += (out.len() - old) as u64;

@@ -17,8 +17,6 @@ pub const COARSE: Limit = Limit { bytes: 6 << 20, readings: 14_400 };
 const KEY_EVERY: u32 = 64;
 /// Of the time before, every so manieth reading is kept.
 pub const THIN: usize = 8;
-/// Records of ended processes that a thinned reading takes over from those left out.
-const ENDED: usize = 400;
 
 /// How much is kept.
 #[derive(Clone, Copy)]
@@ -131,19 +129,4 @@ impl Memory {
         let (tier, at) = if at < coarse { (&self.coarse, at) } else { (&self.fine, at - coarse) };
         Some((*tier.entries.get(at)?, &tier.frames))
     }
-}
-
-/// The last of some readings, with the records of ended processes of all of them.
-pub fn merged(group: &[Arc<Reading>]) -> Arc<Reading> {
-    let Some((last, others)) = group.split_last() else { return Arc::default() };
-    if others.iter().all(|reading| reading.ended.is_empty()) {
-        return last.clone();
-    }
-    let mut reading = (**last).clone();
-    let ended = group.iter().flat_map(|reading| &reading.ended).take(ENDED).cloned();
-    reading.ended = ended.collect();
-    for (order, row) in reading.ended.iter_mut().enumerate() {
-        row.order = crate::known::Raw::new(order as i64);
-    }
-    Arc::new(reading)
 }

@@ -4,6 +4,7 @@
 //! memory for a live source, in files for recordings) and decoded when somebody looks back. A timeline is a number of
 //! recordings one after another ([`segment`]), and behind them the live readings ([`memory`]), where there are some.
 
+mod finest;
 mod memory;
 mod moment;
 mod reach;
@@ -17,7 +18,9 @@ use crate::catalogue::Metric;
 use crate::reading::{HostFacts, Reading};
 use crate::recording::{Damage, Decoder, Entry, Frames, Mark, Peak, ReadError};
 use crate::sample::Sample;
-use memory::{COARSE, FINE, Memory, merged};
+use crate::thinning::merged;
+use finest::finest;
+use memory::{COARSE, FINE, Memory};
 use reach::{of_ended, of_machine};
 use segment::Segment;
 use std::collections::{BTreeMap, HashMap, VecDeque};
@@ -157,8 +160,10 @@ impl Timeline {
         problems
     }
 
-    /// Appends recordings, the earliest first. What two of them have in common is taken from the earlier one.
-    fn join(&mut self, mut opened: Vec<(Segment, Vec<Moment>)>) {
+    /// Appends recordings, the earliest first. What two of them have in common is taken from the earlier one, but of the finest
+    /// ones before those that were thinned out.
+    fn join(&mut self, opened: Vec<(Segment, Vec<Moment>)>) {
+        let mut opened = finest(opened, self.spans());
         opened.sort_by_key(|(_, moments)| moments.first().map_or(i64::MAX, |moment| moment.wall_ns));
         for (mut segment, mut moments) in opened {
             let last = self.moments.back().map(|moment| moment.wall_ns);
@@ -166,7 +171,7 @@ impl Timeline {
             // A recorder begins a new file with the last reading of the one before: then nothing is lost between.
             let goes_on = known > 0 && last == Some(moments[known - 1].wall_ns);
             moments.drain(..known);
-            segment.skipped = known;
+            segment.skipped += known;
             if let Some(first) = moments.first_mut().filter(|_| last.is_some() && !goes_on) {
                 first.lost = true;
             }
@@ -177,6 +182,21 @@ impl Timeline {
             self.moments.extend(moments);
             self.past.push(segment);
         }
+    }
+
+    /// The times that recordings tell of which were not thinned out.
+    fn spans(&self) -> Vec<(i64, i64)> {
+        let mut begin = 0;
+        let mut spans = vec![];
+        for segment in &self.past {
+            let end = begin + segment.len();
+            let of = |at: usize| self.moments.get(at).map(|moment| moment.wall_ns);
+            if segment.step_ms() == 0 && end > begin {
+                spans.extend(of(begin).zip(of(end - 1)));
+            }
+            begin = end;
+        }
+        spans
     }
 
     /// How far it has come in a recording of which there is more to take in ([`Timeline::grow`]).
@@ -196,7 +216,8 @@ impl Timeline {
             if moments.is_empty() {
                 continue;
             }
-            let newest = self.past[place + 1..].iter().all(|later| later.len() == 0);
+            let newest =
+                self.past[place + 1..].iter().all(|later| later.len() == 0) && self.past[place].is_whole();
             if empty {
                 // One that was begun and has its first readings now belongs behind those that have some.
                 let segment = self.past.remove(place);
@@ -232,9 +253,10 @@ impl Timeline {
 
     /// What happened, as the recordings say, oldest first.
     pub fn marks(&self) -> Vec<Mark> {
-        let mut marks: Vec<Mark> =
-            self.past.iter().flat_map(|segment| segment.marks.iter().cloned()).collect();
+        let mut marks: Vec<Mark> = self.past.iter().flat_map(Segment::marks_there).cloned().collect();
         marks.sort_by_key(|mark| mark.wall_ns);
+        // What was kept for long tells of them as well.
+        marks.dedup();
         marks
     }
 
@@ -280,7 +302,7 @@ impl Timeline {
             let mut thinned = vec![];
             // The last of each group stays, so the one before the next block does.
             for (group, moments) in readings.chunks(THIN).zip(moments.chunks(THIN)) {
-                let reading = merged(group);
+                let reading = merged(group, memory.last_coarse.as_deref());
                 memory.coarse.put(&reading);
                 let before = memory.last_coarse.replace(reading.clone());
                 let lost = before.is_none() && past > 0;

@@ -103,15 +103,19 @@ impl Moment {
 
     /// The moment with the highest points of those that it stands for.
     #[must_use]
-    pub fn standing_for(mut self, moments: &[Moment]) -> Moment {
-        let mut peaks = self.points;
-        for lane in Lane::ALL {
+    pub fn standing_for(self, moments: &[Moment]) -> Moment {
+        moments.iter().fold(self, |all, one| all.with_peaks(&PerLane::from_fn(|lane| one.peak(lane))))
+    }
+
+    /// The moment with these points where they are higher, or worse.
+    #[must_use]
+    pub fn with_peaks(mut self, points: &PerLane<Point>) -> Moment {
+        let mut peaks = self.peaks.as_deref().copied().unwrap_or(self.points);
+        for (lane, point) in points.iter() {
             let peak = &mut peaks[lane];
-            for point in moments.iter().map(|moment| moment.peak(lane)) {
-                peak.severity = peak.severity.max(point.severity);
-                if point.value.value() > peak.value.get().value() {
-                    (peak.value, peak.full) = (Short::new(point.value), Short::new(point.full));
-                }
+            peak.severity = peak.severity.max(point.severity);
+            if point.value.value() > peak.value.get().value() {
+                (peak.value, peak.full) = (Short::new(point.value), Short::new(point.full));
             }
         }
         self.peaks = (peaks != self.points).then(|| Box::new(peaks));

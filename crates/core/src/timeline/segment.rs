@@ -29,6 +29,8 @@ pub struct Segment {
     pub unfinished: Option<u64>,
     /// What stands behind the last whole reading: cut off, or not there yet.
     pub tail: Option<Damage>,
+    /// Of which time it tells, behind the first instant and up to the second, where finer ones tell of another part.
+    part: Option<(i64, i64)>,
 }
 
 impl Segment {
@@ -46,6 +48,7 @@ impl Segment {
             costly: None,
             unfinished: None,
             tail: None,
+            part: None,
         };
         let mut moments = segment.grow(u64::MAX)?;
         while segment.unfinished.is_some() {
@@ -62,6 +65,37 @@ impl Segment {
     /// Nominal time between readings in seconds, where the recording states one.
     pub fn every(&self) -> Option<f64> {
         self.survey.every()
+    }
+
+    /// Milliseconds that each reading stands for, where readings were thinned out for long keeping; else 0.
+    pub fn step_ms(&self) -> u64 {
+        if self.survey.is_thinned() { (self.survey.every().unwrap_or(0.0) * 1e3).max(1.0) as u64 } else { 0 }
+    }
+
+    /// The same recording, found once more.
+    pub fn again(&self) -> Result<(Segment, Vec<Moment>), ReadError> {
+        Segment::open(self.survey.frames().clone())
+    }
+
+    /// Leaves a part of the readings, since finer ones tell of the rest; `moments` are those of all of them.
+    pub fn leave(&mut self, part: Range<usize>, moments: &mut Vec<Moment>) {
+        self.forget_newest(moments.len() - part.end);
+        moments.truncate(part.end);
+        let from = part.start.checked_sub(1).map_or(i64::MIN, |before| moments[before].wall_ns);
+        self.part = moments.last().map(|last| (from, last.wall_ns));
+        moments.drain(..part.start);
+        self.skipped = part.start;
+    }
+
+    /// Whether all of it belongs to the timeline.
+    pub fn is_whole(&self) -> bool {
+        self.part.is_none()
+    }
+
+    /// What happened in the time that it is looked at for.
+    pub fn marks_there(&self) -> impl Iterator<Item = &Mark> {
+        let is_there = |wall: i64| self.part.is_none_or(|(from, until)| from < wall && wall <= until);
+        self.marks.iter().filter(move |mark| is_there(mark.wall_ns))
     }
 
     /// Readings that belong to the timeline.

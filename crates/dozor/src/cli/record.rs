@@ -3,7 +3,7 @@
 use super::options::{KernelFiles, Misuse, Whom, duration, interval, positive};
 use super::problem;
 use super::selection::Selection;
-use crate::recorder::{Bounds, RecordError, Recorder, SMALLEST_LIMIT, Written};
+use crate::recorder::{Bounds, RecordError, Recorder, SMALLEST_LIMIT, Then, Written};
 use clap::Args;
 use dozor_core::catalogue::{self, Metric, Unit};
 use dozor_core::expr::amount;
@@ -17,6 +17,9 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::mpsc::{RecvTimeoutError, channel};
 use std::time::{Duration, Instant};
+
+/// Time between readings that are kept longer, at least.
+const SHORTEST_STEP: Duration = Duration::from_secs(10);
 
 #[derive(Args)]
 pub struct Record {
@@ -35,6 +38,10 @@ pub struct Record {
     /// In a folder: readings older than this go
     #[arg(long, value_name = "AGE", value_parser = duration)]
     keep: Option<Duration>,
+    /// In a folder: of what is older than --keep, one reading for each step is kept up to an age, as in 1m:1y; several times, the
+    /// steps growing
+    #[arg(long, value_name = "STEP:AGE", value_parser = then, requires = "keep")]
+    then: Vec<Then>,
     /// In a folder: all segments together have at most this size, as in 500MiB; the oldest go first
     #[arg(long, value_name = "SIZE", value_parser = size)]
     limit: Option<u64>,
@@ -49,6 +56,20 @@ pub struct Record {
     whom: Whom,
     #[command(flatten)]
     files: KernelFiles,
+}
+
+fn then(text: &str) -> Result<Then, String> {
+    let told = || format!("'{text}' is no step and age; 1m:1y keeps one reading a minute for a year");
+    let (step, keep) = text.split_once(':').ok_or_else(told)?;
+    let [step, keep] = [step, keep].map(|text| duration(text).map_err(|error| error.to_string()));
+    let (step, keep) = (step?, keep?);
+    if step < SHORTEST_STEP || step.subsec_nanos() != 0 {
+        return Err(format!("'{text}': a step is of whole seconds, at least 10"));
+    }
+    if keep <= step {
+        return Err(format!("'{text}': the age is no longer than the step"));
+    }
+    Ok(Then { step, keep })
 }
 
 fn size(text: &str) -> Result<u64, String> {
@@ -122,6 +143,34 @@ impl Record {
         if self.threads { wanted.with(Demand::Threads) } else { wanted }
     }
 
+    /// Each tier has fewer readings than the one before and keeps them longer.
+    fn check_tiers(&self) -> Result<(), Misuse> {
+        let first = Then { step: self.every, keep: self.keep.unwrap_or_default() };
+        let mut before = first;
+        for then in &self.then {
+            if then.step <= before.step {
+                let (step, other) = (told(then.step), told(before.step));
+                return Err(Misuse(format!(
+                    "--then: a step of {step} is not longer than the {other} before it"
+                )));
+            }
+            if then.keep <= before.keep {
+                let (keep, other) = (told(then.keep), told(before.keep));
+                return Err(Misuse(format!(
+                    "--then: an age of {keep} is not more than the {other} before it"
+                )));
+            }
+            if then.step >= before.keep {
+                let (step, other) = (told(then.step), told(before.keep));
+                return Err(Misuse(format!(
+                    "--then: a step of {step} is longer than {other}, which is kept before it"
+                )));
+            }
+            before = *then;
+        }
+        Ok(())
+    }
+
     fn recorder(&self, host: &Arc<HostFacts>) -> anyhow::Result<Recorder> {
         let slash = self.output.as_os_str().as_encoded_bytes().ends_with(b"/");
         let in_folder = slash || self.output.is_dir();
@@ -134,13 +183,19 @@ impl Record {
             .into());
         }
         let recorder: Result<Recorder, RecordError> = if in_folder {
-            let bounds = Bounds { keep: self.keep, limit: self.limit, segment: None };
+            self.check_tiers()?;
+            let bounds = Bounds { keep: self.keep, limit: self.limit, ..Bounds::default() };
             Recorder::in_folder(&self.output, bounds, host.clone(), self.every)
+                .and_then(|recorder| recorder.keeping(&self.then, host))
         } else {
             Recorder::create(&self.output, host.clone(), self.every)
         };
         Ok(recorder?)
     }
+}
+
+fn told(time: Duration) -> String {
+    long_duration(time.as_secs_f64())
 }
 
 /// Says on standard error when readings begin to be lost, and when they are written again.

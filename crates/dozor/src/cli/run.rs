@@ -82,7 +82,7 @@ impl Run {
             }
         }
         let earlier = self.compare.as_deref().map(read_account).transpose()?;
-        let mut source = LiveSource::open(Roots::default())?;
+        let mut source = LiveSource::open(Roots::default())?.listening();
         source.want(self.wanted());
         let host = Arc::new(source.host());
         let ticks = host.ticks_per_second;

@@ -225,9 +225,13 @@ fn recent(files: Vec<PathBuf>, past: Duration, host: &str) -> Vec<PathBuf> {
         let name = path.file_name().and_then(|name| name.to_str())?;
         segment_begin(name, host)
     };
-    let mut begins: Vec<(Option<i64>, PathBuf)> =
-        files.into_iter().map(|path| (begin(&path), path)).collect();
-    let last_before = begins.iter().filter_map(|(begin, _)| begin.filter(|begin| *begin < since)).max();
-    begins.retain(|(begin, _)| begin.is_none_or(|begin| begin >= since || Some(begin) == last_before));
-    begins.into_iter().map(|(_, path)| path).collect()
+    let begins: Vec<(_, PathBuf)> = files.into_iter().map(|path| (begin(&path), path)).collect();
+    // What was thinned out has files of its own.
+    let last_before = |step: Option<u64>| {
+        let of_step = begins.iter().filter_map(|(begin, _)| begin.filter(|(_, of)| *of == step));
+        of_step.map(|(begin, _)| begin).filter(|begin| *begin < since).max()
+    };
+    let reaches = |(begin, step)| begin >= since || Some(begin) == last_before(step);
+    let recent = begins.iter().filter(|(begin, _)| begin.is_none_or(reaches));
+    recent.map(|(_, path)| path.clone()).collect()
 }

@@ -21,6 +21,8 @@ const SMALLEST_SEGMENT: u64 = 64 << 10;
 const LARGEST_SEGMENT: u64 = 8 << 20;
 const LONGEST_SEGMENT: Duration = Duration::from_secs(6 * 3_600);
 const SHORTEST_SEGMENT: Duration = Duration::from_secs(600);
+/// Readings of a segment at most, where they are thinned out.
+const READINGS: u32 = 40_000;
 /// Nothing goes for its age so soon after the clock was set, or after the recorder began: a clock that is wrong is set
 /// right within minutes, and a year that it was wrong by must not cost a year of recordings.
 const CLOCK_SETTLES: Duration = Duration::from_secs(3_600);
@@ -34,6 +36,8 @@ pub struct Bounds {
     pub limit: Option<u64>,
     /// A segment has about so many bytes at most; else as many as suit the limit.
     pub segment: Option<u64>,
+    /// Seconds between readings, where they are thinned out.
+    pub step: Option<u64>,
 }
 
 impl Bounds {
@@ -43,7 +47,9 @@ impl Bounds {
     }
 
     fn segment_age(&self) -> Duration {
-        self.keep.map_or(LONGEST_SEGMENT, |keep| keep / 8).clamp(SHORTEST_SEGMENT, LONGEST_SEGMENT)
+        // A year at a minute is some dozen files.
+        let longest = self.step.map_or(LONGEST_SEGMENT, |step| Duration::from_secs(step) * READINGS);
+        self.keep.map_or(longest, |keep| keep / 8).clamp(SHORTEST_SEGMENT, longest.max(SHORTEST_SEGMENT))
     }
 }
 
@@ -60,7 +66,10 @@ pub struct Folder {
     path: PathBuf,
     bounds: Bounds,
     host: String,
-    lock: File,
+    /// None where it is another's folder, who has it.
+    lock: Option<File>,
+    /// Bytes of other segments within the limit.
+    others: u64,
     /// Oldest first.
     finished: VecDeque<Finished>,
     /// When the segment that is being written begins, in nanoseconds since 1970.
@@ -76,13 +85,22 @@ impl Folder {
     pub fn open(path: &Path, bounds: Bounds, host: &str) -> Result<Folder, RecordError> {
         let path = &files::own_target(path).map_err(|error| failed(path, error))?;
         files::create_folder(path).map_err(|error| failed(path, error))?;
-        let lock = take(path)?;
-        let host = in_file_name(host);
+        let lock = Some(take(path)?);
+        Folder::found(path, bounds, host, lock)
+    }
+
+    /// Segments of thinned readings in the same folder.
+    pub fn beside(&self, bounds: Bounds) -> Result<Folder, RecordError> {
+        Folder::found(&self.path, bounds, &self.host, None)
+    }
+
+    fn found(path: &Path, bounds: Bounds, host: &str, lock: Option<File>) -> Result<Folder, RecordError> {
         let mut folder = Folder {
             path: path.to_owned(),
             bounds,
-            host,
+            host: in_file_name(host),
             lock,
+            others: 0,
             finished: VecDeque::new(),
             began: 0,
             even_since: None,
@@ -92,9 +110,25 @@ impl Folder {
         Ok(folder)
     }
 
+    /// How much it keeps.
+    pub fn bounds(&self) -> Bounds {
+        self.bounds
+    }
+
     /// Where it is.
     pub fn path(&self) -> &Path {
         &self.path
+    }
+
+    /// Bytes of its segments with the one that is being written.
+    pub fn bytes(&self, sink: Option<&Sink>) -> u64 {
+        let finished: u64 = self.finished.iter().map(|segment| segment.bytes).sum();
+        finished + sink.map_or(0, Sink::bytes)
+    }
+
+    /// So many bytes of others are within the limit.
+    pub fn leave_room_for(&mut self, others: u64) {
+        self.others = others;
     }
 
     /// The segments of this host that are there, oldest first.
@@ -103,7 +137,7 @@ impl Folder {
         for entry in std::fs::read_dir(&self.path)? {
             let entry = entry?;
             let name = entry.file_name();
-            let begin = name.to_str().and_then(|name| begin_of(name, &self.host));
+            let begin = name.to_str().and_then(|name| self.begin_of(name));
             if let (Some(begin), Ok(data)) = (begin, entry.metadata())
                 && data.is_file()
             {
@@ -112,6 +146,10 @@ impl Folder {
         }
         found.sort_by(|a, b| (&a.begin, &a.path).cmp(&(&b.begin, &b.path)));
         Ok(found.into())
+    }
+
+    fn begin_of(&self, name: &str) -> Option<String> {
+        begin_of(name, &self.host).filter(|(_, step)| *step == self.bounds.step).map(|(begin, _)| begin)
     }
 
     /// Takes note of a reading's clocks, and of what the wall clock did since the one before.
@@ -128,23 +166,24 @@ impl Folder {
     /// Begins a segment with a reading of this time.
     pub fn begin_segment(&mut self, wall_ns: i64) -> Result<Sink, RecordError> {
         // Whoever removed the folder removed the lock with it.
-        if self.lock.metadata().is_ok_and(|data| data.nlink() == 0) {
+        if self.lock.as_ref().is_some_and(|lock| lock.metadata().is_ok_and(|data| data.nlink() == 0)) {
             files::create_folder(&self.path).map_err(|error| failed(&self.path, error))?;
-            self.lock = take(&self.path)?;
+            self.lock = Some(take(&self.path)?);
             self.finished.clear();
         }
         self.began = wall_ns;
         self.forget_old(wall_ns);
         let begin = Zone::named("UTC").for_file_name(wall_ns);
+        let step = self.bounds.step.map_or(String::new(), |step| format!("-{step}s"));
         for number in 1..1_000 {
             let number = if number > 1 { format!("-{number}") } else { String::new() };
-            let path = self.path.join(format!("{}-{begin}Z{number}.dozor", self.host));
+            let path = self.path.join(format!("{}-{begin}Z{step}{number}.dozor", self.host));
             match Sink::create(&path, files::rights_in(&self.path)) {
                 Err(RecordError::Exists(_)) => {}
                 other => return other,
             }
         }
-        Err(RecordError::Exists(self.path.join(format!("{}-{begin}Z.dozor", self.host))))
+        Err(RecordError::Exists(self.path.join(format!("{}-{begin}Z{step}.dozor", self.host))))
     }
 
     /// Whether it is time for another segment.
@@ -157,7 +196,7 @@ impl Folder {
     /// Takes away old segments until so many bytes more are within the limit.
     pub fn make_room(&mut self, sink: &Sink, more: u64) -> Result<(), RecordError> {
         let Some(limit) = self.bounds.limit else { return Ok(()) };
-        let mut all = sink.bytes() + more + self.finished.iter().map(|segment| segment.bytes).sum::<u64>();
+        let mut all = self.bytes(Some(sink)) + more + self.others;
         while all > limit {
             let Some(oldest) = self.finished.pop_front() else {
                 let error =
@@ -173,7 +212,7 @@ impl Folder {
     /// The segment is finished.
     pub fn end_segment(&mut self, sink: &Sink) {
         let name = sink.path().file_name().and_then(|name| name.to_str());
-        if let Some(begin) = name.and_then(|name| begin_of(name, &self.host)) {
+        if let Some(begin) = name.and_then(|name| self.begin_of(name)) {
             // The last one, unless the clock was set back.
             let place = self.finished.partition_point(|segment| segment.begin <= begin);
             let segment = Finished { path: sink.path().to_owned(), bytes: sink.bytes(), begin };
@@ -202,22 +241,28 @@ pub fn in_file_name(host: &str) -> String {
     host.chars().map(|c| if c.is_alphanumeric() || c == '-' { c } else { '_' }).collect()
 }
 
-/// When a segment of a host begins, by its name, as text that sorts as time does; none where it is no such name.
-fn begin_of(name: &str, host: &str) -> Option<String> {
+/// When a segment of a host begins, by its name, as text that sorts as time does, and how many seconds its readings stand for where
+/// they were thinned out; none where it is no such name.
+fn begin_of(name: &str, host: &str) -> Option<(String, Option<u64>)> {
     let rest = name.strip_prefix(host)?.strip_prefix('-')?.strip_suffix(".dozor")?;
     let (begin, number) = rest.split_once('Z')?;
     let digits = |text: &str| text.chars().all(|c| c.is_ascii_digit());
     let (day, time) = begin.split_once('-')?;
     let whole = day.len() == 8 && time.len() == 6 && digits(day) && digits(time);
+    let (step, number) = match number.strip_prefix('-').and_then(|rest| rest.split_once('s')) {
+        Some((step, number)) if digits(step) => (Some(step.parse().ok()?), number),
+        _ => (None, number),
+    };
     let numbered = number.is_empty() || number.strip_prefix('-').is_some_and(digits);
-    (whole && numbered).then(|| begin.to_owned())
+    (whole && numbered).then(|| (begin.to_owned(), step))
 }
 
-/// When a segment of a host begins, by its name, in seconds since 1970; none where it is no such name.
-pub fn segment_begin(name: &str, host: &str) -> Option<i64> {
-    let begin = begin_of(name, &in_file_name(host))?;
+/// When a segment of a host begins, by its name, in seconds since 1970, and how many seconds its readings stand for where they were
+/// thinned out; none where it is no such name.
+pub fn segment_begin(name: &str, host: &str) -> Option<(i64, Option<u64>)> {
+    let (begin, step) = begin_of(name, &in_file_name(host))?;
     let time = jiff::civil::DateTime::strptime("%Y%m%d-%H%M%S", begin).ok()?;
-    Some(time.to_zoned(jiff::tz::TimeZone::UTC).ok()?.timestamp().as_second())
+    Some((time.to_zoned(jiff::tz::TimeZone::UTC).ok()?.timestamp().as_second(), step))
 }
 
 /// Removes a segment; one that is not there any more is as good as removed.

@@ -12,12 +12,15 @@ mod notes;
 mod sink;
 #[cfg(test)]
 mod tests;
+mod tier;
 
 pub use error::RecordError;
 pub use folder::{Bounds, SMALLEST_LIMIT, in_file_name, segment_begin};
 pub use notes::{Notes, add as add_mark};
+pub use tier::Then;
 
 use crate::recordings::Recorded;
+use dozor_core::lane::{PerLane, Point};
 use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::recording::{Mark, MarkKind, Writer};
 use dozor_core::sample::gap_between;
@@ -31,6 +34,7 @@ use sink::Sink;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
+use tier::Tier;
 
 /// What became of a reading.
 #[derive(Debug, PartialEq, Eq)]
@@ -50,14 +54,20 @@ enum Target {
     Folder(Folder),
 }
 
+/// A reading, and where it stands for several the highest points of the lanes.
+type Given = (Arc<Reading>, Option<PerLane<Point>>);
+
 /// A recording that is being written.
 pub struct Recorder {
     target: Target,
     writer: Writer,
-    finding: Finding,
+    /// None where what is written was looked at already.
+    finding: Option<Finding>,
+    /// What is kept longer, in fewer readings.
+    tiers: Vec<Tier>,
     sink: Option<Sink>,
     buffer: Vec<u8>,
-    last: Option<Arc<Reading>>,
+    last: Option<Given>,
     /// Readings lost since the last one that was written, and why.
     missing: Option<(u64, String)>,
     readings: u64,
@@ -86,13 +96,33 @@ impl Recorder {
         Recorder::begin(Target::Folder(folder), host, every)
     }
 
+    /// Keeps some of the readings of a host longer, in the same folder.
+    pub fn keeping(self, then: &[Then], host: &Arc<HostFacts>) -> Result<Recorder, RecordError> {
+        let Target::Folder(folder) = &self.target else { return Ok(self) };
+        let tiers = then.iter().map(|one| Tier::beside(folder, (*one, then.len()), host));
+        let tiers = tiers.collect::<Result<_, _>>()?;
+        Ok(Recorder { tiers, ..self })
+    }
+
     fn begin(target: Target, host: Arc<HostFacts>, every: Duration) -> Result<Recorder, RecordError> {
         let finding = Finding::new(host.clone());
         let writer = Writer::new(host, Some(every));
-        let mut recorder = Recorder {
+        let mut recorder = Recorder::of(target, writer, Some(finding));
+        // A folder's first segment is named after its first reading.
+        if !matches!(recorder.target, Target::Folder(_)) {
+            recorder.begin_file(0)?;
+            recorder.writer.begin(&mut recorder.buffer);
+            recorder.hand_over()?;
+        }
+        Ok(recorder)
+    }
+
+    fn of(target: Target, writer: Writer, finding: Option<Finding>) -> Recorder {
+        Recorder {
             target,
             writer,
             finding,
+            tiers: vec![],
             sink: None,
             buffer: vec![],
             last: None,
@@ -102,14 +132,7 @@ impl Recorder {
             lost: 0,
             bytes: 0,
             files: 0,
-        };
-        // A folder's first segment is named after its first reading.
-        if !matches!(recorder.target, Target::Folder(_)) {
-            recorder.begin_file(0)?;
-            recorder.writer.begin(&mut recorder.buffer);
-            recorder.hand_over()?;
         }
-        Ok(recorder)
     }
 
     /// Where it is written.
@@ -136,12 +159,31 @@ impl Recorder {
 
     /// Writes a reading. An error means that there is no sense in going on.
     pub fn write(&mut self, reading: &Arc<Reading>) -> Result<Written, RecordError> {
-        let result = self.try_write(reading);
+        if let (Target::Folder(folder), false) = (&mut self.target, self.tiers.is_empty()) {
+            folder.leave_room_for(self.tiers.iter().map(Tier::bytes).sum());
+        }
+        let written = self.write_given((reading.clone(), None))?;
+        if matches!(written, Written::Lost(..)) {
+            return Ok(written);
+        }
+        let shown = self.writer.newest();
+        let mut of_tiers = Written::Done;
+        for tier in &mut self.tiers {
+            let written = tier.take(reading, shown.as_ref())?;
+            of_tiers = if of_tiers == Written::Done { written } else { of_tiers };
+        }
+        Ok(if written == Written::Done { of_tiers } else { written })
+    }
+
+    fn write_given(&mut self, given: Given) -> Result<Written, RecordError> {
+        let result = self.try_write(&given);
         match result {
             Ok(()) => {
                 self.readings += 1;
-                self.last = Some(reading.clone());
-                for mark in self.finding.look(reading, self.missing.is_some()) {
+                let lost = self.missing.is_some();
+                let found = self.finding.as_mut().map_or(vec![], |finding| finding.look(&given.0, lost));
+                self.last = Some(given);
+                for mark in found {
                     // One that cannot be written is found again by who looks through the readings.
                     if matches!(self.mark(&mark), Err(RecordError::PipeClosed)) {
                         return Err(RecordError::PipeClosed);
@@ -159,6 +201,9 @@ impl Recorder {
 
     /// Counts readings that were not taken or not written.
     pub fn lose(&mut self, readings: u64, reason: String) -> Written {
+        for tier in &mut self.tiers {
+            tier.lose(readings, &reason);
+        }
         self.lost += readings;
         let first = self.missing.is_none();
         let (missing, _) = self.missing.get_or_insert_with(|| (0, reason.clone()));
@@ -192,18 +237,19 @@ impl Recorder {
         Ok(())
     }
 
-    fn try_write(&mut self, reading: &Arc<Reading>) -> Result<(), RecordError> {
-        let result = self.encode_and_write(reading);
+    fn try_write(&mut self, given: &Given) -> Result<(), RecordError> {
+        let result = self.encode_and_write(given);
         if matches!(result, Err(ref error) if !matches!(error, RecordError::PipeClosed)) {
             self.forget_unwritten();
         }
         result
     }
 
-    fn encode_and_write(&mut self, reading: &Arc<Reading>) -> Result<(), RecordError> {
+    fn encode_and_write(&mut self, given: &Given) -> Result<(), RecordError> {
+        let reading = &given.0;
         let wall = reading.wall_ns();
         if let Target::Folder(folder) = &mut self.target {
-            let gap = self.last.as_ref().and_then(|last| gap_between(last, reading));
+            let gap = self.last.as_ref().and_then(|(last, _)| gap_between(last, reading));
             folder.look_at_clock(reading.boot_ns(), gap);
         }
         let removed = self.sink.as_ref().is_some_and(Sink::is_removed);
@@ -234,15 +280,15 @@ impl Recorder {
             let mark = Mark { readings: Some(*missing), ..Mark::new(wall, MarkKind::Lost, reason.clone()) };
             self.writer.mark(&mark, &mut self.buffer);
         }
-        self.put(reading)?;
+        self.put(given)?;
         self.hand_over()?;
         self.in_file += 1;
         Ok(())
     }
 
     /// Appends a reading to the buffer.
-    fn put(&mut self, reading: &Arc<Reading>) -> Result<(), RecordError> {
-        let put = self.writer.put(reading, &mut self.buffer);
+    fn put(&mut self, (reading, peaks): &Given) -> Result<(), RecordError> {
+        let put = self.writer.put_with(reading, peaks.as_ref(), &mut self.buffer);
         put.map_err(|error| failed(self.path(), error))
     }
 
@@ -259,6 +305,11 @@ impl Recorder {
 
     /// Writes a mark; one that cannot be written is told.
     pub fn mark(&mut self, mark: &Mark) -> Result<(), RecordError> {
+        let own = self.mark_here(mark);
+        self.tiers.iter_mut().map(|tier| tier.mark(mark)).fold(own, Result::and)
+    }
+
+    fn mark_here(&mut self, mark: &Mark) -> Result<(), RecordError> {
         self.look_for_truncation()?;
         if self.sink.is_none() {
             self.begin_file(mark.wall_ns)?;
@@ -299,6 +350,13 @@ impl Recorder {
 
     /// Makes sure that everything is on the disk and gives an account.
     pub fn finish(mut self) -> Result<String, RecordError> {
+        let tiers = std::mem::take(&mut self.tiers);
+        let (account, tiers) = (self.finish_own()?, tiers.into_iter().map(Tier::finish));
+        // What is kept longer is told where something went wrong.
+        tiers.collect::<Result<Vec<()>, _>>().map(|_| account)
+    }
+
+    fn finish_own(mut self) -> Result<String, RecordError> {
         self.look_for_truncation()?;
         self.buffer.clear();
         self.writer.finish(&mut self.buffer);

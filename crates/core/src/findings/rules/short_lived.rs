@@ -1,7 +1,7 @@
 //! Processes that come and go within a sample.
 
 use crate::catalogue::Unit;
-use crate::exited::{unseen, ways};
+use crate::exited::{processes, unseen, ways};
 use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
@@ -40,17 +40,17 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let programs = unseen(scene.sample);
     let used: f64 = programs.iter().map(|(.., cpu)| cpu).sum();
     let share = used / scene.seconds / scene.cores() * 100.0;
-    let count: usize = programs.iter().map(|(_, rows, _)| rows.len()).sum();
+    let count: i64 = programs.iter().map(|(_, rows, _)| processes(rows)).sum();
     let starts_much = count as f64 / scene.seconds >= STARTS.0 && used / count.max(1) as f64 <= STARTS.1;
     let most = if starts_much { Severity::Warning } else { Severity::Notice };
     let severity = Severity::reached(share, scene.three(&SHARE)).min(most);
     let Some((name, rows, cpu)) = programs.first().filter(|_| severity > Severity::Fine) else { return };
-    let mut parents: BTreeMap<(&str, i64), usize> = BTreeMap::new();
+    let mut parents: BTreeMap<(&str, i64), i64> = BTreeMap::new();
     for row in rows.iter().filter(|row| !row.parent.is_empty()) {
-        *parents.entry((&row.parent, row.ppid.value().unwrap_or(0))).or_default() += 1;
+        *parents.entry((&row.parent, row.ppid.value().unwrap_or(0))).or_default() += row.processes();
     }
     let parent = parents.into_iter().max_by_key(|(_, count)| *count).map(|(who, _)| who);
-    let a_minute = rows.len() as f64 / scene.seconds * 60.0;
+    let a_minute = processes(rows) as f64 / scene.seconds * 60.0;
     let ways = ways(rows).map_or(String::new(), |ways| format!(", {ways}"));
     let started = parent.map_or(String::new(), |(name, pid)| format!(", started by {name}[{pid}]"));
     let part = cpu / used.max(f64::MIN_POSITIVE) * 100.0;
@@ -70,7 +70,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
             share: None,
         });
     }
-    let ended = scene.sample.now.ended.len() as f64 / scene.seconds;
+    let ended = processes(&scene.sample.now.ended.iter().collect::<Vec<_>>()) as f64 / scene.seconds;
     seen.push(Seen::new(severity, "", text).by(culprits).with("ended.unseen", ended, Unit::PerSecond).with(
         "cpu.total",
         share,
