@@ -255,9 +255,20 @@ impl Timeline {
     pub fn marks(&self) -> Vec<Mark> {
         let mut marks: Vec<Mark> = self.past.iter().flat_map(Segment::marks_there).cloned().collect();
         marks.sort_by_key(|mark| mark.wall_ns);
-        // What was kept for long tells of them as well.
-        marks.dedup();
-        marks
+        // What was kept for long tells of them as well; of one instant there are few.
+        let mut told: Vec<Mark> = Vec::with_capacity(marks.len());
+        for mark in marks {
+            let of_instant = told.iter().rev().take(64).take_while(|other| other.wall_ns == mark.wall_ns);
+            if !of_instant.into_iter().any(|other| *other == mark) {
+                told.push(mark);
+            }
+        }
+        told
+    }
+
+    /// Whether nothing of it is as it was read: each reading stands for several that were left out.
+    pub fn is_thinned(&self) -> bool {
+        !self.past.is_empty() && self.past.iter().all(|segment| segment.step_ms() > 0)
     }
 
     /// What cannot be read.

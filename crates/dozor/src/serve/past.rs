@@ -55,10 +55,14 @@ impl Past {
         recent.collect()
     }
 
-    /// What was done and noted in a recording; nothing of one that cannot be read.
+    /// What was done and noted in a recording; nothing of one that cannot be read, nor of what was thinned out, since that is beside what
+    /// tells the same.
     pub fn marks(&self, name: &str) -> Vec<Mark> {
         let timeline = self.file(name).and_then(|file| Timeline::open(Recorded(file)).ok());
-        timeline.map(|timeline| timeline.marks()).unwrap_or_default()
+        timeline
+            .filter(|timeline| !timeline.is_thinned())
+            .map(|timeline| timeline.marks())
+            .unwrap_or_default()
     }
 
     /// The file of this name; none where a name is none of the folder's.

@@ -1,13 +1,13 @@
 //! Truths about limits: the kernel's own files of a control group that a test makes.
 
-use super::helper::agrees;
-use super::{find, wanting};
+use super::helper::{Helper, agrees, process_clock};
+use super::{CORE, find, wanting};
 use dozor_core::reading::GroupRow;
 use dozor_core::source::Source as _;
 use dozor_core::wanted::Demand;
 use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command};
+use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
 /// A control group of this test, removed at its end.
@@ -122,4 +122,67 @@ fn open_files_stand_beside_their_limit() {
     let row = find(&reading, i64::from(std::process::id()));
     let limit = rustix::process::getrlimit(rustix::process::Resource::Nofile).current.expect("a limit");
     agrees("files_limit of this process", limit as f64, row.files_limit.value().expect("known") as f64, 0.0);
+}
+
+/// Descriptors that a reader may have, most of which it leaves to others; and processes, far more than there are for.
+const DESCRIPTORS: u64 = 280;
+const SLEEPERS: usize = 120;
+
+/// Reads with hardly a descriptor: tells what a child used that began to work after many idle readings, what the kernel's clock of
+/// it says, and how many files were open at most.
+pub fn few_descriptors() {
+    let limit = libc::rlimit { rlim_cur: DESCRIPTORS, rlim_max: DESCRIPTORS };
+    // SAFETY: the pointer is good; the limit is that of this process and its children.
+    assert_eq!(unsafe { libc::setrlimit(libc::RLIMIT_NOFILE, &raw const limit) }, 0);
+    let started = |command: &mut Command| command.stdin(Stdio::piped()).spawn().expect("a child");
+    let mut children: Vec<Child> = (0..SLEEPERS).map(|_| started(Command::new("sleep").arg("60"))).collect();
+    for child in &mut children {
+        drop(child.stdin.take());
+    }
+    // It ends by itself, whatever becomes of us.
+    let mut worker = started(
+        Command::new("sh").args(["-c", "read x; i=0; while [ $i -lt 5000000 ]; do i=$((i+1)); done"]),
+    );
+    let pid = worker.id() as i32;
+    let mut source = wanting(&[]);
+    let mut files = 0;
+    let mut used = || {
+        let reading = source.read();
+        files = files.max(std::fs::read_dir("/proc/self/fd").expect("our files").count());
+        let found = reading.processes.iter().find(|row| row.pid.value() == Some(i64::from(pid)));
+        let row = found.expect("its row");
+        row.run_ns.value().expect("known of one with a single thread")
+    };
+    for _ in 0..8 {
+        used();
+        std::thread::sleep(Duration::from_millis(40));
+    }
+    std::io::Write::write_all(&mut worker.stdin.take().expect("its input"), b"go\n").expect("it listens");
+    std::thread::sleep(Duration::from_millis(500));
+    let (before, ours, after) = (process_clock(pid), used(), process_clock(pid));
+    // Whoever hears of it may end us at once: nobody is left behind.
+    for mut child in children.into_iter().chain([worker]) {
+        child.kill().and_then(|()| child.wait().map(drop)).expect("it was there");
+    }
+    println!("> {} {} {after}", ours as f64 / 1e9, before);
+    println!("> {files}");
+}
+
+#[test]
+fn without_descriptors_an_idle_process_that_works_again_is_seen_at_once() {
+    let _core = CORE.lock();
+    let mut helper = Helper::start("few descriptors");
+    helper.says();
+    let numbers: Vec<f64> =
+        helper.says().split(' ').map(|number| number.parse().expect("a number")).collect();
+    let (ours, before, after) = (numbers[0], numbers[1], numbers[2]);
+    agrees(
+        "CPU time read without descriptors, s",
+        f64::midpoint(before, after),
+        ours,
+        (after - before) / 2.0 + 0.005,
+    );
+    assert!(before > 0.1, "{before}");
+    let files: u64 = helper.says().parse().expect("a number");
+    assert!(files <= DESCRIPTORS, "{files}");
 }

@@ -80,6 +80,7 @@ fn child() {
         "pool" => pool(),
         "hand over" => storage::hand_over(),
         "storm" => children::storm(),
+        "few descriptors" => limits::few_descriptors(),
         "pool that ends" => children::pool_that_ends(),
         "rewrite" => storage::rewrite(false),
         "rewrite a mapping" => storage::rewrite(true),

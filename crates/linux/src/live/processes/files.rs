@@ -5,7 +5,7 @@
 
 use super::super::own_io::{Files, OwnIo};
 use super::super::threads;
-use super::opened::{Busy, IDLE_TEXT, Kept, Opened, idle_text};
+use super::opened::{Busy, IDLE_TEXT, Kept, Opened};
 use super::state::{Counted, Processes, Tracked, other_reader, put_io, put_memory};
 use crate::proc::pid::{open_pid, read_pid};
 use crate::proc::{number, pid_io, pid_stat, pid_status, words};
@@ -26,7 +26,7 @@ impl Processes {
     fn is_idle(&self, known: &mut Tracked, buffer: &mut Vec<u8>) -> Option<bool> {
         let pid = known.pid;
         let Some(idle) = &known.rest.kept.idle else { return Some(false) };
-        if self.in_full || self.forget || self.is_new(known) || !idle.has_not_run()? {
+        if self.in_full || self.forget || self.is_new(known) || !idle.has_not_run(&self.proc, pid)? {
             return Some(false);
         }
         if self.memory.has(pid) && !idle.has_same_memory(&self.proc, pid)? {
@@ -57,7 +57,7 @@ impl Processes {
         let mut kept = known.as_mut().map(|known| std::mem::take(&mut known.rest.kept)).unwrap_or_default();
         self.files.close(&kept);
         // A kept descriptor of a process that is gone says so; the PID may belong to another by now.
-        let opened = kept.idle.take().filter(|idle| idle_text(&idle.ran).is_some());
+        let opened = kept.idle.take().filter(Opened::is_there);
         // The file speaks for one thread only, so it is of no use for a process with several.
         let several = known.as_ref().is_some_and(|known| known.row.threads.value() > Some(1));
         // Read before the counters: what changes in between shows up as having changed next time.
@@ -192,12 +192,9 @@ impl Processes {
     }
 
     fn open_idle(&self, pid: i64) -> Option<Opened> {
-        if self.files.kept >= self.files.budget {
-            return None;
-        }
-        let ran = open_pid(&self.proc, pid, "schedstat").ok()?;
-        let memory =
-            if self.files.is_ample() { Some(open_pid(&self.proc, pid, "statm").ok()?) } else { None };
+        let open = |name: &str| open_pid(&self.proc, pid, name).ok();
+        let ran = if self.files.kept < self.files.budget { Some(open("schedstat")?) } else { None };
+        let memory = if self.files.is_ample() { Some(open("statm")?) } else { None };
         Some(Opened { ran, ran_text: [0; IDLE_TEXT], memory, memory_text: [0; IDLE_TEXT] })
     }
 

@@ -129,9 +129,10 @@ impl State {
 
 /// The open files that tell whether a process is idle, with their texts at the last full reading.
 pub struct Opened {
-    pub ran: OwnedFd,
+    /// Opened each time where there are no descriptors left: that is still a third of reading all of it.
+    pub ran: Option<OwnedFd>,
     pub ran_text: IdleText,
-    /// Opened each time where descriptors are short.
+    /// The same where they are short.
     pub memory: Option<OwnedFd>,
     pub memory_text: IdleText,
 }
@@ -148,7 +149,8 @@ pub fn idle_text(file: &OwnedFd) -> Option<IdleText> {
 
 /// Descriptors that are kept of a process.
 pub fn descriptors(kept: &Kept) -> u64 {
-    let idle = kept.idle.as_ref().map_or(0, |idle| 1 + u64::from(idle.memory.is_some()));
+    let idle = kept.idle.as_ref();
+    let idle = idle.map_or(0, |idle| u64::from(idle.ran.is_some()) + u64::from(idle.memory.is_some()));
     idle + if kept.busy.is_some() { BUSY_FILES } else { 0 }
 }
 
@@ -169,8 +171,21 @@ pub fn descriptor_budget() -> u64 {
 }
 
 impl Opened {
-    pub fn has_not_run(&self) -> Option<bool> {
-        idle_text(&self.ran).map(|text| text == self.ran_text)
+    /// A process whose files are not kept may be another one with the same number, but hardly one that ran as long and as often.
+    pub fn has_not_run(&self, proc: &OwnedFd, pid: i64) -> Option<bool> {
+        self.ran_now(proc, pid).map(|text| text == self.ran_text)
+    }
+
+    fn ran_now(&self, proc: &OwnedFd, pid: i64) -> Option<IdleText> {
+        match &self.ran {
+            Some(file) => idle_text(file),
+            None => idle_text(&open_pid(proc, pid, "schedstat").ok()?),
+        }
+    }
+
+    /// Whether its process is there for certain.
+    pub fn is_there(&self) -> bool {
+        self.ran.as_ref().is_none_or(|file| idle_text(file).is_some())
     }
 
     pub fn has_same_memory(&self, proc: &OwnedFd, pid: i64) -> Option<bool> {
@@ -186,7 +201,7 @@ impl Opened {
 
     /// With what the files say now; `None` when the process is gone.
     pub fn now(mut self, proc: &OwnedFd, pid: i64) -> Option<Opened> {
-        let ran = idle_text(&self.ran)?;
+        let ran = self.ran_now(proc, pid)?;
         // Whether the memory of one that runs is as it was nobody asks: it is read.
         self.memory_text = if ran == self.ran_text { self.memory_now(proc, pid)? } else { [0; IDLE_TEXT] };
         self.ran_text = ran;
