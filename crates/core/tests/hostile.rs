@@ -4,7 +4,8 @@
 mod mutator;
 
 use dozor_core::demo::SimulatedMachine;
-use dozor_core::recording::{Event, StreamReader, Writer};
+use dozor_core::reading::{Reading, raw};
+use dozor_core::recording::{Event, Frames, Mark, MarkKind, StreamReader, Writer};
 use dozor_core::timeline::Timeline;
 use mutator::{Frame, apart, together};
 use std::sync::Arc;
@@ -136,4 +137,59 @@ fn right_checksums_over_wrong_contents_never_panic() {
         whole += usize::from(readings.unwrap_or_else(|_| panic!("case {case} of seed {seed}")) == 8);
     }
     assert!(whole < cases as usize, "something was changed");
+}
+
+/// A recording of readings at these instants, in nanoseconds since 1970; thinned where it has a step.
+fn at_instants(instants: &[i64], step: Option<Duration>) -> Vec<u8> {
+    let host = Arc::new(dozor_core::reading::HostFacts { name: "lynx-obs".into(), ..Default::default() });
+    let every = step.unwrap_or(Duration::from_secs(2));
+    let mut writer = Writer::new(host, Some(every)).with_keys_every(5);
+    if step.is_some() {
+        writer = writer.of_thinned();
+    }
+    let mut bytes = vec![];
+    writer.begin(&mut bytes);
+    for at in instants {
+        let mut reading = Reading::default();
+        let system = &mut reading.system;
+        (system.wall_ns, system.monotonic_ns) = (raw(*at), raw(*at));
+        writer.put(&Arc::new(reading), &mut bytes).expect("memory");
+        writer.mark(&Mark::new(*at, MarkKind::Note, "noted"), &mut bytes);
+    }
+    writer.finish(&mut bytes);
+    bytes
+}
+
+#[test]
+fn recordings_of_any_times_in_any_steps_are_one_timeline() {
+    const WILD: [i64; 6] = [i64::MIN + 5, -1, 0, 7, 1_928_800_000_000_000_000, i64::MAX - 5];
+    for case in 0..120u64 {
+        let mut chance = Chance(0x9e37_79b9 ^ (case + 1).wrapping_mul(0x2545_f491_4f6c_dd1d));
+        let mut all = vec![];
+        let mut readings = 0;
+        for _ in 0..=chance.below(5) {
+            let mut now = 1_928_800_000_000_000_000 + chance.below(2_000) as i64 * 1_000_000_000;
+            let step = [None, Some(10), Some(60), Some(3_600)][chance.below(4)];
+            let instants: Vec<i64> = (0..chance.below(40))
+                .map(|_| {
+                    now += (chance.below(40) as i64 - i64::from(chance.below(20) == 0) * 500) * 1_000_000_000;
+                    if chance.below(60) == 0 { WILD[chance.below(WILD.len())] } else { now }
+                })
+                .collect();
+            readings += instants.len();
+            all.push(Arc::new(at_instants(&instants, step.map(Duration::from_secs))) as Arc<dyn Frames>);
+        }
+        let (mut timeline, problems) = Timeline::of_recordings(all);
+        assert!(problems.is_empty(), "case {case}");
+        assert!(timeline.end() <= readings, "case {case}: no reading is there twice");
+        for number in 0..timeline.end() {
+            timeline.sample(number).unwrap_or_else(|error| panic!("case {case}, {number}: {error}"));
+        }
+        let counted = timeline
+            .fold(0..timeline.end(), 2, dozor_core::timeline::Reach::All, || 0, |count, _, _| *count += 1)
+            .unwrap_or_else(|error| panic!("case {case}: {error}"));
+        assert_eq!(counted.iter().sum::<usize>(), timeline.end(), "case {case}");
+        let marks = timeline.marks();
+        assert!(marks.is_sorted_by_key(|mark| mark.wall_ns), "case {case}");
+    }
 }
