@@ -188,7 +188,18 @@ pub struct Answer {
 struct Collected {
     /// By the place of the metric and the name of the instance.
     series: BTreeMap<(usize, Option<Text>), Vec<Point>>,
+    /// What is known of processes, by the place of the metric.
+    known: Vec<KnownOf>,
     held: Vec<(i64, i64, Option<bool>, bool)>,
+}
+
+/// What the processes of the newest sample have of a metric, by their places; nothing of those that do not count.
+#[derive(Default)]
+struct KnownOf {
+    values: Vec<Option<Value>>,
+    /// Places of those that did something in the newest sample, after which the same may be another value; none where that may be
+    /// all of them.
+    restless: Option<Vec<usize>>,
 }
 
 impl Query {
@@ -281,8 +292,13 @@ impl Query {
                 },
                 Eval::Process(_) => {
                     let gone = gone.as_ref().filter(|_| counts_gone(asked));
-                    let (value, most, least) = self.of_processes(asked.metric, sample, gone);
-                    put(None, value, most, least);
+                    if collected.known.len() <= place {
+                        collected.known.resize_with(place + 1, KnownOf::default);
+                    }
+                    let known = &mut collected.known[place];
+                    let (value, most, least) = self.of_processes(asked.metric, known, sample, gone);
+                    let point = Point { wall_ns, seconds: sample.seconds(), value, most, least };
+                    collected.series.entry((place, None)).or_default().push(point);
                 }
             }
         }
@@ -293,30 +309,25 @@ impl Query {
     fn of_processes(
         &self,
         metric: &'static Metric,
+        known: &mut KnownOf,
         sample: &Sample,
         gone: Option<&Sample>,
     ) -> (Value, Extreme, Extreme) {
-        let bound = self.whom.as_ref().map(|whom| whom.bind(sample, &self.me));
-        let views = (0..sample.now.processes.len()).map(|at| sample.process(at)).filter(|view| {
-            // Traffic of nobody known is no process, but belongs to the sum.
-            bound.as_ref().is_none_or(|bound| bound.holds(view) == Some(true))
-        });
+        self.look_at_restless(metric, known, sample);
         let mut extremes: [Option<(f64, usize)>; 2] = [None, None];
         let mut values = vec![];
-        let mut rows = vec![];
-        for view in views {
-            let value = metric.of(&view);
+        for (at, value) in known.values.iter().enumerate() {
+            let Some(value) = value else { continue };
             if let Some(number) = value.number() {
                 let [most, least] = &mut extremes;
                 if most.is_none_or(|(before, _)| number > before) {
-                    *most = Some((number, rows.len()));
+                    *most = Some((number, at));
                 }
                 if least.is_none_or(|(before, _)| number < before) {
-                    *least = Some((number, rows.len()));
+                    *least = Some((number, at));
                 }
             }
-            rows.push(view.now);
-            values.push(Total { value, partial: false });
+            values.push(Total { value: value.clone(), partial: false });
         }
         if let Some(gone) = gone {
             let bound = self.whom.as_ref().map(|whom| whom.bind(gone, &self.me));
@@ -329,11 +340,35 @@ impl Query {
         }
         let who = |found: Option<(f64, usize)>| {
             let (value, at) = found?;
-            let row = rows[at];
-            Some((value, Who { key: crate::row::Row::key(row), name: row.name.clone() }))
+            let row = &sample.now.processes[at];
+            Some((value, Who { key: crate::row::Row::key(&**row), name: row.name.clone() }))
         };
         let [most, least] = extremes.map(who);
         (total(values.into_iter(), metric).value, most, least)
+    }
+
+    /// What the processes that count have. Who did nothing in this sample and in the one before has what it had, where neither the
+    /// metric nor the condition comes from elsewhere.
+    fn look_at_restless(&self, metric: &Metric, known: &mut KnownOf, sample: &Sample) {
+        let bound = self.whom.as_ref().map(|whom| whom.bind(sample, &self.me));
+        let value = |at: usize| {
+            let view = sample.process(at);
+            // Traffic of nobody known is no process, but belongs to the sum.
+            let counts = bound.as_ref().is_none_or(|bound| bound.holds(&view) == Some(true));
+            counts.then(|| metric.of(&view))
+        };
+        let can_rest = metric.rests() && self.whom.as_ref().is_none_or(Expression::rests);
+        let count = sample.now.processes.len();
+        let changed = sample.changed().filter(|_| can_rest);
+        match (changed, known.restless.take().filter(|_| known.values.len() == count)) {
+            (Some(changed), Some(restless)) => {
+                for at in changed.iter().copied().chain(restless) {
+                    known.values[at] = value(at);
+                }
+            }
+            _ => known.values = (0..count).map(value).collect(),
+        }
+        known.restless = changed.map(<[usize]>::to_vec);
     }
 
     /// The lines of one series.
@@ -407,7 +442,7 @@ fn peak(metric: &'static Metric, timeline: &Timeline, numbers: Range<usize>) -> 
                     Reach::of(metric),
                     start,
                     |(known, best), number, sample| {
-                        let (_, most, _) = alone.of_processes(metric, sample, None);
+                        let (_, most, _) = alone.of_processes(metric, &mut KnownOf::default(), sample, None);
                         let Some((value, who)) = most else { return };
                         *known += 1;
                         if best.as_ref().is_none_or(|(before, ..): &(f64, i64, Who)| value > *before) {

@@ -357,3 +357,35 @@ fn those_who_came_and_went_are_in_the_sums() {
     let most = query(Stat::Max).answer(&timeline, 0..4).expect("readable");
     assert_eq!(most.lines[0].value, Value::Number(1_000.0), "of a single process that is there");
 }
+
+#[test]
+fn who_rests_answers_as_when_asked_anew() {
+    let timeline = night();
+    // The age comes from the clock: with it in the condition everybody is asked at each reading.
+    let answers = |metric: &str, whom: &str, stat: Option<Stat>, step_ns: Option<i64>| {
+        let query = Query {
+            metrics: asked(metric),
+            whom: Some(Expression::parse(whom).expect("an expression")),
+            stat,
+            step_ns,
+            ..Query::default()
+        };
+        format!("{:?}", query.answer(&timeline, 0..timeline.end()).expect("readable").lines)
+    };
+    let mut told = 0;
+    for metric in ["cpu", "write", "rss", "net"] {
+        for whom in
+            ["user = catalog", "cpu > 1%", "rss > 20M and not active", "name = stack*", "write < 1 M/s"]
+        {
+            let anew = format!("({whom}) and age >= 0s");
+            for (stat, step) in
+                [(None, None), (Some(Stat::Max), None), (Some(Stat::Min), Some(60_000_000_000))]
+            {
+                let ours = answers(metric, whom, stat, step);
+                assert_eq!(ours, answers(metric, &anew, stat, step), "{metric} where {whom}, {stat:?}");
+                told += usize::from(ours.contains("Number"));
+            }
+        }
+    }
+    assert!(told > 30, "{told} have values");
+}
