@@ -104,8 +104,9 @@ fn with_ends(reading: &Arc<Reading>, ends: Ends) -> Arc<Reading> {
     Arc::new(Reading { ended: rows, ..(**reading).clone() })
 }
 
-/// Counters of processes that are not kept for years: details of the CPU and of calls. The rest tells who used what.
-const DETAILS: [fn(&mut ProcessRow) -> &mut Raw; 9] = [
+/// Counters of processes that are not kept for years: details of the CPU and of calls. The rest tells who used what. What was handed
+/// to write calls stays, since what a process wrote is held against it.
+const DETAILS: [fn(&mut ProcessRow) -> &mut Raw; 8] = [
     |row| &mut row.switches_wait,
     |row| &mut row.switches_forced,
     |row| &mut row.faults_minor,
@@ -114,7 +115,6 @@ const DETAILS: [fn(&mut ProcessRow) -> &mut Raw; 9] = [
     |row| &mut row.read_calls,
     |row| &mut row.write_calls,
     |row| &mut row.read_any_bytes,
-    |row| &mut row.write_any_bytes,
 ];
 
 /// What of a reading is kept for years. What is left out is absent, as where nobody asked for it.
@@ -127,7 +127,10 @@ pub fn for_years(reading: &Reading) -> Reading {
     kept.listeners.clear();
     kept.threads.clear();
     kept.transfers.clear();
-    kept.system.transfers_noted = Raw::ABSENT;
+    // They say that connections and transfers were collected.
+    let system = &mut kept.system;
+    (system.unattributed_in, system.unattributed_out) = (Raw::ABSENT, Raw::ABSENT);
+    system.transfers_noted = Raw::ABSENT;
     for row in &mut kept.processes {
         let row = Arc::make_mut(row);
         for detail in DETAILS {
@@ -139,7 +142,7 @@ pub fn for_years(reading: &Reading) -> Reading {
         }
     }
     for row in &mut kept.ended {
-        (row.read_any_bytes, row.write_any_bytes) = (Raw::ABSENT, Raw::ABSENT);
+        row.read_any_bytes = Raw::ABSENT;
     }
     kept
 }
@@ -396,17 +399,22 @@ mod tests {
             run_ns: Raw::new(5),
             user_ticks: Raw::new(1),
             read_calls: Raw::new(3),
+            write_any_bytes: Raw::new(7),
             rss_bytes: Raw::new(9),
             ..ProcessRow::default()
         };
         let other = ProcessRow { run_ns: Raw::new(5), ..ProcessRow::default() };
         let processes = vec![Arc::new(row), Arc::new(other)];
-        let kept = for_years(&Reading { processes, ..Reading::default() });
+        let mut reading = Reading { processes, ..Reading::default() };
+        reading.system.unattributed_in = Raw::new(0);
+        let kept = for_years(&reading);
+        assert_eq!(kept.system.unattributed_in, Raw::ABSENT, "connections were not collected");
         let of = |at: usize| {
             let row = &kept.processes[at];
             [row.run_ns, row.user_ticks, row.read_calls, row.rss_bytes].map(Raw::value)
         };
         assert_eq!(of(0), [None, Some(1), None, Some(9)]);
+        assert_eq!(kept.processes[0].write_any_bytes.value(), Some(7), "what was written is held against it");
         assert_eq!(of(1)[0], Some(5), "where nothing else tells the time it stays");
     }
 }
