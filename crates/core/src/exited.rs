@@ -8,7 +8,7 @@ use crate::known::Raw;
 use crate::reading::{EndedRow, ProcessKey, ProcessRow, Reading};
 use crate::sample::Sample;
 use crate::signals::by_number;
-use crate::text::Text;
+use crate::text::{Text, common_beginning};
 use std::collections::HashMap;
 use std::sync::Arc;
 
@@ -126,7 +126,7 @@ pub(crate) fn unseen(sample: &Sample) -> Vec<(Text, Vec<&EndedRow>, f64)> {
     let ended = sample.now.ended.iter().filter(|row| row.seen.value() == Some(0));
     let mut rows: Vec<&EndedRow> = ended.collect();
     rows.sort_by(|a, b| a.name.cmp(&b.name));
-    let cpu = |row: &&EndedRow| [row.user, row.system].iter().filter_map(|us| us.value()).sum::<i64>();
+    let cpu = |row: &&EndedRow| row.cpu_us();
     let of_one = rows.chunk_by(|a, b| a.name == b.name);
     let mut all: Vec<_> = of_one
         .map(|rows| (rows[0].name.clone(), rows.to_vec(), rows.iter().map(cpu).sum::<i64>() as f64 / 1e6))
@@ -207,13 +207,9 @@ pub(crate) fn ways(ended: &[&EndedRow]) -> Option<String> {
 /// The command line of several, as far as it is the same.
 fn command(ended: &[&EndedRow]) -> Option<String> {
     let (first, others) = ended.split_first()?;
-    let common = |text: &str, other: &str| -> usize {
-        let same = text.chars().zip(other.chars()).take_while(|(a, b)| a == b);
-        same.map(|(letter, _)| letter.len_utf8()).sum()
-    };
-    let length = others.iter().map(|row| common(&first.command, &row.command)).min();
+    let whole = &*first.command;
+    let text = others.iter().fold(whole, |text, row| common_beginning(text, &row.command)).trim();
     let is_same = ended.iter().all(|row| row.command == first.command);
-    let text = first.command[..length.unwrap_or(first.command.len())].trim();
     (!text.is_empty()).then(|| if is_same { text.to_owned() } else { format!("{text}…") })
 }
 

@@ -410,6 +410,11 @@ rows! {
 }
 
 impl EndedRow {
+    /// CPU time as far as it is known, microseconds.
+    pub fn cpu_us(&self) -> i64 {
+        [self.user, self.system].iter().filter_map(|us| us.value()).fold(0, i64::saturating_add)
+    }
+
     /// Processes that it stands for.
     pub fn processes(&self) -> i64 {
         self.alike.value().unwrap_or(1).max(1)

@@ -95,6 +95,12 @@ fn edits(a: &str, b: &str) -> usize {
     rows[a.len()][b.len()]
 }
 
+/// What two texts begin with.
+pub fn common_beginning<'a>(one: &'a str, other: &str) -> &'a str {
+    let same = one.chars().zip(other.chars()).take_while(|(a, b)| a == b);
+    &one[..same.map(|(letter, _)| letter.len_utf8()).sum()]
+}
+
 /// The empty text, shared by all of a thread: threads that count on one number hold each other up.
 pub fn no_text() -> Text {
     thread_local! {

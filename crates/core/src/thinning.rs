@@ -5,7 +5,7 @@
 use crate::known::Raw;
 use crate::lane::{Lane, PerLane, Point};
 use crate::reading::{EndedRow, ProcessRow, Reading, with_pid};
-use crate::text::{Text, no_text};
+use crate::text::{Text, common_beginning, no_text};
 use std::cmp::Reverse;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
@@ -199,7 +199,7 @@ impl Ends {
     fn rows(mut self) -> Vec<EndedRow> {
         let mut gathered = std::mem::take(&mut self.gathered);
         if gathered.len() > ENDED {
-            gathered.sort_by_key(|row| Reverse((cpu_us(row), row.processes())));
+            gathered.sort_by_key(|row| Reverse((row.cpu_us(), row.processes())));
             for row in gathered.split_off(ENDED - 1) {
                 self.put_to_others(&row);
             }
@@ -211,10 +211,6 @@ impl Ends {
         }
         rows
     }
-}
-
-fn cpu_us(row: &EndedRow) -> i64 {
-    [row.user, row.system].iter().filter_map(|us| us.value()).fold(0, i64::saturating_add)
 }
 
 /// Adds one that ended, or several, to a row. What is not the same of all of them is not told.
@@ -265,9 +261,7 @@ fn gather(all: &mut EndedRow, row: &EndedRow) {
 fn common(one: &str, other: &str) -> Text {
     const MORE: char = '…';
     let (one, other) = (one.trim_end_matches(MORE), other.trim_end_matches(MORE));
-    let same = one.chars().zip(other.chars()).take_while(|(a, b)| a == b);
-    let length: usize = same.map(|(letter, _)| letter.len_utf8()).sum();
-    let text = one[..length].trim_end();
+    let text = common_beginning(one, other).trim_end();
     if text.is_empty() { no_text() } else { format!("{text}{MORE}").into() }
 }
 
@@ -384,7 +378,7 @@ mod tests {
         };
         for count in [ENDED as i64, 100, 3 * KINDS as i64] {
             let one = merged(&[reading(1, &[], ends(count))], None);
-            let cpu: i64 = one.ended.iter().map(cpu_us).sum();
+            let cpu: i64 = one.ended.iter().map(EndedRow::cpu_us).sum();
             let processes: i64 = one.ended.iter().map(EndedRow::processes).sum();
             assert_eq!((processes, cpu), (count, count * (count - 1) / 2));
             assert!(one.ended.len() <= ENDED);

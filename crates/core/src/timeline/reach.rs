@@ -65,7 +65,8 @@ pub(super) fn of_machine() -> Cells {
 pub(super) fn of_ended(processes: Cells) -> Cells {
     const OTHERWISE: [(&str, &str); 4] =
         [("rss_bytes", "peak_bytes"), ("command", "parent"), ("command", "command"), ("command", "status")];
-    let mut cells = Cells::named::<EndedRow>(&["order", "name", "pid", "ppid", "seen", "user", "system"]);
+    let mut cells =
+        Cells::named::<EndedRow>(&["order", "name", "pid", "ppid", "seen", "user", "system", "alike"]);
     let same = EndedRow::FIELDS.iter().map(|field| (field.name, field.name));
     for (of_process, of_ended) in same.chain(OTHERWISE) {
         if processes.meet(Cells::named::<ProcessRow>(&[of_process])) {
