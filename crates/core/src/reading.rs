@@ -270,6 +270,8 @@ rows! {
         core: "" Label;
         /// Time waiting for block devices; proc_pid_stat(5) delayacct_blkio_ticks.
         disk_wait_ticks: "ticks" Counter;
+        /// Time ready to run without a core; /proc/PID/task/TID/schedstat, Documentation/scheduler/sched-stats.rst.
+        core_wait_ns: "ns" Counter;
     }
 }
 
@@ -374,6 +376,9 @@ rows! {
         switches_wait: "count" Counter;
         /// Context switches because its turn was over, of all its threads; /proc/PID/task/TID/status nonvoluntary_ctxt_switches.
         switches_forced: "count" Counter;
+        /// Time ready to run without a core, of all its threads; Documentation/scheduler/sched-stats.rst, schedstat's second
+        /// number. The kernel adds a wait when it is over.
+        core_wait_ns: "ns" Counter;
         /// Session; proc_pid_stat(5).
         session: "" Label;
         /// 1 for a thread of the kernel, which is no program; proc_pid_stat(5) flags, PF_KTHREAD.

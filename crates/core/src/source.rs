@@ -14,4 +14,6 @@ pub trait Source: Send {
     fn read(&mut self) -> Reading;
     /// What readings shall hold from now on beyond the cheap counters. A source that has it anyway ignores this.
     fn want(&mut self, _wanted: Wanted) {}
+    /// The first figures are out: what makes later readings better and takes its time may begin.
+    fn settle(&mut self) {}
 }

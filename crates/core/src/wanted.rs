@@ -32,6 +32,8 @@ pub enum Demand {
     Switches,
     /// What each process hands to block devices.
     Transfers,
+    /// How long each process waited for a core.
+    CoreWait,
 }
 
 impl Demand {
@@ -54,12 +56,15 @@ impl Demand {
             Demand::Transfers => {
                 "some hundred nanoseconds for each request to a block device; only with the reader in the kernel"
             }
+            Demand::CoreWait => {
+                "one file for each thread of a process that ran and has several, up to 512 in a reading; nothing with the reader in the kernel"
+            }
             Demand::Threads => "two files for each thread at each reading: expensive",
         }
     }
 
     /// All parts.
-    pub const ALL: [Demand; 14] = [
+    pub const ALL: [Demand; 15] = [
         Demand::Interrupts,
         Demand::Filesystems,
         Demand::Sockets,
@@ -74,6 +79,7 @@ impl Demand {
         Demand::Threads,
         Demand::Switches,
         Demand::Transfers,
+        Demand::CoreWait,
     ];
 }
 

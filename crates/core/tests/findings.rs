@@ -567,10 +567,14 @@ fn use_alone_harms_nobody() {
         for (core, pid) in [210, 320, 430, 540].into_iter().enumerate() {
             world.uses(pid, core as i64, 93);
         }
+        // One of those who use little gets a core for a fifth of the time that it wants one.
+        add(&mut world.process(1).run_ns, 100_000_000);
+        add(&mut world.process(1).user_ticks, 10);
+        add(&mut world.process(1).core_wait_ns, 400_000_000);
         world.now.system.running = raw(20);
     });
-    assert!(
-        found.iter().any(|one| one.about.name == "cpu-queue" && one.worst == Severity::Warning),
-        "{found:#?}"
-    );
+    let queue = found.iter().find(|one| one.about.name == "cpu-queue").expect("it is told");
+    assert_eq!(queue.worst, Severity::Warning);
+    let sentence = &queue.last().sentence;
+    assert!(sentence.ends_with(" init[1] has no core for 80 % of the time that it is ready."), "{sentence}");
 }

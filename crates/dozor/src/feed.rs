@@ -12,8 +12,9 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::time::{Duration, Instant};
 
-/// The second reading follows the first so soon, so that rates are there at once.
-const SECOND: Duration = Duration::from_millis(80);
+/// Readings follow so soon after the first: one so that rates are there at once, and one because in those the start of Dozor
+/// itself has its part, and the time of cores is known in steps of 10 ms.
+const SOON: [Duration; 2] = [Duration::from_millis(60), Duration::from_millis(600)];
 
 /// What comes from where readings come from.
 pub enum Delivery {
@@ -75,8 +76,11 @@ fn read_on<T: From<Delivery>>(
     out: &Sender<T>,
 ) {
     let mut last = Instant::now();
-    let mut wait = SECOND.min(every);
     let mut by_hand = false;
+    let begun = last;
+    let mut soon = SOON.iter().map(|after| begun + *after);
+    // The next of them, until there is none.
+    let mut early = soon.next();
     // What the start costs is no part of it.
     let mut settled = false;
     let mut measured: Option<(Instant, Duration)> = None;
@@ -97,9 +101,12 @@ fn read_on<T: From<Delivery>>(
         if out.send(Delivery::Reading(reading).into()).is_err() {
             return;
         }
+        if early.is_none() {
+            source.settle();
+        }
         // From the last due time on, so that the interval does not grow by the time that reading takes; what is
         // late is left out, not made up for.
-        let mut due = last + wait;
+        let mut due = early.map_or(last + every, |early| early.min(last + every));
         loop {
             let order = if by_hand {
                 orders.recv().map_err(|_| RecvTimeoutError::Disconnected)
@@ -110,7 +117,7 @@ fn read_on<T: From<Delivery>>(
                 Ok(Request::Want(wanted)) => source.want(wanted),
                 Ok(Request::Every(other)) => {
                     every = other;
-                    due = Instant::now().min(last + every).max(Instant::now());
+                    due = early.map_or(Instant::now(), |early| early.min(last + every));
                 }
                 Ok(Request::ByHand(on)) => (by_hand, due) = (on, Instant::now()),
                 Ok(Request::Now) => {
@@ -122,7 +129,7 @@ fn read_on<T: From<Delivery>>(
             }
         }
         last = if due + every < Instant::now() { Instant::now() } else { due };
-        wait = every;
+        early = early.and_then(|_| soon.next());
     }
 }
 

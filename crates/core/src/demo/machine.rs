@@ -360,6 +360,8 @@ impl SimulatedMachine {
             totals.user += user;
             totals.system += system;
             totals.disk_wait += waits * STEP;
+            // What it would have used more, had it been alone, and the short waits that there always are.
+            totals.core_wait += (1.03 - granted) * (wish.user + wish.system) * STEP;
             totals.forced += (crowding - 0.6).max(0.0) * 40.0 * (user + system);
             // Who writes the log comes to read it too late while the machine swaps.
             if process.program.name == "logkeeper" && happens(&story::LEAK, seconds) {
@@ -541,7 +543,8 @@ impl SimulatedMachine {
         }
         let held: f64 = self.processes.iter().map(|process| process.program.rss).sum();
         let swapped = self.machine.swapped / held.max(1.0);
-        reading.processes = self.processes.iter_mut().map(|process| process.row(swapped)).collect();
+        let wanted = self.wanted;
+        reading.processes = self.processes.iter_mut().map(|process| process.row(swapped, wanted)).collect();
         let unattributed = raw(self.unattributed as i64);
         reading.processes.push(Arc::new(ProcessRow::unattributed(unattributed, raw(0))));
         reading.sort();

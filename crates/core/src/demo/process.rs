@@ -9,6 +9,7 @@ use crate::deed::Resource;
 use crate::known::Raw;
 use crate::reading::{ConnectionRow, ListenerRow, ProcessRow, ThreadRow, TransferRow, raw};
 use crate::text::Text;
+use crate::wanted::{Demand, Wanted};
 use std::sync::Arc;
 
 /// Addresses of the documentation ranges; who listens there is made up.
@@ -47,6 +48,7 @@ pub struct Totals {
     pub read_any: f64,
     pub write_any: f64,
     pub disk_wait: f64,
+    pub core_wait: f64,
     pub net_in: f64,
     pub net_out: f64,
     pub faults: f64,
@@ -304,13 +306,14 @@ impl Process {
                 policy: raw(i64::from(self.ways.policy.0)),
                 core: raw((self.core as i64 + at) % 8),
                 disk_wait_ticks: ticks(self.totals.disk_wait * part),
+                core_wait_ns: raw((self.totals.core_wait * part * 1e9) as i64),
                 ..ThreadRow::default()
             });
         }
     }
 
     /// Its counters at this instant; so much of what its program holds was moved out to swap.
-    pub fn row(&mut self, swapped: f64) -> Arc<ProcessRow> {
+    pub fn row(&mut self, swapped: f64, wanted: Wanted) -> Arc<ProcessRow> {
         let program = self.program;
         let totals = &self.totals;
         let whole = |value: f64| raw(value as i64);
@@ -363,6 +366,11 @@ impl Process {
             write_any_bytes: whole(totals.write_any),
             switches_wait: whole(totals.waits),
             switches_forced: whole(totals.forced),
+            core_wait_ns: if wanted.has(Demand::CoreWait) {
+                whole(totals.core_wait * 1e9)
+            } else {
+                Raw::ABSENT
+            },
             net_in_bytes: whole(totals.net_in),
             net_out_bytes: whole(totals.net_out),
             connections: raw(program.connections),

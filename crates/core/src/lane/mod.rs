@@ -62,9 +62,18 @@ impl Lane {
     /// Aliases of the columns that fit this lane; the first is what its users are ordered by.
     pub const fn columns(self) -> &'static [&'static str] {
         match self {
-            Lane::Cpu => {
-                &["cpu", "cpu_user", "cpu_system", "cpu_children", "threads", "core", "nice", "rss", "age"]
-            }
+            Lane::Cpu => &[
+                "cpu",
+                "cpu_user",
+                "cpu_system",
+                "core_wait",
+                "cpu_children",
+                "threads",
+                "core",
+                "nice",
+                "rss",
+                "age",
+            ],
             Lane::Memory => {
                 &["rss", "growth", "swap", "mem", "shared", "faults_major", "virtual", "cpu", "age"]
             }

@@ -141,7 +141,7 @@ pub fn lens(part: &PartId) -> Option<&'static Metric> {
         "cpu.user" | "cpu.nice" => "cpu_user",
         "cpu.system" => "cpu_system",
         "cpu.iowait" | "pressure.io.some" | "pressure.io.full" | "tasks.blocked" => "disk_wait",
-        "pressure.cpu.some" => "switches_forced",
+        "pressure.cpu.some" | "tasks.running" => "core_wait",
         "unaccounted" | "forks" => "cpu_children",
         "switches" => "switches_wait",
         "programs" | "mem.available" | "oom.kills" | "pressure.memory.some" | "pressure.memory.full" => "rss",

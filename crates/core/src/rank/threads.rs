@@ -54,6 +54,7 @@ fn as_process(thread: &ThreadRow, owner: Option<&Arc<ProcessRow>>) -> ProcessRow
         policy: thread.policy,
         core: thread.core,
         disk_wait_ticks: thread.disk_wait_ticks,
+        core_wait_ns: thread.core_wait_ns,
         ..ProcessRow::default()
     }
 }

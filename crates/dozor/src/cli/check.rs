@@ -129,7 +129,7 @@ impl Check {
     /// This machine, watched for a while.
     fn here(&self) -> anyhow::Result<Verdict> {
         let mut source = self.kernel.source()?;
-        source.want(Wanted::recorded().with(Demand::Interrupts));
+        source.want(Wanted::recorded().with(Demand::Interrupts).with(Demand::CoreWait));
         let host = Arc::new(source.host());
         let mut engine = engine();
         // A recorder that runs here knows what is usual.

@@ -15,7 +15,7 @@ use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::source::Source;
 use dozor_core::text::nearest;
 use dozor_core::timeline::Timeline;
-use dozor_core::wanted::Wanted;
+use dozor_core::wanted::{Demand, Wanted};
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::channel;
 use std::sync::{Arc, Mutex};
@@ -159,6 +159,7 @@ impl Demo {
         }
         let ahead = Duration::from_secs_f64(PRELUDE) + after;
         let mut machine = SimulatedMachine::at(self.machine.site(), self.seed);
+        machine.want(Wanted::NOTHING.with(Demand::CoreWait));
         let steps = (ahead.as_secs_f64() / self.every.as_secs_f64()) as u32;
         let history: Vec<Reading> = (0..steps)
             .map(|step| {

@@ -181,6 +181,12 @@ impl KernelFiles {
         Ok(if self.reader == Reader::Kernel { source.from_inside_later() } else { source })
     }
 
+    /// This machine, to be shown at once.
+    pub fn source_of_screen(&self) -> anyhow::Result<LiveSource> {
+        let source = LiveSource::open(self.roots())?;
+        Ok(if self.reader == Reader::Kernel { source.from_inside_when_settled() } else { source })
+    }
+
     /// This machine, to be read once or twice.
     pub fn source_at_once(&self) -> anyhow::Result<LiveSource> {
         let source = LiveSource::open(self.roots())?;

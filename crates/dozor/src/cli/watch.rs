@@ -3,7 +3,7 @@
 use super::options::{KernelFiles, Look, Misuse, Pids, duration, interval, need_terminal, pid};
 use super::show::{FAR, followed, plain_theme, show};
 use crate::feed;
-use crate::feed::Again;
+use crate::feed::{Again, Request};
 use crate::machine::Machine;
 use crate::recorder::{Notes, segment_begin};
 use crate::recordings;
@@ -103,22 +103,25 @@ impl Watch {
         self.look.kept.check_users()?;
         need_terminal()?;
         let roots = self.files.roots();
-        let source = self.files.source()?;
+        let mut source = self.files.source_of_screen()?;
         let host = Arc::new(source.host());
+        // It is read while the screen is made: the second reading is waited for anyway.
+        source.want(State::always_wanted());
+        let (sender, incoming) = channel();
+        let pace = feed::start(Box::new(source), EVERY, vec![], sender.clone());
         let mut timeline = Timeline::live(host.clone());
         let (notes, problem) = self.open_past(&host, &mut timeline)?;
         let mut state = State::new(timeline, plain_theme(), EVERY, (0, 0));
         state.values.configured.problems.extend(problem);
         state.act_as(&own::user(), Some(i64::from(std::process::id())));
         show(&self.look, &pids, state, "watch", self.every, |state| {
-            let (sender, incoming) = channel();
             if let Some(Notes::Folder(folder, _)) = &notes {
                 let told = sender.clone();
                 keep_finding_out(folder.clone(), host.name.clone(), move |usual| {
                     told.send(Incoming::Event(Event::Usual(Box::new(usual)))).is_ok()
                 });
             }
-            let pace = feed::start(Box::new(source), state.values.every, vec![], sender.clone());
+            let _ = pace.send(Request::Every(state.values.every));
             Connections { machine: Machine::Here(roots), notes, pace: Some(pace), incoming, sender }
         })
     }

@@ -116,13 +116,17 @@ impl State {
         &self.session
     }
 
+    /// What is collected whatever is on the screen: a full file system, what came and went unseen and who waits for a core stand
+    /// out wherever one looks, and who cannot be asked what he holds cannot be found out.
+    pub fn always_wanted() -> Wanted {
+        Wanted::recorded().with(Demand::CoreWait)
+    }
+
     /// What the source must collect for what is on the screen, and for a recording that is written.
     pub fn wanted(&self) -> Wanted {
         let columns = self.fitted_columns().list;
         let shown: Wanted = columns.iter().filter_map(|column| column.metric.needs).collect();
-        // A full file system and what came and went unseen stand out wherever one looks.
-        let mut wanted = shown.with(Demand::Filesystems).with(Demand::Ended);
-        wanted = wanted.union(self.values.narrowing.wanted()).union(self.values.arrange.wanted());
+        let mut wanted = shown.union(self.values.narrowing.wanted()).union(self.values.arrange.wanted());
         if let Some(expression) = &self.selection.find {
             wanted = wanted.union(expression.wanted());
         }
@@ -141,8 +145,7 @@ impl State {
         for rule in &self.values.configured.rules {
             wanted = wanted.union(rule.wanted());
         }
-        // Who cannot be asked what he holds cannot be found out.
-        wanted.union(Wanted::recorded())
+        wanted.union(State::always_wanted())
     }
 
     /// Columns of the chosen lane, or of the overview.

@@ -18,26 +18,28 @@ pub enum How {
 
 /// What is there once it is loaded, if this machine lets us.
 pub struct Later<T> {
+    begun: bool,
     loads: Option<JoinHandle<Result<T, Refused>>>,
     ready: Option<T>,
 }
 
 impl<T> Default for Later<T> {
     fn default() -> Later<T> {
-        Later { loads: None, ready: None }
+        Later { begun: false, loads: None, ready: None }
     }
 }
 
 impl<T: Send + 'static> Later<T> {
-    /// Begins to load.
-    pub fn begin(how: How, roots: &Roots, load: fn(&Roots) -> Result<T, Refused>) -> Later<T> {
-        match how {
-            How::No => Later::default(),
-            How::AtOnce => Later { loads: None, ready: load(roots).ok() },
-            How::Later => {
-                let (roots, thread) = (roots.clone(), std::thread::Builder::new().name("load".to_owned()));
-                Later { loads: thread.spawn(move || load(&roots)).ok(), ready: None }
-            }
+    /// Begins to load, where that is asked for and was not begun yet.
+    pub fn begin(&mut self, how: How, roots: &Roots, load: fn(&Roots) -> Result<T, Refused>) {
+        if how == How::No || std::mem::replace(&mut self.begun, true) {
+            return;
+        }
+        if how == How::AtOnce {
+            self.ready = load(roots).ok();
+        } else {
+            let (roots, thread) = (roots.clone(), std::thread::Builder::new().name("load".to_owned()));
+            self.loads = thread.spawn(move || load(&roots)).ok();
         }
     }
 

@@ -16,7 +16,7 @@ use rustix::io::Errno;
 use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
 
 /// Words of 64 bits that are written of a task and of what belongs to its whole process.
-const WORDS: usize = 50;
+const WORDS: usize = 52;
 /// Where the record is on the program's stack of 512 bytes, and what is kept beside it.
 const RECORD: i16 = -(WORDS as i16 * 8);
 const KEY: i16 = RECORD - 8;
@@ -43,7 +43,7 @@ const MOST_CORES: usize = 1 << 12;
 const PLACES: usize = 1 << 16;
 
 /// Structures and functions that are looked up.
-pub const NAMES: [&str; 11] = [
+pub const NAMES: [&str; 12] = [
     "task_struct",
     "signal_struct",
     "mm_struct",
@@ -55,6 +55,7 @@ pub const NAMES: [&str; 11] = [
     "bpf_iter_meta",
     "bpf_iter_task",
     "upid",
+    "taskstats",
 ];
 
 /// Which parts of a record this kernel does not give.
@@ -92,6 +93,8 @@ pub struct Task {
     /// As in `/proc/PID/io`, in the order of [`crate::proc::pid_io::Io`].
     pub io: [u64; 7],
     pub disk_wait_ns: u64,
+    /// Time ready to run without a core; nothing where the kernel does not count it.
+    pub core_wait_ns: Option<u64>,
 }
 
 /// What belongs to a process as a whole, above all the counters of its threads that have ended.
@@ -123,6 +126,19 @@ pub struct Whole {
     pub pages: [i64; 4],
     pub name: [u8; 16],
     pub session: u32,
+    pub core_wait: EndedWait,
+}
+
+/// How long threads of a process that have ended waited for a core.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum EndedWait {
+    /// The kernel does not keep it.
+    #[default]
+    Unknown,
+    /// None ended yet while others lived.
+    Nobody,
+    /// So many nanoseconds; those of a thread are in it as soon as it begins to end.
+    Ns(u64),
 }
 
 /// One thing that a walk gives.
@@ -203,6 +219,11 @@ const VIRTUAL_WORD: usize = 42;
 const PAGES_WORD: usize = 43;
 const NAME_WORD: usize = 47;
 const SESSION_WORD: usize = 49;
+const CORE_WAIT_WORD: usize = 50;
+const WHOLE_CORE_WAIT_WORD: usize = 51;
+/// Stand for a time that the kernel does not keep, and for nobody whose time that would be.
+const UNKNOWN: i32 = -1;
+const NOBODY: i32 = -2;
 /// In the order of [`crate::proc::pid_io::Io`].
 const IO: [&str; 7] =
     ["read_bytes", "write_bytes", "cancelled_write_bytes", "syscr", "syscw", "rchar", "wchar"];
@@ -287,6 +308,7 @@ impl Program<'_> {
     fn compare(&mut self, same: Label) -> Result<(), Refused> {
         let ended = self.layout.need("signal_struct", "sum_sched_runtime")?;
         let waited = self.layout.need("signal_struct", "cmin_flt")?;
+        let state = self.layout.need("task_struct", "__state")?;
         let code = &mut self.code;
         let (changed, alone, done) = (code.label(), code.label(), code.label());
         code.load(Eight, R8, FP, at(RUN_WORD)).load(Four, R1, R9, 0).register(Operation::Set, R2, R1);
@@ -300,6 +322,8 @@ impl Program<'_> {
         let code = &mut self.code;
         code.here(alone).load(Eight, R1, R9, 8);
         code.jump_if_register(R1, When::Different, R8, changed);
+        // One that waits for a core has not run, but neither does it sleep any more.
+        code.load(Four, R1, R7, state.offset).jump_if(R1, When::Equal, 0, changed);
         // The same as before. Only of a main thread whose turn it is there is more to compare.
         code.load(Eight, R1, FP, CHANGED).jump_if(R1, When::Different, 0, done);
         code.load(Eight, R1, FP, DUE).jump_if(R1, When::Equal, 0, same);
@@ -393,6 +417,10 @@ impl Program<'_> {
         if let Some(field) = core {
             self.copy(Four, R7, field, at(CORE_WORD));
         }
+        self.code.put(Eight, FP, at(CORE_WAIT_WORD), UNKNOWN);
+        if let Some(field) = self.layout.has("task_struct", "sched_info.run_delay") {
+            self.copy(Eight, R7, field, at(CORE_WAIT_WORD));
+        }
         self.io("task_struct", R7, IO_WORD, missing);
         let delays = self.layout.has("task_struct", "delays");
         let wait = delays.zip(self.layout.has("task_delay_info", "blkio_delay"));
@@ -426,6 +454,7 @@ impl Program<'_> {
         let threads = self.layout.need("signal_struct", "nr_threads")?;
         self.copy(Four, R8, threads, at(PARENT_WORD) + 4);
         self.io("signal_struct", R8, WHOLE_IO_WORD, missing);
+        self.waits_of_ended();
         let session = self.layout.has("signal_struct", "pids[3]");
         let session = session.zip(self.layout.has("pid", "numbers")).zip(self.layout.has("upid", "nr"));
         missing.rest |= session.is_none();
@@ -445,6 +474,21 @@ impl Program<'_> {
             self.code.load(Eight, R1, R7, name.offset + half).store(Eight, FP, at(NAME_WORD) + half, R1);
         }
         Ok(())
+    }
+
+    /// How long threads that ended waited for a core: the kernel adds all delays of one that ends to what it keeps for
+    /// accounts of whole processes; kernel/taskstats.c `fill_tgid_exit`. `R8` is the `signal_struct`.
+    fn waits_of_ended(&mut self) {
+        let kept = self.layout.has("signal_struct", "stats");
+        let waits = kept.zip(self.layout.has("taskstats", "cpu_delay_total"));
+        let Some((kept, waits)) = waits else {
+            self.code.put(Eight, FP, at(WHOLE_CORE_WAIT_WORD), UNKNOWN);
+            return;
+        };
+        let none = self.code.label();
+        self.code.put(Eight, FP, at(WHOLE_CORE_WAIT_WORD), NOBODY);
+        self.code.load(Eight, R1, R8, kept.offset).jump_if(R1, When::Equal, 0, none);
+        self.code.load(Eight, R1, R1, waits.offset).store(Eight, FP, at(WHOLE_CORE_WAIT_WORD), R1).here(none);
     }
 
     /// Writes so many bytes of the record; where there is no room, the kernel runs the program again for the same task.
@@ -668,6 +712,7 @@ impl Record<'_> {
             core: self.half(CORE_WORD, 0),
             io: std::array::from_fn(|at| self.word(IO_WORD + at)),
             disk_wait_ns: self.word(WAIT_WORD),
+            core_wait_ns: Some(self.word(CORE_WAIT_WORD)).filter(|word| *word as i64 != i64::from(UNKNOWN)),
         }
     }
 
@@ -700,6 +745,11 @@ impl Record<'_> {
             pages: std::array::from_fn(|kind| (self.word(PAGES_WORD + kind) as i64).max(0)),
             name,
             session: self.half(SESSION_WORD, 0),
+            core_wait: match self.word(WHOLE_CORE_WAIT_WORD) {
+                word if word as i64 == i64::from(UNKNOWN) => EndedWait::Unknown,
+                word if word as i64 == i64::from(NOBODY) => EndedWait::Nobody,
+                word => EndedWait::Ns(word),
+            },
         }
     }
 }

@@ -205,9 +205,8 @@ impl Ended {
         listens.then_some(self.lost + self.kernel.lost)
     }
 
-    fn begin(&mut self, roots: &Roots, processes: &[Arc<ProcessRow>]) {
+    fn begin(&mut self, processes: &[Arc<ProcessRow>]) {
         self.kernel.page = rustix::param::page_size() as i64;
-        self.kernel.lives = Later::begin(self.by_kernel, roots, kernel::lives);
         if self.kernel.lives.get().is_none() {
             self.exits = Exits::open().ok();
         }
@@ -216,8 +215,9 @@ impl Ended {
 
     /// Rows of the processes that ended since the last call. `processes` are those that are there now.
     pub fn take(&mut self, roots: &Roots, processes: &[Arc<ProcessRow>]) -> Vec<EndedRow> {
+        self.kernel.lives.begin(self.by_kernel, roots, kernel::lives);
         if !std::mem::replace(&mut self.tried, true) {
-            self.begin(roots, processes);
+            self.begin(processes);
         }
         let both = self.kernel.take();
         if self.lost().is_none() {

@@ -47,6 +47,7 @@ pub struct LiveSource {
     removed: Removed,
     transfers: Transfers,
     wanted: Wanted,
+    loads_when_settled: bool,
     /// Bytes that were swapped and reclaimed up to the last reading.
     reclaimed: [i64; 3],
 }
@@ -66,6 +67,7 @@ impl LiveSource {
             transfers: Transfers::default(),
             roots,
             wanted: Wanted::NOTHING,
+            loads_when_settled: false,
             reclaimed: [0; 3],
         })
     }
@@ -88,9 +90,19 @@ impl LiveSource {
     /// The same, without waiting until the kernel has checked it: until then files are read.
     #[must_use]
     pub fn from_inside_later(mut self) -> LiveSource {
+        self.load_later();
+        self
+    }
+
+    /// The same, once the first figures are out: what it costs to load is in none of them.
+    #[must_use]
+    pub fn from_inside_when_settled(self) -> LiveSource {
+        LiveSource { loads_when_settled: true, ..self }
+    }
+
+    fn load_later(&mut self) {
         self.processes.look_from_inside_later();
         self.ask_kernel(How::Later);
-        self
     }
 
     /// Programs in the kernel tell of ends, connections and transfers, from the first reading on; processes are counted by
@@ -159,6 +171,12 @@ impl Source for LiveSource {
             }
         }
         reading
+    }
+
+    fn settle(&mut self) {
+        if std::mem::take(&mut self.loads_when_settled) {
+            self.load_later();
+        }
     }
 
     fn want(&mut self, wanted: Wanted) {

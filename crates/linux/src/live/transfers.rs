@@ -26,7 +26,6 @@ struct Sums {
 #[derive(Default)]
 pub struct Transfers {
     by_kernel: How,
-    tried: bool,
     requests: Later<Requests>,
     sums: HashMap<Key, Sums>,
     devices: HashMap<u32, Text>,
@@ -45,11 +44,9 @@ impl Transfers {
 
     /// Adds the rows of the processes that are there.
     pub fn complete(&mut self, roots: &Roots, reading: &mut Reading) {
-        if !std::mem::replace(&mut self.tried, true) {
-            // Whoever asks for a rate wants it from the second reading on: it is loaded at once, within milliseconds.
-            let how = if self.by_kernel == How::No { How::No } else { How::AtOnce };
-            self.requests = Later::begin(how, roots, kernel::requests);
-        }
+        // Whoever asks for a rate wants it from the second reading on: it is loaded at once, within milliseconds.
+        let how = if self.by_kernel == How::No { How::No } else { How::AtOnce };
+        self.requests.begin(how, roots, kernel::requests);
         let Some(Ok(counted)) = self.requests.get().map(Requests::counted) else { return };
         reading.system.transfers_noted = Raw::new(1);
         for handed in counted {

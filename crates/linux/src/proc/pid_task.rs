@@ -25,5 +25,6 @@ pub fn parse(pid: i64, stat: &[u8], schedstat: Option<&[u8]>) -> Option<ThreadRo
         policy: stat.policy,
         core: stat.core,
         disk_wait_ticks: stat.disk_wait_ticks,
+        core_wait_ns: schedstat.and_then(|text| number(words(text).nth(1)?)).into(),
     })
 }

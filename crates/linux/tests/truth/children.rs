@@ -50,7 +50,7 @@ pub fn not_waited_for() {
     }
 }
 
-fn is_root() -> bool {
+pub fn is_root() -> bool {
     rustix::process::geteuid().is_root()
 }
 

@@ -10,6 +10,7 @@ mod helper;
 mod limits;
 mod network;
 mod storage;
+mod waits;
 
 use dozor_core::catalogue::{Value, process_metric};
 use dozor_core::deed::Outcome;
@@ -85,6 +86,8 @@ fn child() {
         "rewrite" => storage::rewrite(false),
         "rewrite a mapping" => storage::rewrite(true),
         "map and sleep" => storage::map_and_sleep(),
+        "want to run" => waits::want_to_run(),
+        "share a core" => waits::share_a_core(),
         "wait often" => storage::wait_often(),
         "write directly" => storage::write_directly(),
         "serve" => network::serve(),

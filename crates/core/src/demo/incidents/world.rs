@@ -57,6 +57,7 @@ pub fn process(pid: i64, name: &str, parent: i64) -> ProcessRow {
         write_any_bytes: raw(0),
         switches_wait: raw(0),
         switches_forced: raw(0),
+        core_wait_ns: raw(0),
         net_in_bytes: raw(0),
         net_out_bytes: raw(0),
         datagram_drops: raw(0),

@@ -1,10 +1,11 @@
 //! More threads want to run than there are cores.
 
 use crate::catalogue::{Unit, Value, cpu_busy, listed};
+use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
-use crate::findings::scene::does;
+use crate::findings::scene::{does, who};
 use crate::lane::{Lane, Severity};
 use crate::text::Text;
 use std::collections::HashMap;
@@ -36,6 +37,8 @@ const LONG: Limit = Limit {
     unit: Unit::Seconds,
     values: &[15.0, 60.0],
 };
+/// Percent of one core's time from which on it is told who else waits.
+const HARM: f64 = 10.0;
 /// Share of the CPU time in use from which on one party has it for itself.
 const ONE_PARTY: f64 = 0.7;
 
@@ -76,6 +79,9 @@ impl Rule for Queue {
         let own = if alone { ", nearly all of one job: it waits for itself" } else { "" };
         let mut sentence = format!("{running:.0} threads want {:.0} cores{own}.", scene.cores());
         sentence += &does(&culprits, "uses", "use", "of the CPU time in use");
+        if !alone && let Some(harmed) = harmed(scene, &culprits) {
+            sentence += &harmed;
+        }
         let mut one = Seen::new(severity, "", sentence).by(culprits);
         one = one.with("tasks.running", running, Unit::Number).with("cpu.total", busy, Unit::Percent);
         if let Some(stalled) = scene.sample.rate(|r| r.system.pressure_cpu_some).value() {
@@ -83,6 +89,22 @@ impl Rule for Queue {
         }
         seen.push(one);
     }
+}
+
+/// Who waits most for a core beside those who use the CPU, as a sentence's end.
+fn harmed(scene: &Scene<'_>, culprits: &[Culprit]) -> Option<String> {
+    let (cpu, wait) = (listed("cpu"), listed("core_wait"));
+    let others = scene.doers().filter(|view| {
+        let name = &*view.now.name;
+        !culprits
+            .iter()
+            .any(|culprit| culprit.name.strip_prefix(name).is_some_and(|rest| rest.starts_with(['[', ' '])))
+    });
+    let waits = others.filter_map(|view| Some((wait.of(&view).number()?, view)));
+    let (waited, view) =
+        waits.max_by(|(a, _), (b, _)| a.total_cmp(b)).filter(|(waited, _)| *waited >= HARM)?;
+    let share = waited / (waited + cpu.of(&view).number()?) * 100.0;
+    Some(format!(" {} has no core for {share:.0} % of the time that it is ready.", who(view.now).name))
 }
 
 /// The largest share of the CPU time in use that one service, or one session of somebody, has.

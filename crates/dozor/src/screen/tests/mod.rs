@@ -19,6 +19,7 @@ use dozor_core::demo::{PRELUDE, SimulatedMachine, USER};
 use dozor_core::known::Raw;
 use dozor_core::reading::{ProcessRow, Reading};
 use dozor_core::timeline::Timeline;
+use dozor_core::wanted::{Demand, Wanted};
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 use ratatui::buffer::Buffer;
@@ -57,7 +58,8 @@ impl Desk {
     }
 
     /// The same on another machine.
-    fn of(machine: SimulatedMachine, seconds: u64, size: (u16, u16)) -> Desk {
+    fn of(mut machine: SimulatedMachine, seconds: u64, size: (u16, u16)) -> Desk {
+        machine.want(Wanted::NOTHING.with(Demand::CoreWait));
         let timeline = Timeline::live(Arc::new(machine.host()));
         let theme = Theme::new(Depth::Mono, false);
         let mut state = State::new(timeline, theme, Duration::from_secs(1), size);

@@ -228,12 +228,11 @@ fn strip_facts(inspector: &Inspector, state: &State, strip: usize) -> String {
     let said = |alias: &'static str| cell::text(state, listed(alias), None, &listed(alias).of(&view));
     match STRIPS[strip].0 {
         Lane::Cpu => {
-            format!(
-                "user {}  system {}  children {}",
-                said("cpu_user"),
-                said("cpu_system"),
-                said("cpu_children")
-            )
+            let children = listed("cpu_children").of(&view).number().filter(|used| *used > 0.0);
+            let children =
+                children.map_or_else(String::new, |_| format!("  children {}", said("cpu_children")));
+            let waiting = said("core_wait");
+            format!("user {}  system {}  waiting {waiting}{children}", said("cpu_user"), said("cpu_system"))
         }
         Lane::Memory => {
             let shared = said("shared");

@@ -86,7 +86,6 @@ pub struct Network {
     /// next.
     late: HashMap<ProcessKey, (Bytes, u64)>,
     by_kernel: How,
-    tried: bool,
     owners: Later<Owners>,
     guesses: Guesses,
     /// Sockets in no list that processes had at the last look.
@@ -119,9 +118,7 @@ impl Network {
     /// Adds traffic to a reading whose processes are complete.
     pub fn complete(&mut self, roots: &Roots, reading: &mut Reading) {
         let proc = &*roots.proc;
-        if !std::mem::replace(&mut self.tried, true) {
-            self.owners = Later::begin(self.by_kernel, roots, kernel::owners);
-        }
+        self.owners.begin(self.by_kernel, roots, kernel::owners);
         self.owners.arrives();
         self.meet(&reading.processes);
         let Some((destroyed, lost)) = self.spaces.ask(proc, &mut self.members) else { return };

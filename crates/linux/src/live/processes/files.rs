@@ -4,7 +4,7 @@
 //! `statm` tells at its turn whether its memory is as it was. The files that are asked most stay open, within a budget.
 
 use super::super::own_io::{Files, OwnIo};
-use super::super::threads;
+use super::super::threads::{self, Summed};
 use super::opened::{Busy, IDLE_TEXT, Kept, Opened};
 use super::state::{Counted, Processes, Tracked, other_reader, put_io, put_memory};
 use crate::proc::pid::{open_pid, read_pid};
@@ -14,7 +14,6 @@ use dozor_core::reading::ProcessRow;
 use dozor_core::text::clean;
 use dozor_core::wanted::{Demand, Wanted};
 use rustix::io::Errno;
-use std::collections::HashMap;
 use std::os::fd::OwnedFd;
 use std::sync::Arc;
 
@@ -96,10 +95,16 @@ impl Processes {
         put_memory(&mut row, &status);
         if single {
             (row.switches_wait, row.switches_forced) = (status.switches_wait, status.switches_forced);
-            kept.switches = HashMap::new();
+            (kept.switches, kept.core_wait) = Default::default();
         } else if wanted.has(Demand::Switches) {
-            let before = std::mem::take(&mut kept.switches);
-            kept.switches = self.switches_of_several(known.as_ref(), &before, &mut row, buffer);
+            self.switches_of_several(&mut kept.switches, &mut row, buffer);
+        }
+        if wanted.has(Demand::CoreWait) {
+            if single {
+                row.core_wait_ns = ran.and_then(|text| number(words(&text).nth(1)?)).into();
+            } else {
+                self.core_wait_of_several(&mut kept.core_wait, &mut row, buffer);
+            }
         }
         if std::mem::replace(&mut kept.inside, false) {
             other_reader(&mut row);
@@ -153,34 +158,32 @@ impl Processes {
         last
     }
 
-    /// Context switches of all threads of a process. They only grow: what an ended thread counted stays, but for what it
-    /// counted since the last reading.
-    fn switches_of_several(
-        &self,
-        known: Option<&Tracked>,
-        before: &HashMap<i64, [i64; 2]>,
+    /// Context switches of all threads of a process.
+    fn switches_of_several(&self, summed: &mut Summed<2>, row: &mut ProcessRow, buffer: &mut Vec<u8>) {
+        let Some(pid) = row.pid.value() else { return };
+        let numbers = threads::numbers(&self.proc, pid);
+        [row.switches_wait, row.switches_forced] = summed.read(&numbers, |thread| {
+            let status =
+                pid_status::parse(read_pid(&self.proc, pid, &format!("task/{thread}/status"), buffer).ok()?);
+            Some([status.switches_wait, status.switches_forced].map(|raw| raw.value().unwrap_or(0)))
+        });
+    }
+
+    /// How long all threads of a process waited for a core; unknown where too many have been asked in this reading.
+    fn core_wait_of_several(
+        &mut self,
+        summed: &mut Summed<1>,
         row: &mut ProcessRow,
         buffer: &mut Vec<u8>,
-    ) -> HashMap<i64, [i64; 2]> {
-        let Some(pid) = row.pid.value() else { return HashMap::new() };
-        let (mut now, mut sums) = (HashMap::new(), [0; 2]);
-        if let Some(known) = known.filter(|_| !before.is_empty()) {
-            sums = [&known.row.switches_wait, &known.row.switches_forced].map(|raw| raw.value().unwrap_or(0));
-        }
-        for thread in threads::numbers(&self.proc, pid) {
-            let Ok(text) = read_pid(&self.proc, pid, &format!("task/{thread}/status"), buffer) else {
-                continue;
-            };
-            let status = pid_status::parse(text);
-            let counted = [status.switches_wait, status.switches_forced].map(|raw| raw.value().unwrap_or(0));
-            let earlier = before.get(&thread).copied().unwrap_or_default();
-            for at in 0..sums.len() {
-                sums[at] = sums[at].saturating_add(counted[at].saturating_sub(earlier[at]).max(0));
-            }
-            now.insert(thread, counted);
-        }
-        [row.switches_wait, row.switches_forced] = sums.map(Raw::new);
-        now
+    ) -> Option<()> {
+        let pid = row.pid.value()?;
+        let numbers = threads::numbers(&self.proc, pid);
+        self.files.wait_files = self.files.wait_files.checked_sub(numbers.len())?;
+        [row.core_wait_ns] = summed.read(&numbers, |thread| {
+            let text = read_pid(&self.proc, pid, &format!("task/{thread}/schedstat"), buffer).ok()?;
+            Some([number(words(text).nth(1)?)?])
+        });
+        Some(())
     }
 
     fn open_busy(&self, pid: i64) -> Option<Busy> {

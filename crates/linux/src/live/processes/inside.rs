@@ -9,7 +9,7 @@ use crate::proc::pid::read_pid;
 use crate::proc::{pid_stat, pid_status};
 use dozor_core::known::Raw;
 use dozor_core::text::clean;
-use dozor_core::wanted::Wanted;
+use dozor_core::wanted::{Demand, Wanted};
 
 impl Processes {
     /// A process of which something changed.
@@ -35,6 +35,9 @@ impl Processes {
         let bytes = told.map_or(record.name(), |text| text.strip_suffix(b"\n").unwrap_or(text));
         let same_name = known.as_ref().is_some_and(|known| known.row.name.as_bytes() == bytes);
         let name = if same_name { None } else { Some(clean(bytes)) };
+        if !wanted.has(Demand::CoreWait) {
+            row.core_wait_ns = Raw::ABSENT;
+        }
         if !self.delay_accounting {
             row.disk_wait_ticks = Raw::ABSENT;
         }

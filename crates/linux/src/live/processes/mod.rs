@@ -273,16 +273,12 @@ impl Processes {
         let files_before = known.as_ref().and_then(|known| known.row.files.value());
         self.on_demand(pid, wanted, &mut row, files_before, buffer);
         let (ppid, new) = (row.ppid.value(), Rest { kept, uids, groups });
-        match known {
-            Some(mut known) => {
-                if *known.row != row {
-                    known.row = Arc::new(row);
-                }
-                (known.ppid, *known.rest) = (ppid, new);
-                known
-            }
-            None => Tracked { pid, ppid, row: Arc::new(row), since: self.turn, rest: Box::new(new) },
+        let Some(mut known) = known else { return Tracked::first(row, self.turn, new) };
+        if *known.row != row {
+            known.row = Arc::new(row);
         }
+        (known.ppid, *known.rest) = (ppid, new);
+        known
     }
 
     /// Threads of these processes, where they are wanted.

@@ -1,12 +1,12 @@
 //! Files of processes that stay open, within a budget, and who is listed in `/proc`.
 
 use super::super::own_io::OwnIo;
+use super::super::threads::Summed;
 use crate::Roots;
 use crate::proc::pid::{open_pid, read_pid};
 use crate::proc::{lines, number, words};
 use rustix::fs::{CWD, Mode, OFlags, RawDir, openat};
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
-use std::collections::HashMap;
 use std::mem::MaybeUninit;
 use std::os::fd::OwnedFd;
 
@@ -16,7 +16,8 @@ pub const LIST_TURN: u64 = 32;
 const FEW: i64 = 16;
 /// Threads whose state is looked at in one reading, over all processes.
 const LOOKS: u32 = 256;
-/// Files of threads that are read in one reading for what processes with several read and wrote themselves.
+/// Files of threads that are read in one reading for what processes with several read and wrote themselves, and as many for how
+/// long they waited for a core.
 const THREAD_FILES: usize = 512;
 /// Share of a core from which on a process whose main thread sleeps is asked which of its threads runs.
 const BUSY: f64 = 0.25;
@@ -37,8 +38,10 @@ pub struct Kept {
     pub busy: Option<Busy>,
     /// The reading in which it was read in full last.
     pub full: u64,
-    /// Context switches of each of its threads, where it has several and they are wanted.
-    pub switches: HashMap<i64, [i64; 2]>,
+    /// Context switches of its threads, where it has several and they are wanted.
+    pub switches: Summed<2>,
+    /// Waits for a core of its threads, in the same way.
+    pub core_wait: Summed<1>,
     /// The thread that was found running last.
     pub worker: Option<i64>,
     /// User and system time in nanoseconds as they were told.
@@ -59,6 +62,7 @@ pub struct State {
     pub busy_ticks: f64,
     pub looks: u32,
     pub thread_files: usize,
+    pub wait_files: usize,
 }
 
 impl State {
@@ -75,13 +79,14 @@ impl State {
             busy_ticks: f64::INFINITY,
             looks: 0,
             thread_files: 0,
+            wait_files: 0,
         }
     }
 
     /// A reading begins, so many seconds after the one before.
     pub fn begin(&mut self, seconds: f64) {
         self.busy_ticks = (seconds * rustix::param::clock_ticks_per_second() as f64 * BUSY).max(1.0);
-        (self.looks, self.thread_files) = (LOOKS, THREAD_FILES);
+        (self.looks, self.thread_files, self.wait_files) = (LOOKS, THREAD_FILES, THREAD_FILES);
     }
 
     /// Makes the list of processes that of now; some of them may be gone. All of `/proc` is listed only now and then, and

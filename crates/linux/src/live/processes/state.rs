@@ -5,6 +5,7 @@ use super::super::rotation::Rotation;
 use super::opened::{Kept, State};
 use super::walked::Inside;
 use crate::Roots;
+use crate::clock;
 use crate::kernel::Refused;
 use crate::kernel::tasks::Tasks;
 use crate::proc::mountinfo::Places;
@@ -14,6 +15,7 @@ use crate::users::Users;
 use dozor_core::known::Raw;
 use dozor_core::reading::ProcessRow;
 use dozor_core::text::Text;
+use dozor_core::units::NANOS;
 use rustix::fs::{CWD, Mode, OFlags, openat};
 use rustix::io::Errno;
 use std::collections::HashMap;
@@ -26,6 +28,8 @@ use std::time::Instant;
 const FULL_TURN: u64 = 256;
 /// Readings after the first in which a process counts as new.
 const NEW: u64 = 3;
+/// Seconds of its life in which it may.
+const YOUNG: i64 = 10;
 
 /// What is kept of a process between readings.
 pub struct Tracked {
@@ -60,7 +64,10 @@ pub struct Counted {
 /// Takes back what the two readers count differently, of a process that the other one counted before: files tell of the thread
 /// that is left what the kernel tells of all that ever were. From the next reading on it is told again.
 pub fn other_reader(row: &mut ProcessRow) {
-    (row.run_ns, row.switches_wait, row.switches_forced) = (Raw::ABSENT, Raw::ABSENT, Raw::ABSENT);
+    for counted in [&mut row.run_ns, &mut row.switches_wait, &mut row.switches_forced, &mut row.core_wait_ns]
+    {
+        *counted = Raw::ABSENT;
+    }
 }
 
 /// Reads the processes.
@@ -111,7 +118,8 @@ impl Processes {
             places: Places::default(),
             page: rustix::param::page_size() as i64,
             delay_accounting: switch.map_or(true, |text| text.trim_ascii() != b"0"),
-            turn: 0,
+            // Behind every turn in which somebody counts as new who was there long before.
+            turn: NEW + 1,
             users: Users::default(),
             cgroups: HashMap::new(),
             groups: Groups::find(&read_file(&roots.proc.join("self/mountinfo")).unwrap_or_default()),
@@ -153,6 +161,26 @@ impl Processes {
     pub fn is_new(&self, known: &Tracked) -> bool {
         self.turn - known.since <= NEW
     }
+}
+
+impl Tracked {
+    /// A process that is read for the first time.
+    pub fn first(row: ProcessRow, turn: u64, rest: Rest) -> Tracked {
+        Tracked {
+            pid: row.pid.value().unwrap_or(-1),
+            ppid: row.ppid.value(),
+            since: if is_young(&row) { turn } else { 0 },
+            row: Arc::new(row),
+            rest: Box::new(rest),
+        }
+    }
+}
+
+/// Whether a process was started a moment ago; one that was there long before is not new because it is read for the first time.
+fn is_young(row: &ProcessRow) -> bool {
+    let second = i64::try_from(rustix::param::clock_ticks_per_second()).unwrap_or(100);
+    let age = row.start_ticks.value().map(|start| clock::now().boot / (NANOS / second) - start);
+    age.is_none_or(|age| age < YOUNG * second)
 }
 
 /// Puts what a process read and wrote itself into its row.

@@ -7,7 +7,7 @@
 use super::super::own_io::Files;
 use crate::clock::ticks;
 use crate::kernel::Refused;
-use crate::kernel::tasks::{Missing, Seen, Task, Tasks, Turn, Whole};
+use crate::kernel::tasks::{EndedWait, Missing, Seen, Task, Tasks, Turn, Whole};
 use crate::live::rotation::Rotation;
 use crate::proc::{pid_io, pid_status};
 use dozor_core::known::Raw;
@@ -17,6 +17,8 @@ use std::collections::HashMap;
 
 /// The kernel's flag for a thread of its own; `PF_KTHREAD` in include/linux/sched.h.
 pub const KERNEL_THREAD: u32 = 0x0020_0000;
+/// Its flag for a thread that ends; `PF_EXITING`.
+const ENDING: u32 = 0x0000_0004;
 /// Middle of the priorities of which niceness is made, and the first of those; include/linux/sched/prio.h.
 const NICE_ZERO: i64 = 120;
 const FIRST_PRIORITY: i64 = 100;
@@ -41,6 +43,7 @@ struct Sums {
     faults_major: u64,
     switches_wait: u64,
     switches_forced: u64,
+    core_wait_ns: Option<u64>,
     io: [u64; 7],
 }
 
@@ -243,6 +246,7 @@ impl Sums {
             faults_major: sum(whole.faults_major, |task| task.faults_major),
             switches_wait: sum(whole.switches_wait, |task| task.switches_wait),
             switches_forced: sum(whole.switches_forced, |task| task.switches_forced),
+            core_wait_ns: core_wait(main, whole, threads),
             io,
         }
     }
@@ -257,9 +261,22 @@ impl Sums {
             faults_major: self.faults_major.max(before.faults_major),
             switches_wait: self.switches_wait.max(before.switches_wait),
             switches_forced: self.switches_forced.max(before.switches_forced),
+            core_wait_ns: self.core_wait_ns.map(|now| now.max(before.core_wait_ns.unwrap_or(0))),
             io: std::array::from_fn(|at| self.io[at].max(before.io[at])),
         }
     }
+}
+
+/// How long all threads of a process waited for a core.
+fn core_wait(main: &Task, whole: &Whole, threads: &[(Task, u64)]) -> Option<u64> {
+    let (ended, counts_ending) = match whole.core_wait {
+        EndedWait::Unknown if whole.threads > 1 => return None,
+        EndedWait::Unknown | EndedWait::Nobody => (0, true),
+        EndedWait::Ns(ns) => (ns, false),
+    };
+    let counted = threads.iter().map(|(task, _)| task).chain([main]);
+    let counted = counted.filter(|task| counts_ending || task.flags & ENDING == 0);
+    counted.map(|task| task.core_wait_ns).try_fold(ended, |sum, wait| Some(sum.saturating_add(wait?)))
 }
 
 impl Record<'_> {
@@ -290,6 +307,7 @@ impl Record<'_> {
             children_system_ticks: Raw::new(ticks(whole.children_system_ns, second)),
             switches_wait: raw(self.sums.switches_wait),
             switches_forced: raw(self.sums.switches_forced),
+            core_wait_ns: self.sums.core_wait_ns.map_or(Raw::ABSENT, raw),
             priority: Raw::new(priority),
             nice: Raw::new(i64::from(main.static_priority) - NICE_ZERO),
             policy: Raw::new(i64::from(main.policy)),
