@@ -87,6 +87,7 @@ fn gone(sample: &Sample, last: &ProcessRow, ended: Option<&EndedRow>) -> Process
     if let Some(ended) = ended {
         row.net_in_bytes = ended.net_in_bytes;
         row.net_out_bytes = ended.net_out_bytes;
+        (row.udp_in_bytes, row.udp_out_bytes) = (ended.udp_in_bytes, ended.udp_out_bytes);
         row.datagram_sockets = last.datagram_sockets;
     }
     let growth_known = last.io_unknown.value().unwrap_or(0) == 0;
@@ -256,7 +257,7 @@ fn nameless(sample: &Sample) -> Option<ProcessRow> {
 
 /// Numbers of those who ended, and where in a row they are added up.
 type Summed = (fn(&EndedRow) -> Raw, fn(&mut ProcessRow) -> &mut Raw);
-const SUMMED: [Summed; 7] = [
+const SUMMED: [Summed; 9] = [
     (|ended| ended.read_bytes, |row| &mut row.read_bytes),
     (|ended| ended.write_bytes, |row| &mut row.write_bytes),
     (|ended| ended.cancelled_bytes, |row| &mut row.cancelled_bytes),
@@ -264,6 +265,8 @@ const SUMMED: [Summed; 7] = [
     (|ended| ended.write_any_bytes, |row| &mut row.write_any_bytes),
     (|ended| ended.net_in_bytes, |row| &mut row.net_in_bytes),
     (|ended| ended.net_out_bytes, |row| &mut row.net_out_bytes),
+    (|ended| ended.udp_in_bytes, |row| &mut row.udp_in_bytes),
+    (|ended| ended.udp_out_bytes, |row| &mut row.udp_out_bytes),
 ];
 
 /// A row for several processes. It started with the sample, so that all that it counted belongs to it.

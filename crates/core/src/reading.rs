@@ -203,6 +203,10 @@ rows! {
         net_in_bytes: "bytes" Level;
         /// Bytes sent over TCP, of the same.
         net_out_bytes: "bytes" Level;
+        /// Bytes received over UDP since somebody counts them; of any process.
+        udp_in_bytes: "bytes" Level;
+        /// Bytes sent over UDP since somebody counts them; of any process.
+        udp_out_bytes: "bytes" Level;
         /// How it ended, as wait(2) tells it: 0, an exit code in the second byte, or a signal in the first.
         status: "" Label;
         /// How many it stands for where readings were thinned out: sums; of life and memory the most.
@@ -397,9 +401,13 @@ rows! {
         net_in_bytes: "bytes" Counter;
         /// Bytes sent over TCP, each once, headers excluded; tcp_info tcpi_bytes_sent − tcpi_bytes_retrans.
         net_out_bytes: "bytes" Counter;
+        /// Bytes received over UDP since somebody counts them, headers excluded; tracepoint sock_recv_length.
+        udp_in_bytes: "bytes" Counter;
+        /// Bytes sent over UDP since somebody counts them, headers excluded; tracepoint sock_send_length.
+        udp_out_bytes: "bytes" Counter;
         /// TCP connections and listening sockets.
         connections: "count" Level;
-        /// UDP sockets; the kernel counts no bytes for them.
+        /// UDP sockets; the kernel itself counts no bytes for them.
         datagram_sockets: "count" Level;
         /// Datagrams that its UDP sockets dropped for want of room; SK_MEMINFO_DROPS in linux/sock_diag.h.
         datagram_drops: "count" Counter;

@@ -60,9 +60,9 @@ pub struct RunAccount {
     pub read: Option<i64>,
     /// Bytes that were written to files, without what was dropped before it reached a device.
     pub written: Option<i64>,
-    /// Bytes received over TCP; none where sockets cannot be listed.
+    /// Bytes received over TCP, and over UDP where those are counted; none where sockets cannot be listed.
     pub net_in: Option<i64>,
-    /// Bytes sent over TCP.
+    /// Bytes sent, of the same.
     pub net_out: Option<i64>,
     /// Processes of the family.
     pub processes: i64,
@@ -229,7 +229,8 @@ impl Family {
             member.read = row.read_bytes.value().or(member.read);
             member.written =
                 bytes_written(row.write_bytes, row.cancelled_bytes, row.write_any_bytes).or(member.written);
-            member.net = row.net_in_bytes.value().zip(row.net_out_bytes.value()).or(member.net);
+            member.net = moved([row.net_in_bytes, row.net_out_bytes], [row.udp_in_bytes, row.udp_out_bytes])
+                .or(member.net);
         }
         let account = &mut self.account;
         account.most_at_once = account.most_at_once.max(sums.0);
@@ -284,7 +285,8 @@ impl Family {
         member.read = row.read_bytes.value().or(member.read);
         member.written =
             bytes_written(row.write_bytes, row.cancelled_bytes, row.write_any_bytes).or(member.written);
-        member.net = row.net_in_bytes.value().zip(row.net_out_bytes.value()).or(member.net);
+        member.net = moved([row.net_in_bytes, row.net_out_bytes], [row.udp_in_bytes, row.udp_out_bytes])
+            .or(member.net);
         member.told = true;
         true
     }
@@ -612,6 +614,12 @@ fn precise(seconds: f64) -> String {
 
 fn short_time(seconds: f64) -> String {
     if seconds < 60.0 { format!("{seconds:.2} s") } else { short_duration(seconds) }
+}
+
+/// Bytes received and sent, over TCP and as far as it is known over UDP.
+fn moved(tcp: [Raw; 2], udp: [Raw; 2]) -> Option<(i64, i64)> {
+    let sum = |at: usize| Some(tcp[at].value()?.saturating_add(udp[at].value().unwrap_or(0)));
+    sum(0).zip(sum(1))
 }
 
 #[cfg(test)]

@@ -247,6 +247,8 @@ fn gather(all: &mut EndedRow, row: &EndedRow) {
         (&mut all.write_any_bytes, row.write_any_bytes),
         (&mut all.net_in_bytes, row.net_in_bytes),
         (&mut all.net_out_bytes, row.net_out_bytes),
+        (&mut all.udp_in_bytes, row.udp_in_bytes),
+        (&mut all.udp_out_bytes, row.udp_out_bytes),
     ];
     for (one, other) in added {
         // What is known of some is at least that of all.

@@ -465,20 +465,32 @@ fn a_main_thread_that_sleeps_or_has_ended_does_not_speak_for_threads_that_work()
 
 #[test]
 fn whoever_has_a_udp_socket_has_at_least_what_went_over_tcp() {
-    let with = |datagrams: Raw, bytes: i64| {
-        let row = move |bytes: i64| {
+    let of = |datagrams: Raw, bytes: i64, [before, now]: [Raw; 2]| {
+        let row = move |bytes: i64, udp: Raw| {
             vec![process(7, |row| {
                 (row.net_in_bytes, row.net_out_bytes) = (bytes.into(), 0.into());
+                (row.udp_in_bytes, row.udp_out_bytes) = (udp, udp);
                 row.datagram_sockets = datagrams;
             })]
         };
-        let sample = sample(|reading| reading.processes = row(0), |reading| reading.processes = row(bytes));
-        process_metric("net").expect("a metric").bounded(&sample.process(0))
+        let sample = sample(
+            |reading| reading.processes = row(0, before),
+            |reading| reading.processes = row(bytes, now),
+        );
+        ["net", "net_in"].map(|metric| process_metric(metric).expect("a metric").bounded(&sample.process(0)))
     };
+    let with = |datagrams: Raw, bytes: i64| of(datagrams, bytes, [Raw::ABSENT; 2])[0].clone();
     assert_eq!(with(Raw::new(0), 0), (Value::Number(0.0), false));
     assert_eq!(with(Raw::new(1), 0), (Value::Absent, false));
     assert_eq!(with(Raw::new(1), 4000), (Value::Number(2000.0), true));
     assert_eq!(with(Raw::ABSENT, 0), (Value::Number(0.0), false), "an older recording does not say");
+    // Where bytes over UDP are counted, all is known; they are not in the first sample in which somebody counts.
+    let counted = [Raw::new(500), Raw::new(2500)];
+    let [both, received] = of(Raw::new(1), 4000, counted);
+    assert_eq!((both, received), ((Value::Number(4000.0), false), (Value::Number(3000.0), false)));
+    assert_eq!(of(Raw::new(1), 0, [Raw::new(500); 2])[0], (Value::Number(0.0), false), "nothing is nothing");
+    assert_eq!(of(Raw::new(0), 0, counted)[0], (Value::Number(2000.0), false), "its socket is closed by now");
+    assert_eq!(of(Raw::new(1), 4000, [Raw::ABSENT, Raw::new(9)])[0], (Value::Number(2000.0), true));
 }
 
 #[test]

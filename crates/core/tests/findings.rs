@@ -4,9 +4,10 @@
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::demo::incidents::{self, CORES, Incident, Troubled, World, add, ended, incidents};
 use dozor_core::findings::{Adjusted, Engine, Finding, History, Verdict, rules};
-use dozor_core::lane::Severity;
+use dozor_core::lane::{PerLane, Severity};
 use dozor_core::reading::{HostFacts, Reading, raw};
 use dozor_core::sample::Sample;
+use dozor_core::thinning::{Thinner, for_years};
 use dozor_core::timeline::{Reach, Timeline};
 use dozor_core::wanted::Wanted;
 use std::sync::Arc;
@@ -577,4 +578,65 @@ fn use_alone_harms_nobody() {
     assert_eq!(queue.worst, Severity::Warning);
     let sentence = &queue.last().sentence;
     assert!(sentence.ends_with(" init[1] has no core for 80 % of the time that it is ready."), "{sentence}");
+}
+
+/// What was kept for years tells less than what was seen at full pace, but nothing that was not so: whatever is found in it was
+/// found then too, by the same rule and at that time.
+#[test]
+fn years_find_nothing_that_was_not_there() {
+    const LONG: u64 = 2 * 3_600;
+    const FINE: u64 = 2;
+    const STEPS: [u64; 3] = [60, 600, 3_600];
+    let mut machine = SimulatedMachine::new(1);
+    machine.want(Wanted::recorded());
+    let host = Arc::new(machine.host());
+    let watch = |engine: &mut Engine, before: &mut Option<Arc<Reading>>, now: Arc<Reading>| {
+        let sample = Sample::new(host.clone(), before.replace(now.clone()), now);
+        engine.look(&sample);
+        sample
+    };
+    let (mut fine, mut before) = (Engine::default(), None);
+    let thinner = |step: u64| (Thinner::new(step as i64 * 1_000_000_000), Engine::default(), None);
+    let mut tiers = STEPS.map(thinner);
+    for second in (0..LONG).step_by(FINE as usize) {
+        machine.advance_to(Duration::from_secs(second));
+        let now = Arc::new(machine.reading());
+        let sample = watch(&mut fine, &mut before, now.clone());
+        let points = PerLane::from_fn(|lane| lane.point(&sample));
+        for (thinner, engine, before) in &mut tiers {
+            if let Some(thinned) = thinner.take(&now, &points) {
+                watch(engine, before, Arc::new(for_years(&thinned.reading)));
+            }
+        }
+    }
+    let seen = fine.history().all();
+    for (step, (_, engine, _)) in STEPS.into_iter().zip(&tiers) {
+        let step_ns = step as i64 * 1_000_000_000;
+        let found = engine.history().all();
+        for one in found {
+            let fits = |fine: &&Finding| {
+                fine.about.name == one.about.name
+                    && fine.from_ns <= one.until_ns + step_ns
+                    && fine.until_ns >= one.from_ns - step_ns
+            };
+            let there = seen.iter().filter(fits).map(|fine| fine.worst).max();
+            assert!(
+                there >= Some(one.worst),
+                "at {step} s: {} {}: {there:?}",
+                one.name(),
+                one.last().sentence
+            );
+        }
+        let long = |one: &&Finding| one.until_ns - one.from_ns >= step_ns && one.worst >= Severity::Warning;
+        let rules = |found: &[Finding]| {
+            let rules = found.iter().filter(long).map(|one| one.about.name);
+            rules.collect::<std::collections::BTreeSet<_>>()
+        };
+        let all: std::collections::BTreeSet<_> = found.iter().map(|one| one.about.name).collect();
+        // Calls are not kept for years.
+        let asked = rules(seen).into_iter().filter(|rule| *rule != "empty-calls");
+        let missed: Vec<_> = asked.filter(|rule| !all.contains(rule)).collect();
+        assert!(missed.is_empty(), "what lasts longer than {step} s is found as well: {missed:?}");
+        println!("{step} s: {} of {} found", found.len(), seen.len());
+    }
 }

@@ -60,6 +60,7 @@ pub fn report(roots: &Roots) -> Vec<Finding> {
         inside_kernel(roots),
         process_events(),
         exit_records(roots),
+        datagrams(roots),
         temperatures(roots),
         energy(roots),
     ]
@@ -212,6 +213,24 @@ fn sockets() -> Finding {
         (Standing::Open, "bytes of all TCP sockets are known, and whose they are")
     };
     finding(what, standing, found.to_owned(), CAPABILITY)
+}
+
+fn datagrams(roots: &Roots) -> Finding {
+    let what = "bytes over UDP by process";
+    let Err(refused) = kernel::datagrams(roots) else {
+        return finding(what, Standing::Open, "counted from the start on, to the byte".to_owned(), "");
+    };
+    let found = format!("{refused}; who holds a UDP socket has at least what goes over TCP (≥)");
+    match refused {
+        Refused::Denied => finding(what, Standing::Denied, found, INSIDE_REMEDY),
+        Refused::Elsewhere => finding(what, Standing::Missing, found, "run it outside of the container"),
+        _ => finding(
+            what,
+            Standing::Missing,
+            found,
+            "a kernel from 6.3 on that allows the reader in the kernel",
+        ),
+    }
 }
 
 /// Interfaces and counters are always those of our own network namespace; sockets of others are asked for from within.

@@ -104,7 +104,8 @@ fn written(view: &ProcessView<'_>) -> Known<(f64, &'static str)> {
     }
     let net = (dirtied - of(|row| row.cancelled_bytes).unwrap_or(0.0)).max(0.0);
     let Some(handed) = of(|row| row.write_any_bytes) else { return Known::Value((net, pages)) };
-    let sent = view.rate(|row| row.net_out_bytes).value().unwrap_or(0.0);
+    let over = |counter: fn(&ProcessRow) -> Raw| view.rate(counter).value().unwrap_or(0.0);
+    let sent = over(|row| row.net_out_bytes) + over(|row| row.udp_out_bytes);
     let surely = (handed - sent).max(0.0);
     if net <= surely {
         return Known::Value((net, pages));
@@ -132,12 +133,34 @@ fn has_datagrams(view: &ProcessView<'_>) -> bool {
     view.now.datagram_sockets.value() > Some(0)
 }
 
-/// Bytes over TCP; nothing at all is not known to be nothing where there are UDP sockets.
-fn over_tcp(view: &ProcessView<'_>, rate: Known<f64>) -> Value {
-    match rate {
-        Known::Value(bytes) if bytes <= 0.0 && has_datagrams(view) => Value::Absent,
-        rate => rate.into(),
+/// Whether bytes over UDP are missing: who holds such sockets, where nobody counts them.
+fn misses_datagrams(view: &ProcessView<'_>) -> bool {
+    has_datagrams(view) && view.rate(|row| row.udp_in_bytes).value().is_none()
+}
+
+/// Bytes over TCP and UDP; nothing at all is not known to be nothing where those over UDP are missing.
+fn over_both(view: &ProcessView<'_>, tcp: Known<f64>, udp: Known<f64>) -> Value {
+    match (tcp, udp) {
+        (Known::Value(tcp), Known::Value(udp)) => Value::Number(tcp + udp),
+        (Known::Value(bytes), _) if bytes <= 0.0 && misses_datagrams(view) => Value::Absent,
+        (tcp, _) => tcp.into(),
     }
+}
+
+fn moved_in(view: &ProcessView<'_>) -> Value {
+    over_both(view, view.rate(|row| row.net_in_bytes), view.rate(|row| row.udp_in_bytes))
+}
+
+fn moved_out(view: &ProcessView<'_>) -> Value {
+    over_both(view, view.rate(|row| row.net_out_bytes), view.rate(|row| row.udp_out_bytes))
+}
+
+fn moved(view: &ProcessView<'_>) -> Value {
+    let both = |one: fn(&ProcessRow) -> Raw, other: fn(&ProcessRow) -> Raw| {
+        view.rate(one).zip(view.rate(other)).map(|(one, other)| one + other)
+    };
+    let tcp = both(|row| row.net_in_bytes, |row| row.net_out_bytes);
+    over_both(view, tcp, both(|row| row.udp_in_bytes, |row| row.udp_out_bytes))
 }
 
 /// Share of a core from which on threads of a process are called working though its main thread sleeps.
@@ -293,7 +316,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/io read_bytes", |p| p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)).into()).reading(&["read_bytes"]),
     entry("write", "process.disk.io{disk.io.direction=write}", "write/s", BytesPerSecond, Rate,
         "Bytes sent towards storage, often before the disk sees them; those of pages that it dropped again are taken off. The kernel counts pages that became dirty (see dirtied), which can be many times what was written: it is at most what was handed to write calls, and for those that write otherwise at most what the devices took and what waits to be written. See write_by for which of them it is.",
-        "/proc/PID/io write_bytes, cancelled_write_bytes, wchar", |p| write(p).into()).reading(&["write_bytes", "cancelled_bytes", "write_any_bytes", "net_out_bytes", "writes_otherwise"]),
+        "/proc/PID/io write_bytes, cancelled_write_bytes, wchar", |p| write(p).into()).reading(&["write_bytes", "cancelled_bytes", "write_any_bytes", "net_out_bytes", "udp_out_bytes", "writes_otherwise"]),
     entry("dirtied", "process.disk.dirtied", "dirtied/s", BytesPerSecond, Rate,
         "Bytes of pages that it made dirty, as the kernel counts them. Kernels that keep files in large folios count the whole folio for each small write, and again after it was written out: it can be a hundred times what was written.",
         "/proc/PID/io write_bytes", |p| p.io_rate(|r| r.write_bytes, Some(|r| r.write_bytes)).into()).reading(&["write_bytes"]),
@@ -303,7 +326,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
             Known::Value((_, by)) => Value::Word(by),
             Known::Absent => Value::Absent,
             Known::Denied => Value::Denied,
-        }).reading(&["write_bytes", "cancelled_bytes", "write_any_bytes", "net_out_bytes", "writes_otherwise"]).among(&WRITTEN_BY),
+        }).reading(&["write_bytes", "cancelled_bytes", "write_any_bytes", "net_out_bytes", "udp_out_bytes", "writes_otherwise"]).among(&WRITTEN_BY),
     entry("read_calls", "process.io.calls{disk.io.direction=read}", "read calls/s", PerSecond, Rate,
         "Read calls of any kind, also on pipes and sockets. Very many calls with few bytes cost system time.",
         "/proc/PID/io syscr", |p| p.io_rate(|r| r.read_calls, None).into()).reading(&["read_calls"]),
@@ -318,7 +341,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/io wchar", |p| p.io_rate(|r| r.write_any_bytes, None).into()).reading(&["write_any_bytes"]),
     entry("disk", "process.disk.io", "disk/s", BytesPerSecond, Rate,
         "Bytes fetched from and sent to storage together. See read and write for what each of them leaves out.",
-        "/proc/PID/io", |p| sum(p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)), write(p))).reading(&["read_bytes", "write_bytes", "cancelled_bytes", "write_any_bytes", "net_out_bytes", "writes_otherwise"]),
+        "/proc/PID/io", |p| sum(p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)), write(p))).reading(&["read_bytes", "write_bytes", "cancelled_bytes", "write_any_bytes", "net_out_bytes", "udp_out_bytes", "writes_otherwise"]),
     entry("device_read", "process.disk.device.io{disk.io.direction=read}", "dev read/s", BytesPerSecond, Rate,
         "Bytes that it asked block devices for itself: true also where files are mapped, and without what the cache answered.",
         "tracepoint block_bio_queue", |p| transfers::rate(p, transfers::READ).into()).reading(&["pid", "start_ticks"]).needing(Demand::Transfers),
@@ -344,19 +367,25 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "Resident memory with shared parts divided among those who share them: these add up over processes. Reading it costs the kernel a walk over the whole address space.",
         "/proc/PID/smaps_rollup Pss", |p| p.now.pss_bytes.into()).reading(&["pss_bytes"]).needing(Demand::Proportional),
     entry("net_in", "process.network.io{network.io.direction=receive}", "net in/s", BytesPerSecond, Rate,
-        "Bytes received over TCP, headers excluded. The kernel counts UDP for no process: whoever holds a UDP socket has at least so much (≥), and unknown where nothing came over TCP.",
-        "socket diagnostics tcpi_bytes_received", |p| over_tcp(p, p.rate(|r| r.net_in_bytes))).reading(&["net_in_bytes", "datagram_sockets"]).at_least(has_datagrams).needing(Demand::Sockets),
+        "Bytes received over TCP and UDP, headers excluded. Bytes over UDP are known where programs in the kernel may count them (see udp_in); elsewhere whoever holds a UDP socket has at least so much (≥), and unknown where nothing came over TCP.",
+        "socket diagnostics tcpi_bytes_received; tracepoint sock_recv_length", moved_in).reading(&["net_in_bytes", "udp_in_bytes", "datagram_sockets"]).at_least(misses_datagrams).needing(Demand::Sockets),
     entry("net_out", "process.network.io{network.io.direction=transmit}", "net out/s", BytesPerSecond, Rate,
-        "Bytes sent over TCP, each once though it may be sent again, acknowledged or not, headers excluded. The kernel counts UDP for no process: whoever holds a UDP socket has at least so much (≥), and unknown where nothing went over TCP.",
-        "socket diagnostics tcpi_bytes_sent − tcpi_bytes_retrans", |p| over_tcp(p, p.rate(|r| r.net_out_bytes))).reading(&["net_out_bytes", "datagram_sockets"]).at_least(has_datagrams).needing(Demand::Sockets),
+        "Bytes sent over TCP, each once though it may be sent again, acknowledged or not, and over UDP, headers excluded. Bytes over UDP are known where programs in the kernel may count them (see udp_out); elsewhere whoever holds a UDP socket has at least so much (≥), and unknown where nothing went over TCP.",
+        "socket diagnostics tcpi_bytes_sent − tcpi_bytes_retrans; tracepoint sock_send_length", moved_out).reading(&["net_out_bytes", "udp_out_bytes", "udp_in_bytes", "datagram_sockets"]).at_least(misses_datagrams).needing(Demand::Sockets),
     entry("net", "process.network.io", "net/s", BytesPerSecond, Rate,
-        "Bytes received and sent over TCP together, headers excluded. The kernel counts UDP for no process: whoever holds a UDP socket has at least so much (≥), and unknown where nothing moved over TCP.",
-        "socket diagnostics", |p| over_tcp(p, p.rate(|r| r.net_in_bytes).zip(p.rate(|r| r.net_out_bytes)).map(|(i, o)| i + o))).reading(&["net_in_bytes", "net_out_bytes", "datagram_sockets"]).at_least(has_datagrams).needing(Demand::Sockets),
+        "Bytes received and sent over TCP and UDP together, headers excluded. Where bytes over UDP are not counted, whoever holds a UDP socket has at least so much (≥), and unknown where nothing moved over TCP.",
+        "socket diagnostics; tracepoints sock_recv_length, sock_send_length", moved).reading(&["net_in_bytes", "net_out_bytes", "udp_in_bytes", "udp_out_bytes", "datagram_sockets"]).at_least(misses_datagrams).needing(Demand::Sockets),
+    entry("udp_in", "process.network.udp.io{network.io.direction=receive}", "UDP in/s", BytesPerSecond, Rate,
+        "Bytes received over UDP, headers excluded, as calls hand them over: what was dropped before is not in it. Known where programs in the kernel may count them, from Linux 6.3 on.",
+        "tracepoint sock_recv_length", |p| p.rate(|r| r.udp_in_bytes).into()).reading(&["udp_in_bytes"]).needing(Demand::Sockets),
+    entry("udp_out", "process.network.udp.io{network.io.direction=transmit}", "UDP out/s", BytesPerSecond, Rate,
+        "Bytes sent over UDP, headers excluded, whether they arrived or not. Known where programs in the kernel may count them, from Linux 6.3 on.",
+        "tracepoint sock_send_length", |p| p.rate(|r| r.udp_out_bytes).into()).reading(&["udp_out_bytes"]).needing(Demand::Sockets),
     entry("connections", "process.network.connection.count", "sockets", Number, Level,
         "TCP sockets of the process, listening ones included. A number that only grows is a leak.",
         "socket diagnostics", |p| p.now.connections.into()).reading(&["connections"]).needing(Demand::Sockets).combining(Combine::Sum),
     entry("udp_sockets", "process.network.udp.socket.count", "UDP sockets", Number, Level,
-        "UDP sockets of the process. The kernel counts neither bytes nor datagrams for them, so its traffic is not known.",
+        "UDP sockets of the process. The kernel itself counts neither bytes nor datagrams for them; see udp_in.",
         "socket diagnostics", |p| p.now.datagram_sockets.into()).reading(&["datagram_sockets"]).needing(Demand::Sockets).combining(Combine::Sum),
     entry("udp_drops", "process.network.udp.dropped", "UDP drops/s", PerSecond, Rate,
         "Datagrams that came for it and were dropped because its queue was full: it reads too slowly, or too many come at once. Nobody tells the sender.",

@@ -145,6 +145,8 @@ struct Program<'a> {
     code: Code,
     layout: Layout<'a>,
     ring: i32,
+    /// Bytes of it.
+    size: u32,
     kept: i32,
     lost: i32,
 }
@@ -186,7 +188,7 @@ impl Program<'_> {
         const SOMEBODY_IS_WOKEN: i32 = 2;
         let (much, done) = (self.code.label(), self.code.label());
         self.code.map(R1, self.ring).number(Operation::Set, R2, 0).call(Helper::RingbufQuery);
-        self.code.jump_if(R0, When::AtLeast, RING as i32 / 4, much);
+        self.code.jump_if(R0, When::AtLeast, self.size as i32 / 4, much);
         self.code.number(Operation::Set, R2, NOBODY_IS_WOKEN).jump(done);
         self.code.here(much).number(Operation::Set, R2, SOMEBODY_IS_WOKEN).here(done);
         self.code.register(Operation::Set, R1, R9).call(Helper::RingbufSubmit);
@@ -319,14 +321,19 @@ impl Program<'_> {
 impl Lives {
     /// Puts the programs together and loads them.
     pub fn load(btf: &Btf) -> Result<Lives, Refused> {
+        Lives::with_ring(btf, RING)
+    }
+
+    fn with_ring(btf: &Btf, size: u32) -> Result<Lives, Refused> {
         let layout = Layout(btf);
-        let ring = Ring::new(RING).map_err(Refused::of)?;
+        let ring = Ring::new(size).map_err(Refused::of)?;
         let kept = call::recent(KEPT, 4, VALUE as u32).map_err(Refused::of)?;
         let lost = call::array(1, 8).map_err(Refused::of)?;
         let program = || Program {
             code: Code::default(),
             layout,
             ring: ring.descriptor(),
+            size,
             kept: kept.as_raw_fd(),
             lost: lost.as_raw_fd(),
         };
@@ -466,6 +473,38 @@ mod tests {
         let lives: Vec<_> = told.lives.iter().map(|life| (life.pid, life.run_ns, life.is_final)).collect();
         assert_eq!(lives, [(7, 8, true), (8, 6, false), (7, 7, false)]);
         assert_eq!((told.lives[0].io, told.lives[0].events), ([8; 7], [8; 4]));
+    }
+
+    /// Ends of processes while nobody empties a ring that has no room for them, and after.
+    #[test]
+    fn a_ring_that_runs_over_says_so_and_goes_on() {
+        const ENDS: usize = 300;
+        let types = match super::super::types(&crate::Roots::default()) {
+            Ok(types) => types,
+            Err(refused) => return println!("not tested here: {refused}"),
+        };
+        let lives = match Lives::with_ring(&types, 16 << 10) {
+            Ok(lives) => lives,
+            Err(refused) => return println!("not tested here: {refused}"),
+        };
+        let child = || {
+            let mut child = std::process::Command::new("true").spawn().expect("a child");
+            child.wait().expect("its end");
+            child.id()
+        };
+        let emptied = locked(&lives.inner);
+        let ended: Vec<u32> = (0..ENDS).map(|_| child()).collect();
+        drop(emptied);
+        let mut told = vec![];
+        let lost = lives.take(&mut told);
+        let named = ended.iter().filter(|pid| told.iter().any(|life| life.pid == **pid)).count();
+        assert!(named > 0 && named < ENDS / 2, "{named}");
+        assert!(lost as usize >= ENDS - named, "{lost} lost, {named} named of {ENDS}");
+        // Room is there again.
+        let later: Vec<u32> = (0..5).map(|_| child()).collect();
+        std::thread::sleep(std::time::Duration::from_millis(100));
+        lives.take(&mut told);
+        assert!(later.iter().all(|pid| told.iter().any(|life| life.pid == *pid)));
     }
 
     #[test]

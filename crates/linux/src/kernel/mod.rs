@@ -9,6 +9,7 @@ mod btf;
 mod call;
 pub mod calls;
 mod code;
+pub mod datagrams;
 mod later;
 mod layout;
 pub mod lives;
@@ -16,12 +17,14 @@ pub mod owners;
 mod refused;
 pub mod requests;
 mod ring;
+mod tally;
 pub mod tasks;
 
 use crate::Roots;
 use crate::proc::{loadavg, read_file};
 use btf::Btf;
 use calls::Calls;
+use datagrams::Datagrams;
 pub use later::{How, Later};
 use lives::Lives;
 use owners::Owners;
@@ -29,6 +32,7 @@ pub use refused::Refused;
 use requests::Requests;
 use std::os::unix::fs::MetadataExt as _;
 use std::sync::{Arc, Mutex, PoisonError, Weak};
+pub use tally::Counted;
 use tasks::Tasks;
 
 /// Inodes of the first namespaces; include/linux/proc_ns.h. In others tasks have other numbers, users and start times than the
@@ -61,6 +65,11 @@ pub fn requests(roots: &Roots) -> Result<Requests, Refused> {
     Requests::load(&*types(roots)?)
 }
 
+/// Counts what processes receive and send over UDP, from now on.
+pub fn datagrams(roots: &Roots) -> Result<Datagrams, Refused> {
+    Datagrams::load(&*types(roots)?)
+}
+
 /// Counts the system calls of a process, from now on.
 pub fn calls(roots: &Roots, pid: i64) -> Result<Calls, Refused> {
     Calls::load(&*types(roots)?, i32::try_from(pid).map_err(|_| Refused::Elsewhere)?)
@@ -85,7 +94,8 @@ fn types(roots: &Roots) -> Result<Arc<Btf>, Refused> {
     if let Some(types) = shared.upgrade().filter(|_| roots.sys == Roots::default().sys) {
         return Ok(types);
     }
-    let names = [&tasks::NAMES[..], &lives::NAMES, &owners::NAMES, &requests::NAMES, &calls::NAMES].concat();
+    let others = [&lives::NAMES[..], &owners::NAMES, &requests::NAMES, &datagrams::NAMES, &calls::NAMES];
+    let names = [&tasks::NAMES[..], &others.concat()].concat();
     let bytes = std::fs::read(roots.sys.join("kernel/btf/vmlinux")).map_err(|_| Refused::NoTypes)?;
     let types = Arc::new(Btf::parse(bytes, &names).ok_or(Refused::NoTypes)?);
     if roots.sys == Roots::default().sys {

@@ -9,6 +9,7 @@ mod processes;
 mod removed;
 pub(crate) mod rotation;
 mod system;
+mod tallied;
 mod threads;
 mod transfers;
 mod writing;
@@ -162,8 +163,12 @@ impl Source for LiveSource {
         if is_here && self.wanted.has(Demand::Ended) {
             reading.ended = self.ended.take(&self.roots, &reading.processes);
             for row in &mut reading.ended {
-                if let Some((received, sent)) = row.pid.value().and_then(|pid| self.network.of_gone(pid)) {
+                let Some(pid) = row.pid.value() else { continue };
+                if let Some((received, sent)) = self.network.of_gone(pid) {
                     (row.net_in_bytes, row.net_out_bytes) = (Raw::new(received), Raw::new(sent));
+                }
+                if let Some(datagrams) = self.network.datagrams_of_gone(pid) {
+                    [row.udp_in_bytes, row.udp_out_bytes] = datagrams.map(Raw::new);
                 }
             }
             if let Some(lost) = self.ended.lost() {

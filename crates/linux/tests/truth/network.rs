@@ -3,6 +3,7 @@
 use super::helper::{Forked, Helper, agrees, wait_for_go};
 use super::{INSIDE, NETWORK, find, wanting};
 use dozor_core::expr::Expression;
+use dozor_core::known::Raw;
 use dozor_core::reading::{ProcessRow, Reading};
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
@@ -159,6 +160,54 @@ pub fn lose_datagrams() {
         there.send_to(&[7; 1_000], address).expect("it goes");
     }
     println!("> sent");
+    wait_for_go();
+}
+
+/// A megabyte over UDP, then a little over TCP.
+pub fn datagrams() {
+    let here = UdpSocket::bind("127.0.0.1:0").expect("a port");
+    let there = UdpSocket::bind("127.0.0.1:0").expect("a port");
+    wait_for_go();
+    for _ in 0..1_000 {
+        here.send_to(&[7; 1_000], there.local_addr().expect("an address")).expect("it goes");
+        there.recv(&mut [0; 1_000]).expect("it comes");
+    }
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    println!("> sent");
+    wait_for_go();
+    let address = listener.local_addr().expect("an address");
+    let mut stream = TcpStream::connect(address).expect("a connection");
+    stream.write_all(&[7; 5_000]).expect("it goes");
+    println!("> sent");
+    wait_for_go();
+}
+
+/// Sends and receives datagrams in several ways, over both versions of the protocol; says how many bytes it sent and received.
+pub fn exchange_datagrams() {
+    wait_for_go();
+    let (mut sent, mut received) = (0, 0);
+    for (ours, theirs) in [("127.0.0.1:0", "127.0.0.1:0"), ("[::1]:0", "[::1]:0"), ("[::]:0", "127.0.0.1:0")]
+    {
+        let here = UdpSocket::bind(ours).expect("a port");
+        let there = UdpSocket::bind(theirs).expect("a port");
+        let mut address = there.local_addr().expect("an address");
+        if ours.contains("::]") {
+            address.set_ip("::ffff:127.0.0.1".parse().expect("an address"));
+        }
+        for size in 0..200 {
+            sent += here.send_to(&vec![7; size], address).expect("it goes");
+            there.peek(&mut [0; 500]).expect("it is there");
+            received += there.recv(&mut [0; 500]).expect("it comes");
+        }
+        here.connect(address).expect("a peer");
+        // What a call leaves is gone.
+        sent += rustix::io::write(&here, &[7; 300]).expect("it goes");
+        received += rustix::io::read(&there, &mut [0; 100]).expect("it comes");
+        // One that does not fit is an error and no bytes; another is received by nobody.
+        assert!(here.send(&vec![0; 100_000]).is_err());
+        sent += here.send(&[7; 40]).expect("it goes");
+    }
+    println!("> {sent} {received}");
     wait_for_go();
 }
 
@@ -413,4 +462,53 @@ fn who_listens_is_listed_with_those_who_wait_and_found_by_the_port() {
         .filter_map(|at| sample.now.processes[at].pid.value())
         .collect();
     assert_eq!(held, [child.pid()]);
+}
+
+/// To the byte, of one that is read before and after and of one that no reading shows.
+#[test]
+fn bytes_over_udp_are_counted_by_the_kernels_programs() {
+    if !INSIDE || !rustix::process::geteuid().is_root() {
+        return;
+    }
+    let _network = NETWORK.lock();
+    let mut child = Helper::start("exchange datagrams");
+    child.says();
+    let mut source = wanting(&[Demand::Sockets, Demand::Ended]);
+    let before = source.read();
+    let moved = |in_bytes: Raw, out_bytes: Raw| [in_bytes, out_bytes].map(|raw| raw.value().expect("known"));
+    let of = |reading: &Reading, pid| {
+        let row = find(reading, pid);
+        moved(row.udp_in_bytes, row.udp_out_bytes)
+    };
+    let own = i64::from(std::process::id());
+    assert_eq!(of(&before, own), [0; 2], "who does nothing of the kind is known to have nothing");
+    let says = |child: &mut Helper| {
+        let said = child.says();
+        let (sent, received) = said.split_once(' ').expect("two numbers");
+        [received, sent].map(|number| number.parse::<f64>().expect("a number"))
+    };
+    child.go();
+    let truth = says(&mut child);
+    let now = source.read();
+    for (at, what) in ["udp_in, bytes", "udp_out, bytes"].into_iter().enumerate() {
+        agrees(what, truth[at], (of(&now, child.pid())[at] - of(&before, child.pid())[at]) as f64, 0.0);
+    }
+    // Another comes and goes.
+    let mut brief = Helper::start("exchange datagrams");
+    brief.says();
+    brief.go();
+    let truth = says(&mut brief);
+    brief.go();
+    assert!(brief.child.wait().expect("its end").success());
+    let begin = Instant::now();
+    let mut told = None;
+    while told.is_none() && begin.elapsed() < Duration::from_secs(2) {
+        std::thread::sleep(Duration::from_millis(200));
+        let last = source.read();
+        let ended = last.ended.iter().find(|row| row.pid.value() == Some(brief.pid()));
+        told = ended.map(|row| moved(row.udp_in_bytes, row.udp_out_bytes));
+    }
+    let told = told.expect("its end is told");
+    agrees("udp_in of one who came and went, bytes", truth[0], told[0] as f64, 0.0);
+    agrees("udp_out of one who came and went, bytes", truth[1], told[1] as f64, 0.0);
 }

@@ -26,9 +26,9 @@ pub struct Member {
     pub base: Arc<ProcessRow>,
     pub given: Option<Arc<ProcessRow>>,
     pub place: Option<Place>,
-    /// How it stood when it was given, where it had no sockets and no traffic: whether datagrams and its namespace are known,
-    /// and which that is.
-    pub quiet: Option<(bool, bool, Option<Place>)>,
+    /// How it stood when it was given, where it had no sockets and no traffic: whether datagrams, their bytes and
+    /// its namespace are known, and which that is.
+    pub quiet: Option<(bool, bool, bool, Option<Place>)>,
     /// Whether it ran since the last reading, and since holders were looked at.
     pub ran: bool,
     pub ran_since_look: bool,

@@ -5,6 +5,7 @@
 //! came in through a port where somebody listens is that one's; what went out is that of whoever opens such connections to
 //! the same address. What cannot be tied to a process is counted as such, never dropped.
 
+mod datagrams;
 mod guesses;
 mod holders;
 mod members;
@@ -16,6 +17,7 @@ use crate::kernel::owners::Owners;
 use crate::kernel::{self, How, Later};
 use crate::netlink::sockets::{InetSocket, Protocol};
 use crate::users::Users;
+use datagrams::Datagrams;
 use dozor_core::known::Raw;
 use dozor_core::reading::{ConnectionRow, ListenerRow, ProcessKey, ProcessRow, Reading};
 use dozor_core::row::Row as _;
@@ -87,6 +89,7 @@ pub struct Network {
     late: HashMap<ProcessKey, (Bytes, u64)>,
     by_kernel: How,
     owners: Later<Owners>,
+    datagrams: Datagrams,
     guesses: Guesses,
     /// Sockets in no list that processes had at the last look.
     unlisted: HashMap<ProcessKey, Vec<(i32, u32)>>,
@@ -121,6 +124,9 @@ impl Network {
         self.owners.begin(self.by_kernel, roots, kernel::owners);
         self.owners.arrives();
         self.meet(&reading.processes);
+        let members = &self.members;
+        let is_there = |key| members.binary_search_by_key(&key, |member| member.key).is_ok();
+        self.datagrams.take(self.by_kernel, roots, is_there);
         let Some((destroyed, lost)) = self.spaces.ask(proc, &mut self.members) else { return };
         self.reading += 1;
         self.lost += lost;
@@ -320,6 +326,12 @@ impl Network {
         let late = late.and_then(|key| self.late.remove(&key)).map(|(bytes, _)| bytes);
         gone.map(|(_, bytes)| *bytes).into_iter().chain(late).for_each(|some| bytes.add(some));
         (gone.is_some() || late.is_some()).then_some((bytes.received as i64, bytes.sent as i64))
+    }
+
+    /// Bytes received and sent over UDP of a process that the last reading showed and this one does not, or that none has shown;
+    /// nothing where nobody counts.
+    pub fn datagrams_of_gone(&mut self, pid: i64) -> Option<[i64; 2]> {
+        self.datagrams.of_gone(pid)
     }
 
     fn find_owners(&mut self, proc: &Path) {
@@ -526,9 +538,11 @@ impl Network {
         for (row, member) in reading.processes.iter_mut().zip(&mut members) {
             let account = self.accounts.get(&member.key).copied().unwrap_or_default();
             let [count, datagrams, shared] = numbers.get(&member.key).copied().unwrap_or_default();
+            let moved = self.datagrams.of(member.key);
             let nothing = count + datagrams == 0 && account == Bytes::default();
             let known = self.spaces.knows(member.place);
-            let quiet = nothing.then_some((datagrams_known, known, member.place));
+            let quiet = nothing && moved.is_none_or(|bytes| bytes == [0; 2]);
+            let quiet = quiet.then_some((datagrams_known, moved.is_some(), known, member.place));
             if !member.ran && quiet.is_some() && quiet == member.quiet {
                 // As most are: it has no sockets, and did nothing.
                 if let Some(given) = &member.given {
@@ -545,9 +559,12 @@ impl Network {
                 (false, false) => Raw::ABSENT,
             };
             let told = |number| if datagrams_known { value(number) } else { Raw::ABSENT };
+            let [moved_in, moved_out] = moved.map_or([Raw::ABSENT; 2], |bytes| bytes.map(Raw::new));
             let traffic = [
                 value(account.received as i64),
                 value(account.sent as i64),
+                moved_in,
+                moved_out,
                 value(count),
                 value(shared),
                 told(datagrams),
@@ -566,6 +583,8 @@ impl Network {
                     [
                         changed.net_in_bytes,
                         changed.net_out_bytes,
+                        changed.udp_in_bytes,
+                        changed.udp_out_bytes,
                         changed.connections,
                         changed.shared_sockets,
                         changed.datagram_sockets,
@@ -611,10 +630,12 @@ fn label(cookie: u64, foreign: Raw) -> u64 {
     foreign.value().map_or(cookie, |namespace| cookie ^ (namespace as u64) << 32)
 }
 
-fn traffic_of(row: &ProcessRow) -> [Raw; 7] {
+fn traffic_of(row: &ProcessRow) -> [Raw; 9] {
     [
         row.net_in_bytes,
         row.net_out_bytes,
+        row.udp_in_bytes,
+        row.udp_out_bytes,
         row.connections,
         row.shared_sockets,
         row.datagram_sockets,

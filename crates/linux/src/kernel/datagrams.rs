@@ -1,0 +1,71 @@
+//! What processes receive and send over UDP, counted where their calls end: the kernel itself counts it for nobody.
+//!
+//! Counted is what is handed over, without headers; what a call only looked at counts when it is taken. Kernels before 6.3 do not
+//! say so of each call.
+
+use super::btf::Btf;
+use super::call;
+use super::code::{Code, Operation, Register, When, Width};
+use super::layout::Layout;
+use super::refused::Refused;
+use super::tally::{COUNTS, Counted, Tally, WITH};
+use Register::{FP, R0, R1, R6, R8};
+use Width::{Eight, Four, Two};
+use std::os::fd::{AsFd as _, OwnedFd};
+
+/// netinet/in.h, sys/socket.h.
+const UDP: i32 = 17;
+const INET: i32 = 2;
+const INET6: i32 = 10;
+/// Flag of a call that only looks.
+const PEEK: i32 = 2;
+/// Structures and places that are looked up.
+pub const NAMES: [&str; 4] =
+    ["task_struct", "sock", "btf_trace_sock_recv_length", "btf_trace_sock_send_length"];
+/// Places where bytes are counted: received, and sent.
+const PLACES: [&str; 2] = ["btf_trace_sock_recv_length", "btf_trace_sock_send_length"];
+
+/// Counts bytes over UDP.
+pub struct Datagrams {
+    tally: Tally,
+    _attached: [OwnedFd; 2],
+}
+
+fn program(layout: Layout<'_>, tally: &Tally, count: i16) -> Result<Vec<u64>, Refused> {
+    let [protocol, family] = ["sk_protocol", "__sk_common.skc_family"].map(|path| layout.need("sock", path));
+    let mut code = Code::default();
+    let [out, inet] = std::array::from_fn(|_| code.label());
+    // What is told: the socket, the bytes that the call gave or took, or an error below zero, in 32 bits, and how it was called.
+    code.load(Eight, R6, R1, 0).load(Eight, R8, R1, 8).load(Eight, R1, R1, 16);
+    code.number(Operation::And, R1, PEEK).jump_if(R1, When::Different, 0, out);
+    code.number(Operation::ShiftLeft, R8, 32);
+    code.number(Operation::ShiftRight, R8, 32).jump_if(R8, When::Equal, 0, out);
+    code.register(Operation::Set, R1, R8).number(Operation::ShiftRight, R1, 31);
+    code.jump_if(R1, When::Different, 0, out);
+    code.load(Two, R1, R6, protocol?.offset).jump_if(R1, When::Different, UDP, out);
+    code.load(Two, R1, R6, family?.offset).jump_if(R1, When::Equal, INET, inet);
+    code.jump_if(R1, When::Different, INET6, out).here(inet).put(Four, FP, WITH, 0);
+    tally.of_this_process(&mut code, layout, out)?;
+    code.add_to(R0, count, R8).here(out).end(0);
+    Ok(code.finish())
+}
+
+impl Datagrams {
+    /// Puts the programs together and loads them.
+    pub fn load(btf: &Btf) -> Result<Datagrams, Refused> {
+        let tally = Tally::new()?;
+        let attached = |(place, count): (&str, i16)| {
+            let place = btf.tracepoint(place).ok_or(Refused::Kernel)?;
+            let instructions = program(Layout(btf), &tally, count)?;
+            let program = call::load_tracepoint(&instructions, place).map_err(Refused::said)?;
+            call::attach(program.as_fd()).map_err(Refused::of)
+        };
+        let [receives, sends] = [(PLACES[0], COUNTS[0]), (PLACES[1], COUNTS[1])].map(attached);
+        Ok(Datagrams { _attached: [receives?, sends?], tally })
+    }
+
+    /// Bytes received and sent so far, by process, in no order.
+    pub fn counted(&self) -> Result<Vec<Counted>, Refused> {
+        self.tally.counted()
+    }
+}

@@ -1,0 +1,73 @@
+//! What programs in the kernel counted for processes, summed up: the kernel counts anew what it has no more room for.
+
+use crate::clock::ticks;
+use crate::kernel::Counted;
+use dozor_core::reading::ProcessKey;
+use std::collections::HashMap;
+
+/// A process by number and start in nanoseconds after boot, and what it has to do with.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct Key {
+    pub pid: u32,
+    pub start_ns: u64,
+    pub with: u32,
+}
+
+impl Key {
+    /// The process.
+    pub fn process(self) -> ProcessKey {
+        let second = i64::try_from(rustix::param::clock_ticks_per_second()).unwrap_or(100);
+        ProcessKey { pid: i64::from(self.pid), start: ticks(self.start_ns, second) }
+    }
+}
+
+/// What the kernel counted last, and all of it.
+#[derive(Clone, Copy, Default)]
+struct Sums {
+    last: [u64; 3],
+    all: [u64; 3],
+}
+
+/// The sums.
+#[derive(Default)]
+pub struct Tallied(HashMap<Key, Sums>);
+
+impl Tallied {
+    /// Takes over what was counted so far.
+    pub fn take(&mut self, counted: Vec<Counted>) {
+        for Counted { pid, start_ns, with, counts } in counted {
+            self.0.entry(Key { pid, start_ns, with }).or_default().take(counts);
+        }
+    }
+
+    /// Looks at all of them, and keeps those that are still of interest.
+    pub fn retain(&mut self, mut stays: impl FnMut(Key, [i64; 3]) -> bool) {
+        let signed = |counts: [u64; 3]| counts.map(|count| i64::try_from(count).unwrap_or(i64::MAX));
+        self.0.retain(|key, sums| stays(*key, signed(sums.all)));
+    }
+}
+
+impl Sums {
+    /// A count that went back was begun anew.
+    fn take(&mut self, counts: [u64; 3]) {
+        let begins_anew = counts.iter().zip(self.last).any(|(now, last)| *now < last);
+        for ((all, last), now) in self.all.iter_mut().zip(&mut self.last).zip(counts) {
+            *all += if begins_anew { now } else { now.saturating_sub(*last) };
+            *last = now;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_the_kernel_counts_anew_is_added_to_what_was_counted_before() {
+        let mut sums = Sums::default();
+        for counts in [[4096, 0, 1], [4096, 8192, 3], [0, 512, 1], [512, 512, 2]] {
+            sums.take(counts);
+        }
+        assert_eq!(sums.all, [4096 + 512, 8192 + 512, 5]);
+    }
+}
