@@ -154,6 +154,62 @@ fn child() {
     }
 }
 
+/// A program of 32 bits that sleeps 20 ms again and again.
+#[cfg(target_arch = "x86_64")]
+fn narrow_program() -> Vec<u8> {
+    const AT: u32 = 0x0804_8000;
+    const BEGIN: u32 = 52 + 32;
+    // mov eax, 162 (nanosleep); mov ebx, (behind the code); xor ecx, ecx; int 0x80; jmp to the beginning.
+    let mut code = vec![0xb8, 162, 0, 0, 0, 0xbb];
+    code.extend((AT + BEGIN + 16).to_le_bytes());
+    code.extend([0x31, 0xc9, 0xcd, 0x80, 0xeb, 0xf0]);
+    code.extend([0u32, 20_000_000].iter().flat_map(|half| half.to_le_bytes()));
+    let long = BEGIN + code.len() as u32;
+    let halves = |halves: &[u16]| halves.iter().flat_map(|half| half.to_le_bytes()).collect::<Vec<u8>>();
+    let words = |words: &[u32]| words.iter().flat_map(|word| word.to_le_bytes()).collect::<Vec<u8>>();
+    // elf(5): 32 bits, an executable for the 386, one piece that is loaded.
+    let mut program = b"\x7fELF\x01\x01\x01\0\0\0\0\0\0\0\0\0".to_vec();
+    program.extend(halves(&[2, 3]));
+    program.extend(words(&[1, AT + BEGIN, 52, 0, 0]));
+    program.extend(halves(&[52, 32, 1, 0, 0, 0]));
+    program.extend(words(&[1, 0, AT, AT, long, long, 5, 4096]));
+    program.extend(code);
+    program
+}
+
+/// Its calls have other numbers, and must not be told by the names of ours.
+#[cfg(target_arch = "x86_64")]
+#[test]
+fn calls_of_a_program_of_32_bits_have_their_own_names() {
+    let _loaded = LOADED.lock();
+    let path = std::env::temp_dir().join(format!("dozor-narrow-{}", std::process::id()));
+    std::fs::write(&path, narrow_program()).expect("a file");
+    let may_run = <std::fs::Permissions as std::os::unix::fs::PermissionsExt>::from_mode(0o755);
+    std::fs::set_permissions(&path, may_run).expect("it may run");
+    let child = Command::new(&path).spawn();
+    let _ = std::fs::remove_file(&path);
+    let child = match child {
+        Ok(child) => Children(vec![child]),
+        Err(why) => return println!("not tested here: {why}"),
+    };
+    let pid = i64::from(child.0[0].id());
+    std::thread::sleep(Duration::from_millis(50));
+    let reading = open().read();
+    let key = find(&reading, pid).expect("a row").key();
+    let stop = std::sync::atomic::AtomicBool::new(false);
+    let time = Duration::from_secs(1);
+    let look = dozor_linux::inside::closely::look_closely(&Roots::default(), key, time, &stop, |_| ());
+    let seen = format!("{look:?}");
+    if rustix::process::geteuid().is_root() {
+        assert!(seen.contains("nanosleep") && !seen.contains("sync\""), "{seen}");
+    }
+    if let Some(calls) = look.calls() {
+        let names: Vec<&str> = calls.kinds.iter().map(|kind| &*kind.name).collect();
+        assert_eq!(names, ["nanosleep"]);
+        assert!((30..60).contains(&calls.kinds[0].count), "{calls:?}");
+    }
+}
+
 /// Reads that a child makes.
 const READS: u64 = 5_000;
 

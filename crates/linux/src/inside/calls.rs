@@ -1,5 +1,6 @@
 //! Names of system calls by their number on this architecture; syscalls(2).
 
+use super::calls_32;
 use std::collections::HashMap;
 use std::sync::LazyLock;
 
@@ -118,18 +119,30 @@ const OWN: &[(libc::c_long, &str)] = &[];
 static NAMES: LazyLock<HashMap<i64, &str>> =
     LazyLock::new(|| COMMON.iter().chain(OWN).map(|(number, name)| (*number, *name)).collect());
 
-/// The name of a system call; none where the C library that Dozor was built with has none for the number.
-pub fn name(number: i64) -> Option<&'static str> {
-    NAMES.get(&number).copied()
+/// The name of a system call; none where the C library that Dozor was built with has none for the number. Programs of another
+/// width have numbers of their own, which are known on x86.
+pub fn name(number: i64, other_width: bool) -> Option<&'static str> {
+    match other_width {
+        false => NAMES.get(&number).copied(),
+        true if cfg!(target_arch = "x86_64") => calls_32::name(number),
+        true => None,
+    }
+}
+
+/// The call that this one was before its numbers became wider.
+fn narrow(name: &str) -> &str {
+    // Its two halves of an offset.
+    let name = if name == "_llseek" { "lseek" } else { name.strip_prefix('_').unwrap_or(name) };
+    name.strip_suffix("64").unwrap_or(name)
 }
 
 /// Which argument of a call is the path that it is about.
 pub fn path_argument(name: &str) -> Option<usize> {
-    match name {
+    match narrow(name) {
         "open" | "creat" | "stat" | "lstat" | "access" | "execve" | "unlink" | "rename" | "mkdir"
         | "rmdir" | "readlink" | "chdir" | "truncate" | "statfs" | "umount2" | "getxattr" => Some(0),
-        "openat" | "openat2" | "newfstatat" | "faccessat" | "faccessat2" | "execveat" | "unlinkat"
-        | "renameat" | "renameat2" | "mkdirat" | "readlinkat" | "statx" | "mount" => Some(1),
+        "openat" | "openat2" | "newfstatat" | "fstatat" | "faccessat" | "faccessat2" | "execveat"
+        | "unlinkat" | "renameat" | "renameat2" | "mkdirat" | "readlinkat" | "statx" | "mount" => Some(1),
         _ => None,
     }
 }
@@ -160,7 +173,7 @@ pub fn moves_bytes(name: &str) -> bool {
         "getrandom",
         "process_vm_readv",
     ];
-    MOVE.contains(&name)
+    MOVE.contains(&name) || MOVE.contains(&narrow(name))
 }
 
 /// Whether the first argument of a call is a descriptor.
@@ -229,7 +242,7 @@ pub fn takes_descriptor(name: &str) -> bool {
         "getpeername",
         "bind",
     ];
-    TAKE.contains(&name)
+    TAKE.contains(&name) || TAKE.contains(&narrow(name))
 }
 
 #[cfg(test)]
@@ -238,9 +251,11 @@ mod tests {
 
     #[test]
     fn numbers_have_names() {
-        assert_eq!(name(libc::SYS_read), Some("read"));
-        assert_eq!(name(libc::SYS_fdatasync), Some("fdatasync"));
-        assert_eq!(name(-1), None);
+        assert_eq!(name(libc::SYS_read, false), Some("read"));
+        assert_eq!(name(libc::SYS_fdatasync, false), Some("fdatasync"));
+        assert_eq!(name(-1, false), None);
+        assert!(takes_descriptor("_llseek") && takes_descriptor("fcntl64"));
+        assert_eq!([path_argument("stat64"), path_argument("fstatat64")], [Some(0), Some(1)]);
         assert!(takes_descriptor("fsync") && !takes_descriptor("futex"));
         assert!(NAMES.len() > 250, "{}", NAMES.len());
     }

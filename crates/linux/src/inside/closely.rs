@@ -12,7 +12,6 @@ use dozor_core::known::Known;
 use dozor_core::reading::ProcessKey;
 use dozor_core::text::{Text, clean};
 use rustix::time::{ClockId, clock_gettime};
-use std::io::Read as _;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
@@ -37,26 +36,17 @@ pub fn look_closely(
 ) -> CloseLook {
     let inside = Inside::of(roots, key);
     let mut peers = Peers::default();
-    let calls = counts_calls(roots, key.pid);
+    let calls = kernel::calls(roots, key.pid).ok();
+    let names = inside.other_width;
     let sightings = || inside.is_there().then(|| inside.sightings(&mut peers));
-    look_for(time, stop, sightings, |seconds| calls.as_ref().map(|calls| told(calls, seconds)), news)
-}
-
-/// Counts the calls of a process, where that is allowed and their numbers are those of this program.
-fn counts_calls(roots: &Roots, pid: i64) -> Option<kernel::calls::Calls> {
-    /// Where a program says how wide its numbers are, and those of 64 bits; elf(5).
-    const CLASS: usize = 4;
-    let mut head = [0; CLASS + 1];
-    let mut program = std::fs::File::open(roots.proc.join(pid.to_string()).join("exe")).ok()?;
-    program.read_exact(&mut head).ok()?;
-    let wide = u8::from(cfg!(target_pointer_width = "64")) + 1;
-    if head[CLASS] == wide { kernel::calls(roots, pid).ok() } else { None }
+    look_for(time, stop, sightings, |seconds| calls.as_ref().map(|calls| told(calls, names, seconds)), news)
 }
 
 /// What was counted, by the names of the calls.
-fn told(calls: &kernel::calls::Calls, seconds: f64) -> Calls {
+fn told(calls: &kernel::calls::Calls, other_width: bool, seconds: f64) -> Calls {
     let kind = |(number, counted): (i64, kernel::calls::Counted)| {
-        let name = super::calls::name(number).map_or_else(|| format!("call {number}"), str::to_owned);
+        let name =
+            super::calls::name(number, other_width).map_or_else(|| format!("call {number}"), str::to_owned);
         OfCall {
             bytes: super::calls::moves_bytes(&name).then_some(counted.given),
             name: name.into(),

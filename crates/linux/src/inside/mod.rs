@@ -4,6 +4,7 @@
 //! compared then: what comes through it is of this process, whoever has its PID by now.
 
 mod calls;
+mod calls_32;
 pub mod closely;
 mod facts;
 pub(crate) mod files;
