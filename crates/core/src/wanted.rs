@@ -34,6 +34,8 @@ pub enum Demand {
     Transfers,
     /// How long each process waited for a core.
     CoreWait,
+    /// Bytes over UDP, however few datagrams the machine moves.
+    Datagrams,
 }
 
 impl Demand {
@@ -59,12 +61,15 @@ impl Demand {
             Demand::CoreWait => {
                 "one file for each thread of a process that ran and has several, up to 512 in a reading; nothing with the reader in the kernel"
             }
+            Demand::Datagrams => {
+                "some tens of nanoseconds for each call on any socket of the machine; only with programs in the kernel"
+            }
             Demand::Threads => "two files for each thread at each reading: expensive",
         }
     }
 
     /// All parts.
-    pub const ALL: [Demand; 15] = [
+    pub const ALL: [Demand; 16] = [
         Demand::Interrupts,
         Demand::Filesystems,
         Demand::Sockets,
@@ -80,6 +85,7 @@ impl Demand {
         Demand::Switches,
         Demand::Transfers,
         Demand::CoreWait,
+        Demand::Datagrams,
     ];
 }
 

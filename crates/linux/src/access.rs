@@ -218,7 +218,12 @@ fn sockets() -> Finding {
 fn datagrams(roots: &Roots) -> Finding {
     let what = "bytes over UDP by process";
     let Err(refused) = kernel::datagrams(roots) else {
-        return finding(what, Standing::Open, "counted from the start on, to the byte".to_owned(), "");
+        return finding(
+            what,
+            Standing::Open,
+            "counted while the machine moves many datagrams, or a column asks".to_owned(),
+            "",
+        );
     };
     let found = format!("{refused}; who holds a UDP socket has at least what goes over TCP (≥)");
     match refused {

@@ -1,7 +1,7 @@
 //! What processes receive and send over UDP, counted where their calls end: the kernel itself counts it for nobody.
 //!
 //! Counted is what is handed over, without headers; what a call only looked at counts when it is taken. Kernels before 6.3 do not
-//! say so of each call.
+//! say so of each call. It makes every call on any socket of the machine some tens of nanoseconds longer.
 
 use super::btf::Btf;
 use super::call;
@@ -17,8 +17,9 @@ use std::os::fd::{AsFd as _, OwnedFd};
 const UDP: i32 = 17;
 const INET: i32 = 2;
 const INET6: i32 = 10;
-/// Flag of a call that only looks.
-const PEEK: i32 = 2;
+/// Flags of calls that only look, or learn what became of what was sent.
+const PEEK: i32 = 0x2;
+const ERRQUEUE: i32 = 0x2000;
 /// Structures and places that are looked up.
 pub const NAMES: [&str; 4] =
     ["task_struct", "sock", "btf_trace_sock_recv_length", "btf_trace_sock_send_length"];
@@ -37,7 +38,7 @@ fn program(layout: Layout<'_>, tally: &Tally, count: i16) -> Result<Vec<u64>, Re
     let [out, inet] = std::array::from_fn(|_| code.label());
     // What is told: the socket, the bytes that the call gave or took, or an error below zero, in 32 bits, and how it was called.
     code.load(Eight, R6, R1, 0).load(Eight, R8, R1, 8).load(Eight, R1, R1, 16);
-    code.number(Operation::And, R1, PEEK).jump_if(R1, When::Different, 0, out);
+    code.number(Operation::And, R1, PEEK | ERRQUEUE).jump_if(R1, When::Different, 0, out);
     code.number(Operation::ShiftLeft, R8, 32);
     code.number(Operation::ShiftRight, R8, 32).jump_if(R8, When::Equal, 0, out);
     code.register(Operation::Set, R1, R8).number(Operation::ShiftRight, R1, 31);

@@ -158,7 +158,7 @@ impl Source for LiveSource {
             self.transfers.complete(&self.roots, &mut reading);
         }
         if is_here && self.wanted.has(Demand::Sockets) {
-            self.network.complete(&self.roots, &mut reading);
+            self.network.complete(&self.roots, self.wanted, &mut reading);
         }
         if is_here && self.wanted.has(Demand::Ended) {
             reading.ended = self.ended.take(&self.roots, &reading.processes);

@@ -473,7 +473,7 @@ fn bytes_over_udp_are_counted_by_the_kernels_programs() {
     let _network = NETWORK.lock();
     let mut child = Helper::start("exchange datagrams");
     child.says();
-    let mut source = wanting(&[Demand::Sockets, Demand::Ended]);
+    let mut source = wanting(&[Demand::Sockets, Demand::Datagrams, Demand::Ended]);
     let before = source.read();
     let moved = |in_bytes: Raw, out_bytes: Raw| [in_bytes, out_bytes].map(|raw| raw.value().expect("known"));
     let of = |reading: &Reading, pid| {

@@ -22,6 +22,7 @@ use dozor_core::known::Raw;
 use dozor_core::reading::{ConnectionRow, ListenerRow, ProcessKey, ProcessRow, Reading};
 use dozor_core::row::Row as _;
 use dozor_core::text::{Text, no_text};
+use dozor_core::wanted::{Demand, Wanted};
 use guesses::{Guesses, Whose};
 use holders::{Holders, of_several};
 use members::{Bytes, Member, Place, SocketKey, counts};
@@ -119,13 +120,15 @@ impl Network {
     }
 
     /// Adds traffic to a reading whose processes are complete.
-    pub fn complete(&mut self, roots: &Roots, reading: &mut Reading) {
+    pub fn complete(&mut self, roots: &Roots, wanted: Wanted, reading: &mut Reading) {
         let proc = &*roots.proc;
         self.owners.begin(self.by_kernel, roots, kernel::owners);
         self.owners.arrives();
         self.meet(&reading.processes);
         let members = &self.members;
         let is_there = |key| members.binary_search_by_key(&key, |member| member.key).is_ok();
+        let moved = reading.system.udp_in.value().zip(reading.system.udp_out.value());
+        self.datagrams.count(wanted.has(Demand::Datagrams), moved.map(|(received, sent)| received + sent));
         self.datagrams.take(self.by_kernel, roots, is_there);
         let Some((destroyed, lost)) = self.spaces.ask(proc, &mut self.members) else { return };
         self.reading += 1;
