@@ -2,6 +2,7 @@
 //!
 //! Where this machine does not let us load a program, only the refusals are tested, and the tests say so.
 
+use dozor_core::known::Raw;
 use dozor_core::reading::{ProcessRow, Reading};
 use dozor_core::row::{Kind, Row as _};
 use dozor_core::source::Source as _;
@@ -96,9 +97,10 @@ fn child() {
             // A thread worked, and only the first is left.
             // SAFETY: the child makes threads of its own and never returns.
             if unsafe { libc::fork() } == 0 {
+                // So much of a core, however busy the machine is.
                 let work = || {
-                    let begin = Instant::now();
-                    while begin.elapsed() < Duration::from_millis(1_200) {}
+                    let clock = rustix::time::ClockId::ThreadCPUTime;
+                    while rustix::time::clock_gettime(clock).tv_nsec < 400_000_000 {}
                 };
                 std::thread::spawn(work).join().expect("it ends");
                 println!("> {}", std::process::id());
@@ -121,7 +123,8 @@ fn child() {
             // The first leaves what the standard library opens once.
             let once = || {
                 let mut source = inside().expect("as the test found");
-                source.want([Demand::Ended, Demand::Sockets, Demand::Transfers].into_iter().collect());
+                let parts = [Demand::Ended, Demand::Sockets, Demand::Datagrams, Demand::Transfers];
+                source.want(parts.into_iter().collect());
                 source.read();
             };
             once();
@@ -147,8 +150,13 @@ fn child() {
         }
         "says" => {
             let mut source = open().from_inside();
-            let rows = source.read().processes.len();
-            println!("> {} {:?}", rows > 1, source.inside().and_then(Result::err));
+            source.want([Demand::Sockets, Demand::Datagrams].into_iter().collect());
+            let reading = source.read();
+            let refused = source.inside().and_then(Result::err);
+            let own = find(&reading, i64::from(std::process::id())).map(|row| row.udp_in_bytes);
+            // Not permitted is another thing than not known.
+            let told = own == Some(if refused == Some(&Refused::Denied) { Raw::DENIED } else { Raw::ABSENT });
+            println!("> {} {refused:?}", told && reading.processes.len() > 1);
         }
         part => panic!("nobody plays {part}"),
     }

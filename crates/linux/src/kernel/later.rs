@@ -19,13 +19,14 @@ pub enum How {
 /// What is there once it is loaded, if this machine lets us.
 pub struct Later<T> {
     begun: bool,
+    denied: bool,
     loads: Option<JoinHandle<Result<T, Refused>>>,
     ready: Option<T>,
 }
 
 impl<T> Default for Later<T> {
     fn default() -> Later<T> {
-        Later { begun: false, loads: None, ready: None }
+        Later { begun: false, denied: false, loads: None, ready: None }
     }
 }
 
@@ -36,7 +37,7 @@ impl<T: Send + 'static> Later<T> {
             return;
         }
         if how == How::AtOnce {
-            self.ready = load(roots).ok();
+            self.keep(load(roots));
         } else {
             let (roots, thread) = (roots.clone(), std::thread::Builder::new().name("load".to_owned()));
             self.loads = thread.spawn(move || load(&roots)).ok();
@@ -46,8 +47,18 @@ impl<T: Send + 'static> Later<T> {
     /// Takes what was loaded meanwhile; says whether that was now.
     pub fn arrives(&mut self) -> bool {
         let Some(loads) = self.loads.take_if(|loads| loads.is_finished()) else { return false };
-        self.ready = loads.join().ok().and_then(Result::ok);
+        self.keep(loads.join().unwrap_or(Err(Refused::Kernel)));
         self.ready.is_some()
+    }
+
+    fn keep(&mut self, loaded: Result<T, Refused>) {
+        self.denied = matches!(loaded, Err(Refused::Denied));
+        self.ready = loaded.ok();
+    }
+
+    /// Whether it is not permitted.
+    pub fn is_denied(&self) -> bool {
+        self.denied
     }
 
     /// What is there.

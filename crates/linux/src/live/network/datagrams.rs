@@ -3,6 +3,7 @@
 use super::super::tallied::{Key, Tallied};
 use crate::Roots;
 use crate::kernel::{self, How, Later};
+use dozor_core::known::Raw;
 use dozor_core::reading::ProcessKey;
 use std::collections::{HashMap, HashSet};
 use std::time::{Duration, Instant};
@@ -95,10 +96,13 @@ impl Datagrams {
         gone.retain(|_, (_, since)| *since + PATIENCE > reading);
     }
 
-    /// Bytes received and sent of a process; nothing where nobody counts.
-    pub fn of(&self, process: ProcessKey) -> Option<[i64; 2]> {
-        self.loaded.get()?;
-        Some(self.there.get(&process).copied().unwrap_or_default())
+    /// Bytes received and sent of a process; absent where nobody counts.
+    pub fn of(&self, process: ProcessKey) -> [Raw; 2] {
+        match self.loaded.get() {
+            Some(_) => self.there.get(&process).copied().unwrap_or_default().map(Raw::new),
+            None if self.loaded.is_denied() => [Raw::DENIED; 2],
+            None => [Raw::ABSENT; 2],
+        }
     }
 
     /// The same of one that ended since the last reading.

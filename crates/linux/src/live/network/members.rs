@@ -1,6 +1,7 @@
 //! Processes and what their sockets counted, as all of this folder knows them.
 
 use crate::netlink::sockets::InetSocket;
+use dozor_core::known::Raw;
 use dozor_core::reading::{ProcessKey, ProcessRow};
 use dozor_core::row::Row as _;
 use std::sync::Arc;
@@ -28,7 +29,7 @@ pub struct Member {
     pub place: Option<Place>,
     /// How it stood when it was given, where it had no sockets and no traffic: whether datagrams, their bytes and
     /// its namespace are known, and which that is.
-    pub quiet: Option<(bool, bool, bool, Option<Place>)>,
+    pub quiet: Option<(bool, Raw, bool, Option<Place>)>,
     /// Whether it ran since the last reading, and since holders were looked at.
     pub ran: bool,
     pub ran_since_look: bool,

@@ -544,8 +544,8 @@ impl Network {
             let moved = self.datagrams.of(member.key);
             let nothing = count + datagrams == 0 && account == Bytes::default();
             let known = self.spaces.knows(member.place);
-            let quiet = nothing && moved.is_none_or(|bytes| bytes == [0; 2]);
-            let quiet = quiet.then_some((datagrams_known, moved.is_some(), known, member.place));
+            let quiet = nothing && moved.iter().all(|bytes| bytes.value().is_none_or(|bytes| bytes == 0));
+            let quiet = quiet.then_some((datagrams_known, moved[0], known, member.place));
             if !member.ran && quiet.is_some() && quiet == member.quiet {
                 // As most are: it has no sockets, and did nothing.
                 if let Some(given) = &member.given {
@@ -562,12 +562,11 @@ impl Network {
                 (false, false) => Raw::ABSENT,
             };
             let told = |number| if datagrams_known { value(number) } else { Raw::ABSENT };
-            let [moved_in, moved_out] = moved.map_or([Raw::ABSENT; 2], |bytes| bytes.map(Raw::new));
             let traffic = [
                 value(account.received as i64),
                 value(account.sent as i64),
-                moved_in,
-                moved_out,
+                moved[0],
+                moved[1],
                 value(count),
                 value(shared),
                 told(datagrams),
