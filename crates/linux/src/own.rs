@@ -9,6 +9,17 @@ pub fn cpu_time() -> Duration {
     Duration::new(time.tv_sec.try_into().unwrap_or(0), time.tv_nsec.try_into().unwrap_or(0))
 }
 
+/// Memory of a few megabytes at once goes back to the system when it is free again, however often that happens; mallopt(3). Else the
+/// C library keeps what was once needed to load programs into the kernel for as long as Dozor runs, in several copies.
+pub fn give_large_memory_back() {
+    #[cfg(target_env = "gnu")]
+    {
+        const LARGE: libc::c_int = 4 << 20;
+        // SAFETY: it takes two numbers; one that it does not like changes nothing.
+        unsafe { libc::mallopt(libc::M_MMAP_THRESHOLD, LARGE) };
+    }
+}
+
 /// Name of the user that this program runs as; the effective one, as in `getpwuid_r(3)`.
 pub fn user() -> dozor_core::text::Text {
     name_of(rustix::process::geteuid().as_raw())

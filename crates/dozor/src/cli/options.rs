@@ -8,7 +8,7 @@ use dozor_core::expr::{Expression, quote};
 use dozor_core::rank::{Arrange, Narrowing, Order, Whose};
 use dozor_core::text::nearest;
 use dozor_core::units::parse_duration;
-use dozor_linux::{LiveSource, Roots};
+use dozor_linux::{LiveSource, Roots, own};
 use std::io::{self, IsTerminal as _};
 use std::path::PathBuf;
 use std::time::Duration;
@@ -78,7 +78,7 @@ pub struct Whom {
 impl Whom {
     /// A narrowing by this alone.
     pub fn narrowing(&self) -> Narrowing {
-        let mut narrowing = Narrowing::of(dozor_linux::own::user());
+        let mut narrowing = Narrowing::of(own::user());
         self.pids.apply(&mut narrowing);
         self.kept.apply(&mut narrowing);
         narrowing
@@ -105,7 +105,7 @@ pub struct Kept {
 impl Kept {
     /// Says so where this machine has no user of a name that was given: an empty table would not.
     pub fn check_users(&self) -> Result<(), Misuse> {
-        match self.user.iter().find(|name| !dozor_linux::own::has_user(name)) {
+        match self.user.iter().find(|name| !own::has_user(name)) {
             Some(name) => Err(Misuse(format!("--user: this machine has no user called '{name}'"))),
             None => Ok(()),
         }
@@ -177,12 +177,14 @@ pub enum Reader {
 impl KernelFiles {
     /// This machine, to be read again and again.
     pub fn source(&self) -> anyhow::Result<LiveSource> {
+        own::give_large_memory_back();
         let source = LiveSource::open(self.roots())?;
         Ok(if self.reader == Reader::Kernel { source.from_inside_later() } else { source })
     }
 
     /// This machine, to be shown at once.
     pub fn source_of_screen(&self) -> anyhow::Result<LiveSource> {
+        own::give_large_memory_back();
         let source = LiveSource::open(self.roots())?;
         Ok(if self.reader == Reader::Kernel { source.from_inside_when_settled() } else { source })
     }
