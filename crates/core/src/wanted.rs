@@ -91,7 +91,7 @@ impl Demand {
 
 /// A set of parts.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Wanted(u16);
+pub struct Wanted(u32);
 
 impl Wanted {
     /// Only what costs next to nothing.

@@ -14,7 +14,7 @@ mod waits;
 
 use dozor_core::catalogue::{Value, process_metric};
 use dozor_core::deed::Outcome;
-use dozor_core::known::Known;
+use dozor_core::known::{Known, Raw};
 use dozor_core::reading::{EndedRow, ProcessKey, ProcessRow, Reading};
 use dozor_core::row::Row as _;
 use dozor_core::sample::Sample;
@@ -584,7 +584,19 @@ fn the_fast_way_is_exact_after_a_load() {
     for _ in 0..3 {
         let (a, b) = (fast.read(), full.read());
         for pid in &pids {
-            assert_eq!(find(&a, *pid), find(&b, *pid));
+            let (a, mut b) = (find(&a, *pid), find(&b, *pid).clone());
+            if INSIDE {
+                // The kernel divides time on a core, which is exact, anew whenever it is asked; so does the reader in it.
+                let near = |one: Raw, other: Raw| {
+                    one.value().zip(other.value()).is_some_and(|(a, b)| (a - b).abs() <= 1)
+                };
+                assert!(
+                    near(a.user_ticks, b.user_ticks) && near(a.system_ticks, b.system_ticks),
+                    "{a:?} {b:?}"
+                );
+                (b.user_ticks, b.system_ticks) = (a.user_ticks, a.system_ticks);
+            }
+            assert_eq!(*a, b);
         }
     }
     stop_all(libc::SIGKILL);
