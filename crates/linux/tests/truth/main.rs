@@ -204,7 +204,7 @@ fn written_bytes_and_calls_are_exact() {
     child.says();
     let now = source.read();
     let (before, now) = (find(&before, child.pid()), find(&now, child.pid()));
-    let grown = |get: fn(&ProcessRow) -> dozor_core::known::Raw| {
+    let grown = |get: fn(&ProcessRow) -> Raw| {
         get(now).value().expect("a number") - get(before).value().expect("a number")
     };
     assert_eq!(grown(|row| row.write_any_bytes), 3_000_000 + "> done\n".len() as i64);
