@@ -75,9 +75,8 @@ fn read_on<T: From<Delivery>>(
     orders: &Receiver<Request>,
     out: &Sender<T>,
 ) {
-    let mut last = Instant::now();
-    let mut by_hand = false;
-    let begun = last;
+    let begun = Instant::now();
+    let (mut last, mut by_hand) = (begun, false);
     let mut soon = SOON.iter().map(|after| begun + *after);
     // The next of them, until there is none.
     let mut early = soon.next();

@@ -165,7 +165,10 @@ impl Run {
     }
 
     fn wanted(&self) -> Wanted {
-        let usual = Wanted::NOTHING.with(Demand::Ended).with(Demand::Sockets).with(Demand::Files);
+        // What it moves over UDP is known in full or not at all.
+        let usual = [Demand::Ended, Demand::Sockets, Demand::Datagrams, Demand::Files]
+            .into_iter()
+            .collect::<Wanted>();
         if self.output.is_some() { usual.union(Wanted::recorded()) } else { usual }
     }
 

@@ -36,10 +36,17 @@ pub fn look_closely(
 ) -> CloseLook {
     let inside = Inside::of(roots, key);
     let mut peers = Peers::default();
-    let calls = kernel::calls(roots, key.pid).ok();
-    let names = inside.other_width;
+    // Numbers without names are of no use.
+    let counted =
+        inside.is_of_other_width().and_then(|other| Some((kernel::calls(roots, key.pid).ok()?, other)));
     let sightings = || inside.is_there().then(|| inside.sightings(&mut peers));
-    look_for(time, stop, sightings, |seconds| calls.as_ref().map(|calls| told(calls, names, seconds)), news)
+    look_for(
+        time,
+        stop,
+        sightings,
+        |seconds| counted.as_ref().map(|(calls, other)| told(calls, *other, seconds)),
+        news,
+    )
 }
 
 /// What was counted, by the names of the calls.

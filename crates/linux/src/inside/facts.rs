@@ -116,7 +116,7 @@ impl Inside {
             Call::Running => Doing::Running,
             Call::None => Doing::Kernel,
             Call::In { number, arguments } => {
-                let name = calls::name(number, self.other_width);
+                let name = calls::name(number, self.is_of_other_width().unwrap_or(false));
                 let on = name.and_then(|name| match calls::path_argument(name) {
                     Some(place) => self.path_at(arguments[place]),
                     // A descriptor is an int, whatever stands in the upper half of the register.

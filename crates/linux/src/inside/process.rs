@@ -10,7 +10,8 @@ use dozor_core::reading::ProcessKey;
 use dozor_core::signals;
 use dozor_core::text::clean;
 use rustix::fs::{CWD, Mode, OFlags, openat};
-use std::io::{self, Read as _};
+use std::cell::OnceCell;
+use std::io;
 use std::os::fd::{AsRawFd as _, OwnedFd};
 use std::path::PathBuf;
 
@@ -24,8 +25,7 @@ pub struct Inside {
     /// gone already.
     pub(super) folder: Option<OwnedFd>,
     pub(super) key: ProcessKey,
-    /// Whether its program has numbers of another width than Dozor, and so other numbers of system calls.
-    pub(super) other_width: bool,
+    other_width: OnceCell<Option<bool>>,
 }
 
 /// A field of `proc_pid_status(5)`.
@@ -38,21 +38,21 @@ impl Inside {
     pub fn of(roots: &Roots, key: ProcessKey) -> Inside {
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let folder = openat(CWD, roots.proc.join(key.pid.to_string()), flags, Mode::empty()).ok();
-        let mut inside = Inside { roots: roots.clone(), folder, key, other_width: false };
-        if !inside.is_there() {
-            return Inside { folder: None, ..inside };
-        }
-        inside.other_width = inside.is_of_other_width().unwrap_or(false);
-        inside
+        let inside = Inside { roots: roots.clone(), folder, key, other_width: OnceCell::new() };
+        if inside.is_there() { inside } else { Inside { folder: None, ..inside } }
     }
 
-    /// What the program says of itself; nothing where it may not be read.
-    fn is_of_other_width(&self) -> Option<bool> {
-        /// Where a program says how wide its numbers are, 1 for 32 bits and 2 for 64; elf(5).
-        const CLASS: usize = 4;
-        let mut head = [0; CLASS + 1];
-        std::fs::File::open(self.at("exe").ok()?).ok()?.read_exact(&mut head).ok()?;
-        Some(head[CLASS] != u8::from(cfg!(target_pointer_width = "64")) + 1)
+    /// Whether its program has numbers of another width than Dozor, and so other numbers of system calls; nothing where that may
+    /// not be known. By what the kernel gave it at its start (proc_pid_auxv(5)), which are small numbers each with a value; its file
+    /// may be where nobody answers.
+    pub(super) fn is_of_other_width(&self) -> Option<bool> {
+        *self.other_width.get_or_init(|| {
+            let Known::Value(given) = self.file("auxv") else { return None };
+            let first = u64::from_ne_bytes(*given.first_chunk()?);
+            // Two numbers of 32 bits, taken for one.
+            let is_narrow = first > u64::from(u32::MAX);
+            Some(is_narrow == cfg!(target_pointer_width = "64"))
+        })
     }
 
     /// Whether the process is still there.

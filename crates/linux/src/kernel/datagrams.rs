@@ -20,11 +20,10 @@ const INET6: i32 = 10;
 /// Flags of calls that only look, or learn what became of what was sent.
 const PEEK: i32 = 0x2;
 const ERRQUEUE: i32 = 0x2000;
-/// Structures and places that are looked up.
-pub const NAMES: [&str; 4] =
-    ["task_struct", "sock", "btf_trace_sock_recv_length", "btf_trace_sock_send_length"];
 /// Places where bytes are counted: received, and sent.
 const PLACES: [&str; 2] = ["btf_trace_sock_recv_length", "btf_trace_sock_send_length"];
+/// Structures and places that are looked up.
+pub const NAMES: [&str; 4] = ["task_struct", "sock", PLACES[0], PLACES[1]];
 
 /// Counts bytes over UDP.
 pub struct Datagrams {

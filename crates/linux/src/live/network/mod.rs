@@ -125,11 +125,11 @@ impl Network {
         self.owners.begin(self.by_kernel, roots, kernel::owners);
         self.owners.arrives();
         self.meet(&reading.processes);
-        let members = &self.members;
-        let is_there = |key| members.binary_search_by_key(&key, |member| member.key).is_ok();
+        let mut datagrams = std::mem::take(&mut self.datagrams);
         let moved = reading.system.udp_in.value().zip(reading.system.udp_out.value());
-        self.datagrams.count(wanted.has(Demand::Datagrams), moved.map(|(received, sent)| received + sent));
-        self.datagrams.take(self.by_kernel, roots, is_there);
+        datagrams.count(wanted.has(Demand::Datagrams), moved.map(|(received, sent)| received + sent));
+        datagrams.take(self.by_kernel, roots, |key| self.is_there(key));
+        self.datagrams = datagrams;
         let Some((destroyed, lost)) = self.spaces.ask(proc, &mut self.members) else { return };
         self.reading += 1;
         self.lost += lost;
