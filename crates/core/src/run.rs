@@ -122,6 +122,7 @@ struct Member {
     read: Option<i64>,
     written: Option<i64>,
     net: Option<(i64, i64)>,
+    udp: Option<(i64, i64)>,
     /// Its end was told with its last counts.
     told: bool,
 }
@@ -229,8 +230,8 @@ impl Family {
             member.read = row.read_bytes.value().or(member.read);
             member.written =
                 bytes_written(row.write_bytes, row.cancelled_bytes, row.write_any_bytes).or(member.written);
-            member.net = moved([row.net_in_bytes, row.net_out_bytes], [row.udp_in_bytes, row.udp_out_bytes])
-                .or(member.net);
+            member.net = row.net_in_bytes.value().zip(row.net_out_bytes.value()).or(member.net);
+            member.udp = row.udp_in_bytes.value().zip(row.udp_out_bytes.value()).or(member.udp);
         }
         let account = &mut self.account;
         account.most_at_once = account.most_at_once.max(sums.0);
@@ -285,8 +286,8 @@ impl Family {
         member.read = row.read_bytes.value().or(member.read);
         member.written =
             bytes_written(row.write_bytes, row.cancelled_bytes, row.write_any_bytes).or(member.written);
-        member.net = moved([row.net_in_bytes, row.net_out_bytes], [row.udp_in_bytes, row.udp_out_bytes])
-            .or(member.net);
+        member.net = row.net_in_bytes.value().zip(row.net_out_bytes.value()).or(member.net);
+        member.udp = row.udp_in_bytes.value().zip(row.udp_out_bytes.value()).or(member.udp);
         member.told = true;
         true
     }
@@ -414,7 +415,7 @@ impl Family {
             sum.peak_rss = sum.peak_rss.max(member.peak_rss);
             sum.read = sum.read.zip(member.read).map(|(sum, more)| sum + more);
             sum.written = sum.written.zip(member.written).map(|(sum, more)| sum + more);
-            if let Some((received, sent)) = member.net {
+            for (received, sent) in [member.net, member.udp].into_iter().flatten() {
                 let (all_in, all_out) = net.unwrap_or_default();
                 net = Some((all_in + received, all_out + sent));
             }
@@ -616,12 +617,6 @@ fn short_time(seconds: f64) -> String {
     if seconds < 60.0 { format!("{seconds:.2} s") } else { short_duration(seconds) }
 }
 
-/// Bytes received and sent, over TCP and as far as it is known over UDP.
-fn moved(tcp: [Raw; 2], udp: [Raw; 2]) -> Option<(i64, i64)> {
-    let sum = |at: usize| Some(tcp[at].value()?.saturating_add(udp[at].value().unwrap_or(0)));
-    sum(0).zip(sum(1))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -702,6 +697,21 @@ mod tests {
         assert!(account.text().contains("4 processes, 2 seen at once"), "{}", account.text());
         let again = RunAccount { user_us: 346_000, ..account.clone() };
         assert!(again.beside(&account).contains("+100 %"), "{}", again.beside(&account));
+    }
+
+    /// Of one that ended between two readings nobody knows its connections, but its datagrams were counted.
+    #[test]
+    fn bytes_over_udp_are_added_where_they_are_known() {
+        let mut family = Family::new(100, 100);
+        let mut alive = process(101, 100, "send", 1);
+        let row = Arc::make_mut(&mut alive);
+        (row.net_in_bytes, row.net_out_bytes) = (raw(5), raw(7));
+        family.take(&Reading { processes: vec![alive], ..Reading::default() }, 1_000_000_000, true);
+        let told =
+            EndedRow { udp_in_bytes: raw(30), udp_out_bytes: raw(400), ..end(101, 100, "send", 1_000) };
+        family.take(&Reading { ended: vec![told], ..Reading::default() }, 2_000_000_000, true);
+        let account = family.finish("send".into(), (0, None), 2_000_000_000, &Reading::default());
+        assert_eq!((account.net_in, account.net_out), (Some(35), Some(407)));
     }
 
     #[test]
