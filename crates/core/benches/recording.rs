@@ -1,6 +1,7 @@
 //! What a recording takes: bytes and time per reading, time to find any place of a day, its lanes and its peaks. The load
 //! is made up: the simulated machine with 300 processes, of which 30 do something between two readings, and 20 that
-//! came and went. Run with `cargo bench --bench recording`; a day takes a while.
+//! came and went. Run with `cargo bench --bench recording`; a day takes a while. With a recording behind `--` it tells what that takes when it
+//! is written anew.
 
 use dozor_core::expr::Expression;
 use dozor_core::lane::PerLane;
@@ -121,7 +122,33 @@ fn thinned() {
     println!("thinned to a minute: {each} bytes a reading, a year {year:.0} MiB (budget 286)");
 }
 
+/// What the readings of a recording take when they are written anew.
+fn anew(path: &str) {
+    let bytes = std::fs::read(path).expect("a recording");
+    let mut stream = StreamReader::open(&bytes[..], true).expect("a recording");
+    let mut writer = Writer::new(stream.host().clone(), stream.every().map(Duration::from_secs_f64));
+    let (mut out, mut count) = (vec![], 0);
+    writer.begin(&mut out);
+    let head = out.len();
+    while let Some(event) = stream.next_event().expect("a recording") {
+        if let Event::Reading { reading, .. } = event {
+            writer.put(&Arc::from(reading), &mut out).expect("memory");
+            count += 1;
+        }
+    }
+    writer.finish(&mut out);
+    let each = |bytes: usize| bytes / count.max(1);
+    println!(
+        "{path}: {count} readings of {} bytes, anew {} bytes",
+        each(bytes.len()),
+        each(out.len() - head)
+    );
+}
+
 fn main() {
+    if let Some(path) = std::env::args().skip(1).find(|argument| !argument.starts_with("--")) {
+        return anew(&path);
+    }
     if std::env::args().any(|argument| argument == "--thinned") {
         return thinned();
     }

@@ -1,4 +1,4 @@
-"""Reads a Dozor recording by docs/recording-format.md alone: prints the times, the system's numbers and the processes.
+"""Reads a Dozor recording by docs/recording-format.md alone: prints the times, the system's numbers, who ended and the processes.
 
 Usage: python3 reader.py FILE   (needs the Zstandard library libzstd.so.1, which every Debian has)
 """
@@ -67,6 +67,7 @@ class Input:
 
 IDENTITY = dict.fromkeys(["disk", "interface", "sensor", "battery", "gpu"], "name") | {
     "system": "", "core": "number", "interrupt": "source core", "softirq": "kind core", "filesystem": "mount",
+    "remote": "mount", "group": "path", "listener": "cookie", "removed": "pid descriptor path", "transfer": "pid number",
     "connection": "cookie", "ended": "order pid", "thread": "tid start_ticks", "process": "pid start_ticks"}
 
 class Table:
@@ -75,7 +76,8 @@ class Table:
         self.columns = [text["name"] for text in self.texts] + [field["name"] for field in self.fields]
         self.clear()
     def clear(self):
-        self.rows, self.added = [], [""] * len(self.texts) + ["absent"] * len(self.fields)
+        self.rows, self.added, self.named = [], [""] * len(self.texts) + ["absent"] * len(self.fields), {}
+        self.served = {field["name"]: [0, 1, 1] if field["kind"] == "level" else [1, 0, 1] for field in self.fields}
     def change(self, data, texts):
         for index in reversed(data.steps()):
             del self.rows[index]
@@ -88,33 +90,50 @@ class Table:
         width = (count + 7) // 8 if count > 1 else 0
         bits = [int.from_bytes(bytes(data.byte() for _ in range(width)), "little") if width else 1 for _ in columns]
         rows += [list(self.added) for _ in range(count - changed)]
-        moved = [None] * count
-        for column, present in zip(columns, bits):
+        moved, kin = [None] * count, [None] * count
+        present = dict(zip(columns, bits))
+        for column in range(len(self.columns)):
             field = self.fields[column - len(self.texts)] if column >= len(self.texts) else None
             level = field and field["kind"] == "level"
-            last = self.added[column]
             for at, row in enumerate(rows):
-                base = row[column] if at < changed else last
-                value = base
-                if present >> at & 1:
-                    if field is None:
-                        value = data.text(texts)
-                    elif at >= changed:
-                        value = data.number(0 if level else base)
-                    elif level and field["unit"] == "ns":
-                        start = base if isinstance(base, int) else None
-                        value = data.number(start if start is None else start + (moved[at] or 0))
-                        if moved[at] is None:
-                            moved[at] = value - (start or 0) if isinstance(value, int) else 0
-                    else:
-                        value = data.number(base)
-                row[column] = value
-                last = value if at >= changed else last
+                here = present.get(column, 0) >> at & 1
+                before = rows[at - 1][column] if at > changed else self.added[column]
+                if at >= changed:
+                    row[column] = before if VERSION < 4 or kin[at] is None else kin[at][column]
+                base = row[column]
+                if here and field is None:
+                    row[column] = data.text(texts)
+                elif here and at >= changed and VERSION >= 4:
+                    row[column] = self.serve(field["name"], [0, before, base], data)
+                elif here and at >= changed:
+                    row[column] = data.number(0 if level else base)
+                elif here and level and field["unit"] == "ns":
+                    start = base if isinstance(base, int) else None
+                    row[column] = data.number(start if start is None else start + (moved[at] or 0))
+                    if moved[at] is None:
+                        moved[at] = row[column] - (start or 0) if isinstance(row[column], int) else 0
+                elif here:
+                    row[column] = data.number(base)
+                if at >= changed and column == 0 and self.texts:
+                    kin[at] = self.named.get(row[0])
+                    if kin[at] is not None or len(self.named) < 512:
+                        self.named[row[0]] = row
         if count > changed:
-            self.added = list(rows[-1])
+            self.added, self.named = list(rows[-1]), {name: list(row) for name, row in self.named.items()}
             self.rows += rows[changed:]
         identity = [self.columns.index(name) for name in IDENTITY[self.name].split()]
         self.rows.sort(key=lambda row: [-1 if row[at] == "absent" else row[at] for at in identity])
+
+    def serve(self, name, bases, data):
+        bases = [base if isinstance(base, int) else 0 for base in bases]
+        served = self.served[name]
+        value = data.number(bases[served.index(min(served))])
+        if isinstance(value, int):
+            for at, base in enumerate(bases):
+                difference = (value - base + 2**63) % 2**64 - 2**63
+                digits = abs(difference).bit_length() + (at > 0)
+                served[at] += digits * 16 - served[at] // 16
+        return value
 
 def frames(data):
     at = 12
@@ -131,7 +150,8 @@ def frames(data):
         at += length
 
 data = open(sys.argv[1], "rb").read()
-assert data[:8] == b"DOZOR\r\n\x1a" and data[8] in (2, 3)
+VERSION = data[8]
+assert data[:8] == b"DOZOR\r\n\x1a" and VERSION in (2, 3, 4)
 parts = {}
 for kind, payload in frames(data):
     if kind == 1:
@@ -148,7 +168,7 @@ for kind, payload in frames(data):
         source = Input(stream.unpack(payload[head.at : head.at + length]), payload[head.at + length :])
         for table in tables:
             table.change(source, texts)
-            if table.name in ("system", "process"):
+            if table.name in ("system", "ended", "process"):
                 for row in table.rows:
                     print(table.name, *(f"{name}={value}" for name, value in zip(table.columns, row) if value not in ("", "absent")))
     elif kind == 10:

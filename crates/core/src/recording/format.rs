@@ -8,7 +8,10 @@ pub const MAGIC: [u8; 8] = *b"DOZOR\r\n\x1a";
 /// - 2: tables column by column, compressed as a stream from key frame to key frame; short frames without a marker;
 ///   marks (notes, actions, losses) and an index behind each block.
 /// - 3: as 2, with the head compressed.
-pub const VERSION: u16 = 3;
+/// - 4: as 3, with added rows against those of the same name.
+pub const VERSION: u16 = 4;
+/// The first version in which added rows are written against those of the same name.
+pub const FIRST_BY_KIN: u16 = 4;
 /// The magic number, the version and two zero bytes.
 pub const HEADER_BYTES: usize = MAGIC.len() + 2 + 2;
 

@@ -1,6 +1,7 @@
 //! The index behind each block of readings: where they are and what the lanes show of them, so that the lanes of a day
 //! are drawn without decoding it.
 
+use super::added::Added;
 use super::codec::{DecodeError, Read, Written};
 use super::columnar::put_table;
 use super::format::{LONGEST_PAYLOAD, ROW_WORK};
@@ -320,8 +321,8 @@ pub fn payload(rows: &[IndexRow], peaks: &Peaks, packer: &mut Packer) -> std::io
     let mut peaks: Vec<PeakRow> = peaks.peaks.iter().map(Peak::row).collect();
     peaks.sort_by_key(Row::key);
     let (mut tables, mut texts) = (Out::default(), Written::default());
-    put_table(rows, &[], &mut IndexRow::default(), &mut texts, &mut tables);
-    put_table(&peaks, &[], &mut PeakRow::default(), &mut texts, &mut tables);
+    put_table(rows, &[], &mut Added::default(), &mut texts, &mut tables);
+    put_table(&peaks, &[], &mut Added::default(), &mut texts, &mut tables);
     tables.finish();
     let (mut packed, mut out) = (vec![], vec![]);
     packer.restart()?;
@@ -349,7 +350,7 @@ impl IndexColumns {
         columns.change(
             &mut rows,
             &mut Pool::default(),
-            &mut IndexRow::default(),
+            &mut Added::default(),
             &mut texts,
             &mut room,
             &mut input,
@@ -360,7 +361,7 @@ impl IndexColumns {
             columns.change(
                 &mut peaks,
                 &mut Pool::default(),
-                &mut PeakRow::default(),
+                &mut Added::default(),
                 &mut texts,
                 &mut room,
                 &mut input,

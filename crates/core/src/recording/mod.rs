@@ -4,6 +4,7 @@
 //! readings and survives what a crash, a full disk or a flipped bit leaves behind. The same frames hold the
 //! live history in memory ([`crate::timeline`]).
 
+mod added;
 mod codec;
 mod columnar;
 pub mod format;
@@ -20,6 +21,7 @@ mod row_wise;
 mod scanner;
 mod schema;
 mod survey;
+mod tables;
 mod writer;
 
 pub use codec::DecodeError;

@@ -3,6 +3,7 @@
 //! Everything here takes untrusted input: a hostile file gives an error or a gap, never a panic and never
 //! unbounded memory.
 
+use super::added::Added;
 use super::codec::{DecodeError, Read as Texts};
 use super::format::{
     FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, LEAST_WORK, LONGEST_HEAD, MAGIC, MOST_BYTES,
@@ -76,23 +77,23 @@ macro_rules! declare_table {
             Unknown(Columns<UnknownRow>),
         }
 
-        /// The rows that were added last to each table.
+        /// What was added to each table since the last key frame.
         #[derive(Default)]
         struct LastAdded {
-            machine: SystemRow,
-            $( $system: $system_row, )*
-            $( $process: $process_row, )*
-            processes: ProcessRow,
+            machine: Added<SystemRow>,
+            $( $system: Added<$system_row>, )*
+            $( $process: Added<$process_row>, )*
+            processes: Added<ProcessRow>,
         }
 
         impl Table {
-            fn of(group: &Group) -> Result<Table, ReadError> {
+            fn of(group: &Group, version: u16) -> Result<Table, ReadError> {
                 Ok(match group.name.as_str() {
-                    SystemRow::GROUP => Table::System(columns(group)?),
-                    $( $system_row::GROUP => Table::$system_name(columns(group)?), )*
-                    $( $process_row::GROUP => Table::$process_name(columns(group)?), )*
-                    ProcessRow::GROUP => Table::Process(columns(group)?),
-                    _ => Table::Unknown(columns(group)?),
+                    SystemRow::GROUP => Table::System(columns(group, version)?),
+                    $( $system_row::GROUP => Table::$system_name(columns(group, version)?), )*
+                    $( $process_row::GROUP => Table::$process_name(columns(group, version)?), )*
+                    ProcessRow::GROUP => Table::Process(columns(group, version)?),
+                    _ => Table::Unknown(columns(group, version)?),
                 })
             }
 
@@ -140,7 +141,7 @@ macro_rules! declare_table {
                     $( Table::$system_name(columns) => take!(columns, &mut state.reading.$system, state.last.$system, &mut Pool::default()), )*
                     $( Table::$process_name(columns) => take!(columns, &mut state.reading.$process, state.last.$process, &mut Pool::of(state.cells(self))), )*
                     Table::Process(columns) => take!(columns, &mut state.reading.processes, state.last.processes, &mut *state.pool),
-                    Table::Unknown(columns) => take!(columns, state.unknown, *state.unknown_last, &mut Pool::default()),
+                    Table::Unknown(columns) => take!(columns, state.unknown, *state.unknown_added, &mut Pool::default()),
                 }
             }
         }
@@ -154,7 +155,7 @@ struct Tables<'a> {
     reading: &'a mut Reading,
     last: &'a mut LastAdded,
     unknown: &'a mut Vec<UnknownRow>,
-    unknown_last: &'a mut UnknownRow,
+    unknown_added: &'a mut Added<UnknownRow>,
     texts: &'a mut Texts,
     machine: &'a mut Pool<SystemRow>,
     pool: &'a mut Pool<Arc<ProcessRow>>,
@@ -175,10 +176,11 @@ impl Tables<'_> {
     }
 }
 
-fn columns<R: Row>(group: &Group) -> Result<Columns<R>, ReadError> {
+fn columns<R: Row>(group: &Group, version: u16) -> Result<Columns<R>, ReadError> {
     Columns::by_name(
         group.texts.iter().map(|column| column.name.as_str()),
         group.fields.iter().map(|column| (column.name.as_str(), column.kind.as_str(), column.unit.as_str())),
+        version,
     )
     .ok_or_else(|| ReadError::Head("a group has more than 64 columns".to_owned()))
 }
@@ -191,14 +193,16 @@ struct Plan {
 }
 
 impl Plan {
-    fn new(groups: &[Group]) -> Result<Plan, ReadError> {
+    fn new(groups: &[Group], version: u16) -> Result<Plan, ReadError> {
         let mut plan = Plan { system: vec![], process: vec![], index: IndexColumns::default() };
         for group in groups {
             match group.part.as_str() {
-                "system" => plan.system.push(Table::of(group)?),
-                "process" => plan.process.push(Table::of(group)?),
-                "index" if group.name == IndexRow::GROUP => plan.index.moments = Some(columns(group)?),
-                "index" if group.name == PeakRow::GROUP => plan.index.peaks = Some(columns(group)?),
+                "system" => plan.system.push(Table::of(group, version)?),
+                "process" => plan.process.push(Table::of(group, version)?),
+                "index" if group.name == IndexRow::GROUP => {
+                    plan.index.moments = Some(columns(group, version)?);
+                }
+                "index" if group.name == PeakRow::GROUP => plan.index.peaks = Some(columns(group, version)?),
                 // Others stand behind these two.
                 "index" => {}
                 other => return Err(ReadError::Head(format!("unknown part '{}'", clean(other.as_bytes())))),
@@ -271,7 +275,7 @@ pub struct Decoder {
     system: Vec<SystemRow>,
     reading: Reading,
     last: Box<LastAdded>,
-    unknown: Vec<(Vec<UnknownRow>, UnknownRow)>,
+    unknown: Vec<(Vec<UnknownRow>, Added<UnknownRow>)>,
     system_part: Stream,
     process_part: Stream,
     machine: Pool<SystemRow>,
@@ -287,8 +291,8 @@ pub struct Decoder {
 }
 
 impl Decoder {
-    fn new(groups: &[Group]) -> Result<Decoder, ReadError> {
-        Ok(Decoder::of(Arc::new(Plan::new(groups)?)))
+    fn new(groups: &[Group], version: u16) -> Result<Decoder, ReadError> {
+        Ok(Decoder::of(Arc::new(Plan::new(groups, version)?)))
     }
 
     fn of(plan: Arc<Plan>) -> Decoder {
@@ -298,7 +302,7 @@ impl Decoder {
             system: vec![],
             reading: Reading::default(),
             last: Box::default(),
-            unknown: vec![<(Vec<UnknownRow>, UnknownRow)>::default(); tables],
+            unknown: (0..tables).map(|_| <(Vec<UnknownRow>, Added<UnknownRow>)>::default()).collect(),
             system_part: Stream::default(),
             process_part: Stream::default(),
             machine: Pool::default(),
@@ -320,7 +324,8 @@ impl Decoder {
 
     /// A decoder for what this program itself writes.
     pub fn own() -> Decoder {
-        Decoder::new(&super::writer::groups()).unwrap_or_else(|_| unreachable!("our own schema is sound"))
+        Decoder::new(&super::writer::groups(), VERSION)
+            .unwrap_or_else(|_| unreachable!("our own schema is sound"))
     }
 
     /// A decoder of the same columns that has read nothing.
@@ -345,13 +350,13 @@ impl Decoder {
         // The machine's own row is the first of all.
         let light = self.light && kind.system && matches!(tables.first(), Some(Table::System(_)));
         for (at, table) in tables.iter().enumerate().take(if light { 1 } else { tables.len() }) {
-            let (unknown, unknown_last) = &mut self.unknown[first + at];
+            let (unknown, unknown_added) = &mut self.unknown[first + at];
             let mut state = Tables {
                 system: &mut self.system,
                 reading: &mut self.reading,
                 last: &mut self.last,
                 unknown,
-                unknown_last,
+                unknown_added,
                 texts: &mut *texts,
                 machine: &mut self.machine,
                 pool: &mut self.pool,
@@ -527,7 +532,7 @@ impl<R: Read> Opened<R> {
         let every = head.every.filter(|every| every.is_finite() && *every > 0.0);
         let host = Arc::new(cleaned(head.host));
         let thinned = head.thinned;
-        Ok(Opened { scanner, decoder: Decoder::new(&head.groups)?, host, every, thinned })
+        Ok(Opened { scanner, decoder: Decoder::new(&head.groups, version)?, host, every, thinned })
     }
 }
 

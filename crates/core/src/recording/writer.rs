@@ -1,5 +1,6 @@
 //! Readings into frames.
 
+use super::added::Added;
 use super::codec::Written;
 use super::columnar::put_table;
 use super::format::{ENOUGH_TEXT, KEY_EVERY, Kind, MOST_TEXT, header, put_frame};
@@ -36,27 +37,27 @@ macro_rules! declare_tables {
             ]
         }
 
-        /// The rows that were added last to each table of the system part.
+        /// What was added to each table of the system part since the last key frame.
         #[derive(Default)]
-        struct LastOfSystem { system: SystemRow, $( $system: $system_row, )* }
+        struct AddedToSystem { system: Added<SystemRow>, $( $system: Added<$system_row>, )* }
 
-        /// The rows that were added last to each table of the process part.
+        /// What was added to each table of the process part since the last key frame.
         #[derive(Default)]
-        struct LastOfProcesses { $( $process: $process_row, )* processes: ProcessRow }
+        struct AddedToProcesses { $( $process: Added<$process_row>, )* processes: Added<ProcessRow> }
 
         /// Appends the tables of the system part, but for the machine's own row.
         fn put_system_parts(
-            now: &Reading, before: &Reading, last: &mut LastOfSystem, texts: &mut Written, out: &mut Out,
+            now: &Reading, before: &Reading, added: &mut AddedToSystem, texts: &mut Written, out: &mut Out,
         ) {
-            $( put_table(&now.$system, &before.$system, &mut last.$system, texts, out); )*
+            $( put_table(&now.$system, &before.$system, &mut added.$system, texts, out); )*
         }
 
         /// Appends the tables of the process part.
         fn put_process_parts(
-            now: &Reading, before: &Reading, last: &mut LastOfProcesses, texts: &mut Written, out: &mut Out,
+            now: &Reading, before: &Reading, added: &mut AddedToProcesses, texts: &mut Written, out: &mut Out,
         ) {
-            $( put_table(&now.$process, &before.$process, &mut last.$process, texts, out); )*
-            put_table(&now.processes, &before.processes, &mut last.processes, texts, out);
+            $( put_table(&now.$process, &before.$process, &mut added.$process, texts, out); )*
+            put_table(&now.processes, &before.processes, &mut added.processes, texts, out);
         }
     };
 }
@@ -112,8 +113,8 @@ pub struct Encoder {
     key_texts: usize,
     system: Stream,
     process: Stream,
-    last_of_system: LastOfSystem,
-    last_of_processes: LastOfProcesses,
+    added_to_system: AddedToSystem,
+    added_to_processes: AddedToProcesses,
 }
 
 impl Encoder {
@@ -127,8 +128,8 @@ impl Encoder {
             key_texts: 0,
             system: Stream::new(effort),
             process: Stream::new(effort),
-            last_of_system: LastOfSystem::default(),
-            last_of_processes: LastOfProcesses::default(),
+            added_to_system: AddedToSystem::default(),
+            added_to_processes: AddedToProcesses::default(),
         }
     }
 
@@ -175,24 +176,24 @@ impl Encoder {
             self.since_key = 0;
             self.system.restart()?;
             self.process.restart()?;
-            self.last_of_system = LastOfSystem::default();
-            self.last_of_processes = LastOfProcesses::default();
+            self.added_to_system = AddedToSystem::default();
+            self.added_to_processes = AddedToProcesses::default();
         } else {
             self.since_key += 1;
         }
         let empty = Reading::default();
         let system_before = before.as_ref().map(|before| std::slice::from_ref(&before.system));
         let before = before.as_deref().unwrap_or(&empty);
-        let (part, last) = (&mut self.system, &mut self.last_of_system);
+        let (part, added) = (&mut self.system, &mut self.added_to_system);
         part.tables.clear();
         let system = std::slice::from_ref(&reading.system);
         let system_before = system_before.unwrap_or(&[]);
-        put_table(system, system_before, &mut last.system, &mut part.texts, &mut part.tables);
-        put_system_parts(reading, before, last, &mut part.texts, &mut part.tables);
+        put_table(system, system_before, &mut added.system, &mut part.texts, &mut part.tables);
+        put_system_parts(reading, before, added, &mut part.texts, &mut part.tables);
         part.put(if key { Kind::SystemKey } else { Kind::SystemDifference }, out)?;
-        let (part, last) = (&mut self.process, &mut self.last_of_processes);
+        let (part, added) = (&mut self.process, &mut self.added_to_processes);
         part.tables.clear();
-        put_process_parts(reading, before, last, &mut part.texts, &mut part.tables);
+        put_process_parts(reading, before, added, &mut part.texts, &mut part.tables);
         part.put(if key { Kind::ProcessKey } else { Kind::ProcessDifference }, out)?;
         if key {
             self.key_texts = self.texts();
