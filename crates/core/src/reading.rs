@@ -129,7 +129,8 @@ rows! {
         unattributed_out: "bytes" Counter;
         /// How often notifications of ended sockets or processes came faster than they were read and were lost.
         notifications_lost: "count" Counter;
-        /// 1 where it is noted what processes hand to block devices: then who has no row handed nothing.
+        /// 1 where it is noted what processes hand to block devices: then who has no row handed nothing. Denied where noting it is
+        /// not permitted.
         transfers_noted: "" Label;
     }
 }

@@ -465,20 +465,21 @@ fn a_main_thread_that_sleeps_or_has_ended_does_not_speak_for_threads_that_work()
 
 #[test]
 fn whoever_has_a_udp_socket_has_at_least_what_went_over_tcp() {
-    let of = |datagrams: Raw, bytes: i64, [before, now]: [Raw; 2]| {
-        let row = move |bytes: i64, udp: Raw| {
+    let over_both = |datagrams: Raw, [tcp_before, tcp]: [Raw; 2], [before, now]: [Raw; 2]| {
+        let row = move |bytes: Raw, udp: Raw| {
             vec![process(7, |row| {
-                (row.net_in_bytes, row.net_out_bytes) = (bytes.into(), 0.into());
+                (row.net_in_bytes, row.net_out_bytes) = (bytes, bytes.value().map(|_| 0).into());
                 (row.udp_in_bytes, row.udp_out_bytes) = (udp, udp);
                 row.datagram_sockets = datagrams;
             })]
         };
         let sample = sample(
-            |reading| reading.processes = row(0, before),
-            |reading| reading.processes = row(bytes, now),
+            |reading| reading.processes = row(tcp_before, before),
+            |reading| reading.processes = row(tcp, now),
         );
         ["net", "net_in"].map(|metric| process_metric(metric).expect("a metric").bounded(&sample.process(0)))
     };
+    let of = |datagrams: Raw, bytes: i64, udp: [Raw; 2]| over_both(datagrams, [raw(0), raw(bytes)], udp);
     let with = |datagrams: Raw, bytes: i64| of(datagrams, bytes, [Raw::ABSENT; 2])[0].clone();
     assert_eq!(with(Raw::new(0), 0), (Value::Number(0.0), false));
     assert_eq!(with(Raw::new(1), 0), (Value::Absent, false));
@@ -491,6 +492,11 @@ fn whoever_has_a_udp_socket_has_at_least_what_went_over_tcp() {
     assert_eq!(of(Raw::new(1), 0, [Raw::new(500); 2])[0], (Value::Number(0.0), false), "nothing is nothing");
     assert_eq!(of(Raw::new(0), 0, counted)[0], (Value::Number(2000.0), false), "its socket is closed by now");
     assert_eq!(of(Raw::new(1), 4000, [Raw::ABSENT, Raw::new(9)])[0], (Value::Number(2000.0), true));
+    // Who came and went between two readings and is known by its datagrams alone may have used TCP as well.
+    let alone = |udp: [Raw; 2]| over_both(Raw::ABSENT, [Raw::ABSENT; 2], udp)[0].clone();
+    assert_eq!(alone(counted), (Value::Number(2000.0), true));
+    assert_eq!(alone([Raw::new(500); 2]), (Value::Absent, false));
+    assert_eq!(over_both(Raw::ABSENT, [Raw::DENIED; 2], counted)[0], (Value::Denied, false));
 }
 
 #[test]

@@ -32,27 +32,31 @@ fn grown(sample: &Sample, row: &TransferRow, counter: Counter) -> Option<f64> {
     Some(counter(row).value()?.saturating_sub(was).max(0) as f64)
 }
 
-/// Whether both readings have noted it.
-fn is_noted(sample: &Sample) -> bool {
-    let noted = |reading: &Reading| reading.system.transfers_noted.value() == Some(1);
-    noted(&sample.now) && sample.before.as_deref().is_some_and(noted)
+/// The seconds over which both readings have noted it.
+fn noted(sample: &Sample) -> Known<f64> {
+    let now = sample.now.system.transfers_noted;
+    let before = sample.before.as_deref().map(|before| before.system.transfers_noted);
+    match sample.seconds().filter(|seconds| *seconds > 0.0) {
+        _ if now == Raw::DENIED => Known::Denied,
+        Some(seconds) if now == Raw::new(1) && before == Some(now) => Known::Value(seconds),
+        _ => Known::Absent,
+    }
 }
 
 /// A second of this sample, of a process and all devices.
 pub(super) fn rate(process: &ProcessView<'_>, counter: Counter) -> Known<f64> {
     let sample = process.sample;
-    let Some(seconds) = sample.seconds().filter(|seconds| *seconds > 0.0 && is_noted(sample)) else {
-        return Known::Absent;
-    };
-    let sum: f64 = of(&sample.now, process).iter().filter_map(|row| grown(sample, row, counter)).sum();
-    Known::Value(sum / seconds)
+    let sum = || of(&sample.now, process).iter().filter_map(|row| grown(sample, row, counter)).sum::<f64>();
+    noted(sample).map(|seconds| sum() / seconds)
 }
 
 /// The device that it handed most to in this sample.
 pub(super) fn device(process: &ProcessView<'_>) -> Value {
     let sample = process.sample;
-    if !is_noted(sample) {
-        return Value::Absent;
+    match noted(sample) {
+        Known::Value(_) => {}
+        Known::Denied => return Value::Denied,
+        Known::Absent => return Value::Absent,
     }
     let bytes =
         |row: &TransferRow| [READ, WRITE].iter().filter_map(|of| grown(sample, row, *of)).sum::<f64>();
@@ -68,7 +72,7 @@ pub fn handing(sample: &Sample, name: &Text) -> Option<Vec<i64>> {
             && [READ, WRITE].iter().any(|of| grown(sample, row, *of).is_some_and(|by| by > 0.0))
     };
     let pids = sample.now.transfers.iter().filter(moves).filter_map(|row| row.pid.value());
-    is_noted(sample).then(|| pids.collect())
+    noted(sample).value().map(|_| pids.collect())
 }
 
 #[cfg(test)]
@@ -90,7 +94,7 @@ mod tests {
         }
     }
 
-    fn reading(seconds: i64, noted: bool, transfers: Vec<TransferRow>) -> Reading {
+    fn reading(seconds: i64, noted: Raw, transfers: Vec<TransferRow>) -> Reading {
         let process = |pid: i64| ProcessRow { pid: raw(pid), start_ticks: raw(50), ..ProcessRow::default() };
         let mut reading = Reading {
             processes: vec![Arc::new(process(7)), Arc::new(process(8))],
@@ -99,9 +103,7 @@ mod tests {
         };
         let at = raw(seconds * 1_000_000_000);
         (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (at, at, at);
-        if noted {
-            reading.system.transfers_noted = raw(1);
-        }
+        reading.system.transfers_noted = noted;
         reading
     }
 
@@ -110,14 +112,14 @@ mod tests {
         let host = Arc::new(HostFacts { ticks_per_second: 100, ..HostFacts::default() });
         let before = vec![row(7, 50, 1, 1_000, 3), row(8, 20, 1, 900, 1)];
         let now = vec![row(7, 50, 1, 5_000, 5), row(7, 50, 2, 10_000, 1), row(8, 20, 1, 950, 2)];
-        let sample = |noted: bool| {
-            let earlier = Arc::new(reading(10, noted, before.clone()));
-            Sample::new(host.clone(), Some(earlier), Arc::new(reading(12, true, now.clone())))
+        let sample = |earlier: Raw, later: Raw| {
+            let earlier = Arc::new(reading(10, earlier, before.clone()));
+            Sample::new(host.clone(), Some(earlier), Arc::new(reading(12, later, now.clone())))
         };
         let value = |sample: &Sample, alias: &str, at: usize| {
             process_metric(alias).expect("a metric").of(&sample.process(at))
         };
-        let known = sample(true);
+        let known = sample(raw(1), raw(1));
         assert_eq!(value(&known, "device_read", 0), Value::Number(7_000.0));
         assert_eq!(value(&known, "device_requests", 0), Value::Number(1.5));
         assert_eq!(value(&known, "device", 0), Value::Text("sdb".into()));
@@ -125,8 +127,14 @@ mod tests {
         assert_eq!(value(&known, "device_read", 1), Value::Number(0.0));
         assert_eq!(value(&known, "device", 1), Value::Absent);
         assert_eq!(handing(&known, &"sdb".into()), Some(vec![7]));
-        let unknown = sample(false);
+        let unknown = sample(Raw::ABSENT, raw(1));
         assert_eq!(value(&unknown, "device_read", 1), Value::Absent);
         assert_eq!(handing(&unknown, &"sda".into()), None);
+        let denied = sample(Raw::DENIED, Raw::DENIED);
+        assert_eq!(
+            [value(&denied, "device_read", 0), value(&denied, "device", 0)],
+            [Value::Denied, Value::Denied]
+        );
+        assert_eq!(handing(&denied, &"sda".into()), None);
     }
 }

@@ -36,7 +36,12 @@ impl Transfers {
         // Whoever asks for a rate wants it from the second reading on: it is loaded at once, within milliseconds.
         let how = if self.by_kernel == How::No { How::No } else { How::AtOnce };
         self.requests.begin(how, roots, kernel::requests);
-        let Some(Ok(counted)) = self.requests.get().map(Requests::counted) else { return };
+        let Some(Ok(counted)) = self.requests.get().map(Requests::counted) else {
+            if self.requests.is_denied() {
+                reading.system.transfers_noted = Raw::DENIED;
+            }
+            return;
+        };
         reading.system.transfers_noted = Raw::new(1);
         self.sums.take(counted);
         self.sums.retain(|key, counts| {
