@@ -20,6 +20,8 @@ pub use system::{
 pub use transfers::handing;
 pub use value::{Unit, Value};
 
+use crate::known::Raw;
+use crate::reading::ProcessRow;
 use crate::sample::{ProcessView, Sample};
 use crate::text::{Text, nearest};
 use crate::wanted::Demand;
@@ -104,6 +106,19 @@ pub enum Eval {
 /// All values that a process has of a metric at once; nothing where they are not known.
 pub type Several = fn(&ProcessView<'_>) -> Option<Vec<f64>>;
 
+/// How a value follows from a single number of a process and from the machine. Then it becomes another while the process does
+/// nothing, but nobody needs to look at the process for that.
+#[derive(Clone, Copy)]
+pub struct ByNumber {
+    /// The number.
+    pub number: fn(&ProcessRow) -> Raw,
+    /// What follows from it in a sample.
+    pub follows: fn(&Sample) -> OfNumber<'_>,
+}
+
+/// What follows from a number in a sample.
+pub type OfNumber<'a> = Box<dyn Fn(Raw) -> Value + 'a>;
+
 /// A name without its attributes.
 pub fn base(name: &'static str) -> &'static str {
     name.split('{').next().unwrap_or(name)
@@ -156,6 +171,8 @@ pub struct Metric {
     /// All values that a process has at once, where there may be several: a comparison holds where it does for any of
     /// them. Nothing where they are not known.
     pub several: Option<Several>,
+    /// The number from which it follows, where it follows from one and the machine.
+    pub by_number: Option<ByNumber>,
 }
 
 impl Metric {
@@ -237,6 +254,12 @@ impl Metric {
     /// The same entry, of which a process may have several values.
     const fn several(mut self, all: Several) -> Metric {
         self.several = Some(all);
+        self
+    }
+
+    /// The same entry, which follows from a single number of a process and from the machine.
+    const fn by_number(mut self, by: ByNumber) -> Metric {
+        self.by_number = Some(by);
         self
     }
 

@@ -1,6 +1,6 @@
 //! Metrics of a process.
 
-use super::{Combine, Eval, Kind, Metric, Unit, Value, transfers};
+use super::{ByNumber, Combine, Eval, Kind, Metric, Unit, Value, transfers};
 use crate::known::{Known, Raw};
 use crate::limits;
 use crate::reading::ProcessRow;
@@ -33,11 +33,12 @@ const fn entry(
         words: &[],
         least: None,
         several: None,
+        by_number: None,
     }
 }
 
-fn ticks_per_second(view: &ProcessView<'_>) -> f64 {
-    f64::from(view.sample.host.ticks_per_second.max(1))
+fn ticks_per_second(sample: &Sample) -> f64 {
+    f64::from(sample.host.ticks_per_second.max(1))
 }
 
 fn sum(a: Known<f64>, b: Known<f64>) -> Value {
@@ -45,12 +46,51 @@ fn sum(a: Known<f64>, b: Known<f64>) -> Value {
 }
 
 fn age(view: &ProcessView<'_>) -> Known<f64> {
-    view.now
-        .start_ticks
-        .float()
-        .zip(view.sample.now.system.boot_ns.float())
-        .map(|(start, now)| (now / 1e9 - start / ticks_per_second(view)).max(0.0))
+    age_of(view.sample, view.now.start_ticks)
 }
+
+/// The age of who started then.
+fn age_of(sample: &Sample, start_ticks: Raw) -> Known<f64> {
+    let now = sample.now.system.boot_ns.float();
+    start_ticks.float().zip(now).map(|(start, now)| (now / 1e9 - start / ticks_per_second(sample)).max(0.0))
+}
+
+/// When who is so old started, in seconds since 1970.
+fn start_of(sample: &Sample, age: Known<f64>) -> Known<f64> {
+    age.map(|age| sample.now.wall_ns() as f64 / 1e9 - age)
+}
+
+/// So much memory in percent of the machine's.
+fn share_of_memory(sample: &Sample, bytes: Raw) -> Known<f64> {
+    let total = sample.now.system.mem_total.float();
+    bytes.float().zip(total).map(|(bytes, total)| bytes / total.max(1.0) * 100.0)
+}
+
+const BY_START: ByNumber = ByNumber {
+    number: |row| row.start_ticks,
+    follows: |sample| Box::new(|start| age_of(sample, start).into()),
+};
+const BY_START_IN_TIME: ByNumber = ByNumber {
+    number: |row| row.start_ticks,
+    follows: |sample| Box::new(|start| start_of(sample, age_of(sample, start)).into()),
+};
+const BY_MEMORY: ByNumber = ByNumber {
+    number: |row| row.rss_bytes,
+    follows: |sample| Box::new(|bytes| share_of_memory(sample, bytes).into()),
+};
+const BY_CORE: ByNumber = ByNumber {
+    number: |row| row.core,
+    follows: |sample| {
+        // Looking for the sensor of each process's core would take longer than all else.
+        let of_core: Vec<Value> = (0..sample.now.cores.len())
+            .map(|core| core_temperature(sample, Raw::new(core as i64)).into())
+            .collect();
+        Box::new(move |core| {
+            let known = core.value().and_then(|core| of_core.get(usize::try_from(core).ok()?));
+            known.cloned().unwrap_or_else(|| core_temperature(sample, core).into())
+        })
+    },
+};
 
 /// CPU time in percent of one core: in nanoseconds where the kernel gives them, else in clock ticks. The nanoseconds are those of
 /// the main thread; where the ticks of the whole process say more than two ticks more, other threads worked between the readings.
@@ -58,7 +98,7 @@ fn cpu(view: &ProcessView<'_>) -> Value {
     let ticks = sum(view.share(|row| row.user_ticks), view.share(|row| row.system_ticks));
     let Known::Value(ns) = view.rate(|row| row.run_ns) else { return ticks };
     let exact = ns / 1e7;
-    let two_ticks = 200.0 / (ticks_per_second(view) * view.sample.seconds().unwrap_or(f64::INFINITY));
+    let two_ticks = 200.0 / (ticks_per_second(view.sample) * view.sample.seconds().unwrap_or(f64::INFINITY));
     match ticks.number() {
         Some(coarse) if coarse > exact + two_ticks => ticks,
         _ => Value::Number(exact),
@@ -271,7 +311,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/stat cutime + cstime", |p| sum(p.share(|r| r.children_user_ticks), p.share(|r| r.children_system_ticks))).reading(&["children_user_ticks", "children_system_ticks"]),
     entry("cpu_time", "process.cpu.time", "cpu time", Seconds, Total,
         "CPU time used since the process started. A large value only says that it has been busy at some time, not that it is now.",
-        "/proc/PID/stat utime + stime", |p| p.now.user_ticks.float().zip(p.now.system_ticks.float()).map(|(u, s)| (u + s) / ticks_per_second(p)).into()).reading(&["user_ticks", "system_ticks"]),
+        "/proc/PID/stat utime + stime", |p| p.now.user_ticks.float().zip(p.now.system_ticks.float()).map(|(u, s)| (u + s) / ticks_per_second(p.sample)).into()).reading(&["user_ticks", "system_ticks"]),
     entry("threads", "process.thread.count", "threads", Number, Level,
         "Threads of the process. Many threads do not mean much work; look at CPU for that.",
         "/proc/PID/stat num_threads", |p| p.now.threads.into()).reading(&["threads"]).combining(Combine::Sum),
@@ -280,7 +320,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/stat processor", |p| p.now.core.into()).reading(&["core"]),
     entry("core_temp", "process.cpu.temperature", "core °C", Celsius, Level,
         "Temperature of the core that it ran on last. Where one sensor stands for a whole package, all its cores show the same.",
-        "/sys/class/hwmon, topology", |p| core_temperature(p.sample, p.now.core).into()).reading(&["core"]),
+        "/sys/class/hwmon, topology", |p| core_temperature(p.sample, p.now.core).into()).reading(&["core"]).by_number(BY_CORE),
     entry("priority", "process.priority", "priority", Number, Level,
         "Priority in the kernel's scale: 20 plus niceness, negative for real-time policies. A lower number is served first.",
         "/proc/PID/stat priority", |p| p.now.priority.into()).reading(&["priority"]),
@@ -307,7 +347,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/status VmSwap", |p| p.now.swap_bytes.into()).reading(&["swap_bytes"]),
     entry("mem", "process.memory.utilization", "mem %", Percent, Level,
         "Resident memory in percent of the machine's memory. Shared memory is counted in full for each process.",
-        "/proc/PID/status VmRSS", |p| p.now.rss_bytes.float().zip(p.sample.now.system.mem_total.float()).map(|(rss, total)| rss / total.max(1.0) * 100.0).into()).reading(&["rss_bytes"]),
+        "/proc/PID/status VmRSS", |p| share_of_memory(p.sample, p.now.rss_bytes).into()).reading(&["rss_bytes"]).by_number(BY_MEMORY),
     entry("faults_minor", "process.paging.faults{system.paging.fault.type=minor}", "cheap faults/s", PerSecond, Rate,
         "Page faults that needed no disk. They are normal when a program starts or gets new memory.",
         "/proc/PID/stat minflt", |p| p.rate(|r| r.faults_minor).into()).reading(&["faults_minor"]),
@@ -371,10 +411,10 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/stat delayacct_blkio_ticks", |p| p.share(|r| r.disk_wait_ticks).into()).reading(&["disk_wait_ticks"]).combining(Combine::Most),
     entry("start", "process.creation.time", "start", Time, Label,
         "When it started, as seconds since 1970. It is reckoned from the present clock, so a clock change moves it.",
-        "/proc/PID/stat starttime", |p| age(p).map(|age| p.sample.now.wall_ns() as f64 / 1e9 - age).into()).reading(&["start_ticks"]).combining(Combine::Least),
+        "/proc/PID/stat starttime", |p| start_of(p.sample, age(p)).into()).reading(&["start_ticks"]).by_number(BY_START_IN_TIME).combining(Combine::Least),
     entry("age", "process.uptime", "age", Seconds, Level,
         "Time since it started, suspend included. A young process in an old service was restarted.",
-        "/proc/PID/stat starttime", |p| age(p).into()).reading(&["start_ticks"]),
+        "/proc/PID/stat starttime", |p| age(p).into()).reading(&["start_ticks"]).by_number(BY_START),
     entry("pss", "process.memory.proportional", "pss", Bytes, Level,
         "Resident memory with shared parts divided among those who share them: these add up over processes. Reading it costs the kernel a walk over the whole address space.",
         "/proc/PID/smaps_rollup Pss", |p| p.now.pss_bytes.into()).reading(&["pss_bytes"]).needing(Demand::Proportional),

@@ -37,6 +37,7 @@ const fn entry(
         words: &[],
         least: None,
         several: None,
+        by_number: None,
     }
 }
 

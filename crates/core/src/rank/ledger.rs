@@ -3,6 +3,7 @@
 use super::narrow::Narrowing;
 use super::totals::Sum;
 use crate::catalogue::{Metric, Value};
+use crate::known::Raw;
 use crate::reading::{ProcessRow, Reading};
 use crate::sample::Sample;
 use crate::text::Text;
@@ -12,7 +13,8 @@ use std::sync::Arc;
 /// What is known of the processes of a sample, by their places in it.
 ///
 /// A process whose row is the same in three readings has in the later of their two samples what it had in the earlier one, in
-/// every metric that [rests](Metric::rests).
+/// every metric that [rests](Metric::rests); what follows from a single number ([`ByNumber`](crate::catalogue::ByNumber)) is worked
+/// out from that, without looking at the process.
 #[derive(Default)]
 pub struct Ledger {
     /// The sample that it stands at, by its readings.
@@ -61,6 +63,8 @@ struct Column {
     values: Vec<Value>,
     /// Whether they are only the least that they may be; nothing where they never are.
     least: Vec<bool>,
+    /// The numbers that its values follow from, where they change by themselves.
+    numbers: Vec<Raw>,
     /// Somebody wanted it at this sample; what nobody wants is not followed.
     wanted: bool,
 }
@@ -110,9 +114,18 @@ impl Ledger {
                 *stirred |= sample.earlier_place(at).is_none_or(|place| was[place]);
             }
         }
-        self.columns.retain(|column| column.wanted && column.metric.rests());
-        for Column { metric, values, least, wanted } in &mut self.columns {
+        self.columns.retain(|Column { wanted, metric, .. }| {
+            *wanted && (metric.rests() || metric.by_number.is_some())
+        });
+        for Column { metric, values, least, numbers, wanted } in &mut self.columns {
             *wanted = false;
+            if let Some(by) = metric.by_number {
+                follow(sample, &stirred, stand, numbers, &mut |at| (by.number)(&sample.now.processes[at]));
+                let follows = (by.follows)(sample);
+                values.clear();
+                values.extend(numbers.iter().map(|number| follows(*number)));
+                continue;
+            }
             if metric.least.is_some() {
                 follow(sample, &stirred, stand, least, &mut |at| metric.bounded(&sample.process(at)).1);
             }
@@ -172,11 +185,14 @@ impl Ledger {
             column.wanted = true;
             return;
         }
-        let views = || (0..sample.now.processes.len()).map(|at| sample.process(at));
+        let rows = &sample.now.processes;
+        let numbers = metric.by_number.map(|by| rows.iter().map(|row| (by.number)(row)).collect());
+        let numbers = numbers.unwrap_or_default();
+        let views = || (0..rows.len()).map(|at| sample.process(at));
         let values = views().map(|view| metric.of(&view)).collect();
         let is_ever = metric.least.is_some();
         let least = views().filter(|_| is_ever).map(|view| metric.bounded(&view).1).collect();
-        self.columns.push(Column { metric, values, least, wanted: true });
+        self.columns.push(Column { metric, values, least, numbers, wanted: true });
     }
 
     /// The values of a metric that was wanted, by place.
@@ -279,7 +295,6 @@ mod tests {
     use crate::demo::{SimulatedMachine, Site};
     use crate::exited::exited;
     use crate::expr::Expression;
-    use crate::known::Raw;
     use crate::rank::{Arrange, Arranging, Folds, Order, Population, RowRef, Table, Total, total};
     use crate::reading::raw;
     use std::time::Duration;

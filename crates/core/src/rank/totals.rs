@@ -29,13 +29,19 @@ pub(super) struct Sum {
     whole: Value,
     absent: bool,
     denied: bool,
+    /// They differ in what cannot be added up: so it stays, whatever comes.
+    settled: bool,
 }
 
 impl Sum {
-    pub(super) const NOTHING: Sum = Sum { whole: Value::Absent, absent: false, denied: false };
+    pub(super) const NOTHING: Sum =
+        Sum { whole: Value::Absent, absent: false, denied: false, settled: false };
 
     /// Takes in one more; `partial` is said of the least that it may be.
     pub(super) fn add(&mut self, value: &Value, partial: bool, combine: Combine) {
+        if self.settled {
+            return;
+        }
         self.absent |= partial;
         match (value, &mut self.whole, combine) {
             (Value::Absent, ..) => self.absent = true,
@@ -44,15 +50,13 @@ impl Sum {
             (Value::Number(one), Value::Number(sum), Combine::Sum) => *sum += one,
             (Value::Number(one), Value::Number(most), Combine::Most) => *most = most.max(*one),
             (Value::Number(one), Value::Number(least), Combine::Least) => *least = least.min(*one),
-            // What differs once stays so, and what is the same needs not be copied.
-            (value, whole, _) if *whole == Value::Word(MIXED) || whole == value => {}
-            (value, whole, combine) => *whole = join(std::mem::take(whole), value.clone(), combine),
+            // What is the same needs not be copied.
+            (value, whole, _) if whole == value => {}
+            (value, whole, combine) => {
+                *whole = join(std::mem::take(whole), value.clone(), combine);
+                self.settled = *whole == Value::Word(MIXED);
+            }
         }
-    }
-
-    /// Whether it stays as it is, whatever comes: what differs once stays so.
-    fn is_settled(&self, combine: Combine) -> bool {
-        combine != Combine::Sum && self.whole == Value::Word(MIXED)
     }
 
     pub(super) fn total(self, combine: Combine) -> Total {
@@ -70,7 +74,7 @@ pub fn total(values: impl Iterator<Item = Total>, metric: &Metric) -> Total {
     let mut sum = Sum::NOTHING;
     for Total { value, partial } in values {
         sum.add(&value, partial, metric.combine);
-        if sum.is_settled(metric.combine) {
+        if sum.settled {
             break;
         }
     }

@@ -602,7 +602,9 @@ pub fn clicked(inspector: &mut Inspector, at: Position, place: Rect, state: &mut
     let table = inspector.table(state);
     if at.y == table.heading_y(plan.body) {
         let places = table.places(plan.body);
-        if let Some(column) = places.iter().position(|(x, width)| (*x..*x + width + 2).contains(&at.x)) {
+        if let Some(column) =
+            places.iter().position(|(x, width)| *width > 0 && (*x..*x + width + 2).contains(&at.x))
+        {
             inspector.order_by(column);
         }
         return;

@@ -73,9 +73,10 @@ fn thread_columns() -> Vec<Column> {
         number("thread", 8),
         words("name", 16),
         number("cpu %", 7),
-        number("cpu time", 9),
-        number("core", 5),
-        number("nice", 5),
+        number("core wait%", 10),
+        number("cpu time", 9).yielding(),
+        number("core", 5).yielding(),
+        number("nice", 5).yielding(),
         words("state", 9),
         words("what it does", 0),
     ]
@@ -90,7 +91,10 @@ fn cpu_seconds(row: &ThreadRow, ticks_per_second: f64) -> Option<f64> {
 
 fn threads(inspector: &Inspector, state: &State) -> Table {
     let ticks = ticks_per_second(state);
-    let (now, before): (Vec<Thread>, HashMap<(i64, i64), f64>);
+    // CPU time in seconds, and what it waited for a core.
+    let used = |row: &ThreadRow| (row.key(), (cpu_seconds(row, ticks), row.core_wait_ns));
+    let now: Vec<Thread>;
+    let before: HashMap<(i64, i64), (Option<f64>, Raw)>;
     let seconds;
     if Inspector::asks(state) {
         let Some(look) = &inspector.threads.1 else { return nothing(inspector, state, "threads") };
@@ -102,7 +106,7 @@ fn threads(inspector: &Inspector, state: &State) -> Table {
         let earlier = inspector.threads.0.as_ref();
         seconds = earlier.and_then(|earlier| look.seconds_since(earlier));
         let rows = earlier.and_then(|earlier| earlier.seen.clone().value()).unwrap_or_default();
-        before = rows.iter().filter_map(|it| Some((it.row.key(), cpu_seconds(&it.row, ticks)?))).collect();
+        before = rows.iter().map(|it| used(&it.row)).collect();
     } else {
         let Some(sample) = &state.moment().sample else { return nothing(inspector, state, "threads") };
         let of = |row: &&ThreadRow| row.pid.value() == Some(inspector.key.pid);
@@ -114,16 +118,18 @@ fn threads(inspector: &Inspector, state: &State) -> Table {
         }
         seconds = sample.seconds();
         let rows = sample.before.as_ref().map_or(&[][..], |before| &before.threads[..]);
-        before =
-            rows.iter().filter(of).filter_map(|row| Some((row.key(), cpu_seconds(row, ticks)?))).collect();
+        before = rows.iter().filter(of).map(used).collect();
     }
     let row = |thread: &Thread| {
         let it = &thread.row;
         let used = cpu_seconds(it, ticks);
+        let (used_before, waited_before) = before.get(&it.key()).copied().unwrap_or((None, Raw::ABSENT));
         let percent = used
-            .zip(before.get(&it.key()).copied())
+            .zip(used_before)
             .zip(seconds)
             .map(|((now, before), seconds)| ((now - before) / seconds * 100.0).max(0.0));
+        let waited = it.core_wait_ns.value().zip(waited_before.value()).zip(seconds);
+        let waited = waited.map(|((now, before), seconds)| ((now - before) as f64 / seconds / 1e7).max(0.0));
         let letter = it.state.value().and_then(|code| u8::try_from(code).ok()).map(char::from);
         let doing = wait_words(Task {
             state: letter,
@@ -135,6 +141,7 @@ fn threads(inspector: &Inspector, state: &State) -> Table {
             value(it.tid.value().unwrap_or(0) as f64, it.tid.value().unwrap_or(0).to_string()),
             strong(it.name.to_string()),
             maybe(percent, share),
+            maybe(waited, share),
             maybe(used, short_duration),
             raw(it.core, |core| core.to_string()),
             raw(it.nice, |nice| nice.to_string()),

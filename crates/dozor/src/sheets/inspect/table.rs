@@ -15,16 +15,28 @@ pub struct Column {
     pub width: u16,
     /// Numbers stand at its right edge.
     pub right: bool,
+    /// Where the last one has little room it leaves its own to that.
+    pub yields: bool,
 }
+
+impl Column {
+    /// The same, but that it leaves its room to the last one where that has little.
+    pub const fn yielding(self) -> Column {
+        Column { yields: true, ..self }
+    }
+}
+
+/// Room that the last column has before others leave theirs to it.
+const LEAST: u16 = 24;
 
 /// A column of numbers.
 pub const fn number(heading: &'static str, width: u16) -> Column {
-    Column { heading, width, right: true }
+    Column { heading, width, right: true, yields: false }
 }
 
 /// A column of words.
 pub const fn words(heading: &'static str, width: u16) -> Column {
-    Column { heading, width, right: false }
+    Column { heading, width, right: false, yields: false }
 }
 
 /// A cell: what stands there, and what it is ordered by; numbers, the largest first, before words.
@@ -100,21 +112,26 @@ impl Table {
         });
     }
 
-    /// First cell of each column, and its width.
+    /// First cell of each column, and its width; none of those for which there is no room.
     pub fn places(&self, area: Rect) -> Vec<(u16, u16)> {
-        let mut x = area.x + 1;
         let last = self.columns.len().saturating_sub(1);
-        self.columns
-            .iter()
-            .enumerate()
-            .map(|(at, column)| {
-                let left = area.right().saturating_sub(x);
-                let width = if at == last { left } else { column.width.min(left) };
-                let place = (x, width);
-                x += width + 2;
-                place
-            })
-            .collect()
+        let mut widths: Vec<u16> = self.columns.iter().map(|column| column.width).collect();
+        let taken =
+            |widths: &[u16]| widths[..last].iter().filter(|width| **width > 0).map(|width| width + 2).sum();
+        for at in (0..last).rev().filter(|at| self.columns[*at].yields) {
+            let others: u16 = taken(&widths);
+            if others + 1 + LEAST > area.width {
+                widths[at] = 0;
+            }
+        }
+        let mut x = area.x + 1;
+        let place = |(at, width): (usize, u16)| {
+            let left = area.right().saturating_sub(x);
+            let place = (x, if at == last { left } else { width.min(left) });
+            x += if place.1 > 0 { place.1 + 2 } else { 0 };
+            place
+        };
+        widths.into_iter().enumerate().map(place).collect()
     }
 
     /// Where the headings stand.
@@ -141,7 +158,7 @@ impl Table {
             let text = format!("{}{arrow}", column.heading);
             let style = theme.role(if orders { Role::Accent } else { Role::Quiet });
             let style = if orders { style.add_modifier(Modifier::BOLD) } else { style };
-            if y < area.bottom() {
+            if y < area.bottom() && *width > 0 {
                 if column.right && number + 1 < self.columns.len() {
                     put_right(buffer, x + width, y, *width, &text, style);
                 } else {
@@ -151,7 +168,9 @@ impl Table {
         }
         let seen = Seen::around(self.rows_area(area), at);
         seen.draw(theme, buffer, &self.rows, |buffer, y, row, chosen| {
-            for (number, (cell, (x, width))) in row.iter().zip(&places).enumerate() {
+            for (number, (cell, (x, width))) in
+                row.iter().zip(&places).enumerate().filter(|(_, (_, place))| place.1 > 0)
+            {
                 let role = if chosen && cell.role == Role::Text { Role::Strong } else { cell.role };
                 if self.columns[number].right && number + 1 < self.columns.len() {
                     put_right(buffer, x + width, y, *width, &cell.text, theme.role(role));
@@ -166,6 +185,26 @@ impl Table {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn where_there_is_little_room_some_columns_leave_theirs_to_the_last() {
+        let columns = vec![
+            number("thread", 8),
+            number("cpu", 7).yielding(),
+            number("core", 5).yielding(),
+            words("does", 0),
+        ];
+        let table = Table { columns, ..Table::default() };
+        let widths = |width: u16| -> Vec<u16> {
+            table.places(Rect::new(0, 0, width, 9)).into_iter().map(|(_, width)| width).collect()
+        };
+        assert_eq!(widths(80), [8, 7, 5, 53]);
+        assert_eq!(widths(51), [8, 7, 5, 24]);
+        assert_eq!(widths(50), [8, 7, 0, 30], "the right one first");
+        assert_eq!(widths(40), [8, 0, 0, 29]);
+        assert_eq!(widths(12), [8, 0, 0, 1]);
+        assert_eq!(widths(5), [4, 0, 0, 0]);
+    }
 
     #[test]
     fn the_largest_is_first_and_what_is_not_known_last_whichever_way() {
