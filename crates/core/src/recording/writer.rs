@@ -210,6 +210,8 @@ pub struct Writer {
     host: Arc<HostFacts>,
     every: Option<Duration>,
     thinned: bool,
+    /// Its beginning, once it was made: that of the next one is the same.
+    beginning: Vec<u8>,
     before: Option<Arc<Reading>>,
     block: Vec<IndexRow>,
     peaks: Peaks,
@@ -226,6 +228,7 @@ impl Writer {
             host,
             every,
             thinned: false,
+            beginning: vec![],
             before: None,
             block: vec![],
             peaks: Peaks::default(),
@@ -260,7 +263,14 @@ impl Writer {
 
     /// Appends the beginning of a recording: header and head frame. Once, before everything else.
     pub fn begin(&mut self, out: &mut Vec<u8>) {
-        let old = out.len();
+        if self.beginning.is_empty() {
+            self.beginning = self.made_beginning();
+        }
+        out.extend_from_slice(&self.beginning);
+        self.offset += self.beginning.len() as u64;
+    }
+
+    fn made_beginning(&self) -> Vec<u8> {
         let head = Head {
             program: concat!("dozor ", env!("CARGO_PKG_VERSION")).to_owned(),
             every: self.every.map(|every| every.as_secs_f64()),
@@ -270,14 +280,14 @@ impl Writer {
         };
         let json =
             serde_json::to_vec(&head).unwrap_or_else(|_| unreachable!("the head has only plain fields"));
-        out.extend_from_slice(&header());
+        let mut out = header().to_vec();
         let mut packed = vec![];
         match Packer::new(Effort::Light).and_then(|mut packer| packer.pack(&json, &mut packed)) {
-            Ok(()) => put_frame(Kind::PackedHead, &packed, out),
+            Ok(()) => put_frame(Kind::PackedHead, &packed, &mut out),
             // Without the memory for a compressor it stands there as it is.
-            Err(_) => put_frame(Kind::Head, &json, out),
+            Err(_) => put_frame(Kind::Head, &json, &mut out),
         }
-        self.offset += (out.len() - old) as u64;
+        out
     }
 
     /// Appends a reading. After an error what was appended is of no use: the file is to be cut to where it ended

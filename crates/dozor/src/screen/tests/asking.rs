@@ -438,7 +438,7 @@ fn changed_keys_work_everywhere_and_are_shown() {
 #[test]
 fn every_action_can_be_found_by_its_name_and_run() {
     for entry in ACTIONS {
-        let mut desk = Desk::at(30, (120, 40));
+        let mut desk = Desk::soon_at(30, (120, 40));
         desk.press(":");
         desk.types(entry.name);
         let first = commands::Commands::rows(&desk.state, entry.name).into_iter().next().expect(entry.name);
@@ -622,7 +622,7 @@ fn a_hint_that_the_typed_line_covers_is_not_there_to_be_clicked() {
 #[test]
 fn every_action_bears_a_row_of_idle_threads() {
     for entry in ACTIONS {
-        let mut desk = Desk::at(50, (150, 48));
+        let mut desk = Desk::soon_at(50, (150, 48));
         narrow(&mut desk, "catalogd");
         desk.press("t");
         desk.machine.want(desk.state.wanted());

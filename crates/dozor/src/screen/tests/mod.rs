@@ -58,15 +58,24 @@ impl Desk {
     }
 
     /// The same on another machine.
-    fn of(mut machine: SimulatedMachine, seconds: u64, size: (u16, u16)) -> Desk {
+    fn of(machine: SimulatedMachine, seconds: u64, size: (u16, u16)) -> Desk {
+        Desk::after(61, machine, seconds, size)
+    }
+
+    /// With the last few of its readings alone, where there are to be many desks.
+    fn soon_at(seconds: u64, size: (u16, u16)) -> Desk {
+        Desk::after(6, SimulatedMachine::new(1), seconds, size)
+    }
+
+    fn after(readings: u64, mut machine: SimulatedMachine, seconds: u64, size: (u16, u16)) -> Desk {
         machine.want(Wanted::NOTHING.with(Demand::CoreWait));
         let timeline = Timeline::live(Arc::new(machine.host()));
         let theme = Theme::new(Depth::Mono, false);
         let mut state = State::new(timeline, theme, Duration::from_secs(1), size);
         state.act_as(&USER.into(), None);
-        let begin = PRELUDE as u64 + seconds - 60;
+        let begin = PRELUDE as u64 + seconds + 1 - readings;
         let mut desk = Desk { machine, screen: Screen::new(state), begin: Instant::now(), seconds: begin };
-        desk.run(61);
+        desk.run(readings);
         desk
     }
 
