@@ -33,6 +33,7 @@ pub use state::Processes;
 use state::{Counted, Rest, Tracked};
 use std::sync::Arc;
 use std::time::Instant;
+use std::vec::Drain;
 use walked::Inside;
 
 /// Texts are refreshed every so many readings, and while the process is new: it may still start its program.
@@ -41,6 +42,8 @@ const TEXT_TURN: u64 = 128;
 /// stands.
 const WRITERS: u32 = 4;
 const WRITER_TURN: u64 = 64;
+/// So many processes ahead what is kept of one is asked for: meanwhile others are read.
+const SOON: usize = 4;
 /// Bytes since the last reading by which a process must have dirtied more than it handed over to be asked.
 const TOO_MUCH: i64 = 1 << 20;
 
@@ -77,12 +80,18 @@ impl Processes {
         }
         let mut rows = Vec::with_capacity(pids.len());
         self.vanished.clear();
-        let mut earlier = before.drain(..).peekable();
+        let mut earlier = before.drain(..);
         for pid in &pids {
-            while let Some(gone) = earlier.next_if(|tracked| tracked.pid < *pid) {
-                self.forget_process(&gone);
+            let next = |earlier: &Drain<'_, Tracked>| earlier.as_slice().first().map(|tracked| tracked.pid);
+            while next(&earlier).is_some_and(|next| next < *pid) {
+                earlier.next().iter().for_each(|gone| self.forget_process(gone));
             }
-            let known = earlier.next_if(|tracked| tracked.pid == *pid);
+            let known = if next(&earlier) == Some(*pid) { earlier.next() } else { None };
+            if inside.is_none()
+                && let Some(soon) = earlier.as_slice().get(SOON)
+            {
+                ahead::fetch_whole(&soon.rest.kept.idle);
+            }
             let was_known = known.is_some();
             let now = match &mut inside {
                 Some(inside) if self.hidden.binary_search(pid).is_err() => match inside.record(*pid) {
