@@ -20,6 +20,15 @@ pub fn give_large_memory_back() {
     }
 }
 
+/// Memory that is free within this program goes back to the system; malloc_trim(3). It takes some milliseconds.
+pub fn give_free_memory_back() {
+    #[cfg(target_env = "gnu")]
+    // SAFETY: it takes a number of bytes to keep at the end of the heap, and touches only what is free.
+    unsafe {
+        libc::malloc_trim(0);
+    }
+}
+
 /// Name of the user that this program runs as; the effective one, as in `getpwuid_r(3)`.
 pub fn user() -> dozor_core::text::Text {
     name_of(rustix::process::geteuid().as_raw())
@@ -46,4 +55,30 @@ pub fn usage(children: bool) -> f64 {
     };
     let seconds = |time: libc::timeval| time.tv_sec as f64 + time.tv_usec as f64 / 1e6;
     seconds(usage.ru_utime) + seconds(usage.ru_stime)
+}
+
+#[cfg(test)]
+#[cfg(target_env = "gnu")]
+mod tests {
+    use super::*;
+
+    /// Bytes in memory; `proc_pid_statm(5)`.
+    fn resident() -> u64 {
+        let text = std::fs::read_to_string("/proc/self/statm").expect("our own file");
+        let pages = text.split(' ').nth(1).and_then(|pages| pages.parse::<u64>().ok()).expect("a number");
+        pages * rustix::param::page_size() as u64
+    }
+
+    #[test]
+    fn what_is_free_goes_back_though_something_behind_it_stays() {
+        const MIB: u64 = 1 << 20;
+        let mut rows: Vec<Box<[u8; 1024]>> = (0..100 * 1024).map(|at| Box::new([at as u8; 1024])).collect();
+        let last = rows.pop();
+        let with_all = resident();
+        drop(rows);
+        give_free_memory_back();
+        let after = resident();
+        assert!(after + 70 * MIB < with_all, "{} of {} MiB are left", after / MIB, with_all / MIB);
+        assert_eq!(last.map(|last| last[1]), Some(((100 * 1024 - 1) % 256) as u8));
+    }
 }

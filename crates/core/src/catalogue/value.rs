@@ -233,7 +233,8 @@ impl From<Value> for Known<f64> {
 impl From<Known<f64>> for Value {
     fn from(value: Known<f64>) -> Self {
         match value {
-            Known::Value(number) => Value::Number(number),
+            // A sum of nothing is negative zero, which would be written as such.
+            Known::Value(number) => Value::Number(number + 0.0),
             Known::Absent => Value::Absent,
             Known::Denied => Value::Denied,
         }

@@ -2,6 +2,7 @@
 //!
 //! [`system`] reads the machine and its parts, [`processes`] the processes, from files or by a reader in the kernel.
 
+mod crowd;
 mod ended;
 mod network;
 mod own_io;
@@ -16,7 +17,8 @@ mod writing;
 
 use crate::kernel::{How, Refused};
 use crate::proc::{mountstats, read_file};
-use crate::{Roots, host};
+use crate::{Roots, host, own};
+use crowd::Crowd;
 use dozor_core::known::Raw;
 use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::source::Source;
@@ -51,6 +53,7 @@ pub struct LiveSource {
     loads_when_settled: bool,
     /// Bytes that were swapped and reclaimed up to the last reading.
     reclaimed: [i64; 3],
+    crowd: Crowd,
 }
 
 impl LiveSource {
@@ -70,6 +73,7 @@ impl LiveSource {
             wanted: Wanted::NOTHING,
             loads_when_settled: false,
             reclaimed: [0; 3],
+            crowd: Crowd::default(),
         })
     }
 
@@ -174,6 +178,10 @@ impl Source for LiveSource {
             if let Some(lost) = self.ended.lost() {
                 reading.system.notifications_lost = Raw::new((lost + self.network.lost()) as i64);
             }
+        }
+        let Reading { processes, threads, connections, ended, .. } = &reading;
+        if self.crowd.is_gone(processes.len() + threads.len() + connections.len() + ended.len()) {
+            own::give_free_memory_back();
         }
         reading
     }
