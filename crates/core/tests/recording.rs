@@ -157,6 +157,32 @@ fn simulated(count: usize) -> Vec<Reading> {
     NIGHT[..count].to_vec()
 }
 
+#[test]
+fn names_that_look_the_same_once_they_are_harmless_are_told_apart() {
+    let row = |pid: i64| ProcessRow {
+        name: if pid % 2 == 0 { "job\u{1}" } else { "job\\x01" }.into(),
+        pid: raw(pid),
+        rss_bytes: raw(if pid % 2 == 0 { 1_000_000 } else { 30_000_000_000 } + pid),
+        virtual_bytes: raw(if pid % 3 == 0 { 7 } else { 8 } * 4_096),
+        ..ProcessRow::default()
+    };
+    let readings: Vec<Reading> = (0..40)
+        .map(|number| Reading {
+            processes: (number..number + 3).map(|pid| Arc::new(row(pid))).collect(),
+            ..Reading::default()
+        })
+        .collect();
+    let (found, damages) = read(&written(&readings)).expect("its head");
+    assert_eq!((found.len(), damages), (readings.len(), vec![]));
+    for (found, expected) in found.iter().zip(&readings) {
+        let numbers = |reading: &Reading| -> Vec<[Raw; 3]> {
+            reading.processes.iter().map(|row| [row.pid, row.rss_bytes, row.virtual_bytes]).collect()
+        };
+        assert_eq!(numbers(found), numbers(expected));
+        assert!(found.processes.iter().all(|row| &*row.name == "job\\x01"));
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(32))]
 

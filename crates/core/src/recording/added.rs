@@ -3,8 +3,8 @@
 
 use crate::known::Raw;
 use crate::row::Row;
-use crate::text::Text;
 use std::collections::HashMap;
+use std::hash::Hash;
 
 /// Names whose last row is kept.
 const NAMES: usize = 512;
@@ -58,26 +58,26 @@ pub enum Kin {
     Named(usize),
 }
 
-/// What was added to a table since the last key frame.
-pub struct Added<R> {
+/// What was added to a table since the last key frame. Names are told apart by `N`.
+pub struct Added<R, N> {
     /// The row that was added last.
     pub last: R,
     /// Its first text.
-    pub last_name: Text,
+    pub last_name: N,
     /// The last row of each name.
     pub named: Vec<R>,
-    places: HashMap<Text, usize>,
+    places: HashMap<N, usize>,
     /// For each name which of the rows that are being added is the last.
     newest: Vec<Option<usize>>,
     /// Of each column of numbers.
     pub served: Vec<Served>,
 }
 
-impl<R: Row> Default for Added<R> {
-    fn default() -> Added<R> {
+impl<R: Row, N: Default> Default for Added<R, N> {
+    fn default() -> Added<R, N> {
         Added {
             last: R::default(),
-            last_name: Text::default(),
+            last_name: N::default(),
             named: vec![],
             places: HashMap::new(),
             newest: vec![],
@@ -86,7 +86,7 @@ impl<R: Row> Default for Added<R> {
     }
 }
 
-impl<R: Row> Added<R> {
+impl<R: Row, N: Clone + Eq + Hash> Added<R, N> {
     /// Columns of numbers, each of which is a level or is not, are about to come.
     pub fn expect(&mut self, levels: impl Iterator<Item = bool>) {
         if self.served.is_empty() {
@@ -95,14 +95,17 @@ impl<R: Row> Added<R> {
     }
 
     /// What rows of these names follow, that are about to be added in this order.
-    pub fn kin<'a>(&mut self, names: impl Iterator<Item = &'a Text>) -> Vec<Kin> {
+    pub fn kin<'a>(&mut self, names: impl Iterator<Item = &'a N>) -> Vec<Kin>
+    where
+        N: 'a,
+    {
         self.newest.clear();
         self.newest.resize(self.named.len(), None);
         // One that runs again and again comes several times in a row, most often.
-        let mut same: Option<(&Text, Option<usize>)> = None;
-        let of = |(at, name): (usize, &'a Text)| {
+        let mut same: Option<(&N, Option<usize>)> = None;
+        let of = |(at, name): (usize, &'a N)| {
             let place = match same {
-                Some((last, place)) if Text::ptr_eq(last, name) => place,
+                Some((last, place)) if last == name => place,
                 _ => self.places.get(name).copied(),
             };
             same = Some((name, place));
@@ -121,7 +124,7 @@ impl<R: Row> Added<R> {
     }
 
     /// These are the rows that [`Added::kin`] was told of; without names where it was not asked.
-    pub fn keep<'a>(&mut self, rows: impl Fn(usize) -> &'a R, count: usize, last_name: Option<&Text>) {
+    pub fn keep<'a>(&mut self, rows: impl Fn(usize) -> &'a R, count: usize, last_name: Option<&N>) {
         for (named, newest) in self.named.iter_mut().zip(&mut self.newest) {
             if let Some(at) = newest.take() {
                 named.clone_from(rows(at));

@@ -5,6 +5,7 @@ use crate::known::Raw;
 use crate::row::Row;
 use crate::text::{Text, clean};
 use std::collections::HashMap;
+use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
 /// A payload that its checksum calls whole, but that makes no sense.
@@ -43,6 +44,7 @@ pub fn put_varint(mut value: u128, out: &mut Vec<u8>) {
 }
 
 /// Reads bytes from the front.
+#[derive(Clone)]
 pub struct Bytes<'a>(pub &'a [u8]);
 
 impl<'a> Bytes<'a> {
@@ -131,7 +133,40 @@ pub struct Read {
     bytes: usize,
 }
 
+/// A text that was read, told apart by its number: what is not fit to be shown was taken from it.
+#[derive(Clone, Debug, Default)]
+pub struct Name {
+    /// None where it is empty.
+    number: Option<usize>,
+    pub text: Text,
+}
+
+impl PartialEq for Name {
+    fn eq(&self, other: &Name) -> bool {
+        self.number == other.number
+    }
+}
+
+impl Eq for Name {}
+
+impl Hash for Name {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        self.number.hash(state);
+    }
+}
+
 impl Read {
+    /// The next text as a name.
+    pub fn name(&mut self, bytes: &mut Bytes<'_>) -> Result<Name, DecodeError> {
+        // A new one gets the next number.
+        let number = match bytes.clone().varint()? {
+            0 => self.texts.len(),
+            known => usize::try_from(known - 1).map_err(|_| DecodeError::TooLarge)?,
+        };
+        let text = self.get(bytes)?;
+        Ok(Name { number: (!text.is_empty()).then_some(number), text })
+    }
+
     /// The next text.
     pub fn get(&mut self, bytes: &mut Bytes<'_>) -> Result<Text, DecodeError> {
         let number = usize::try_from(bytes.varint()?).map_err(|_| DecodeError::TooLarge)?;

@@ -10,6 +10,7 @@ use super::mapping::is_clock;
 use super::numbers::{Out, put_number};
 use crate::known::Raw;
 use crate::row::{Field, Kind, Row};
+use crate::text::Text;
 use std::cmp::Ordering;
 
 /// Appends rising indexes as steps.
@@ -27,7 +28,7 @@ fn put_steps(indexes: &[usize], out: &mut Vec<u8>) {
 pub fn put_table<R: Row, H: Holder<R>>(
     rows: &[H],
     before: &[H],
-    added: &mut Added<R>,
+    added: &mut Added<R, Text>,
     texts: &mut Written,
     out: &mut Out,
 ) {

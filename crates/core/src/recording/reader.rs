@@ -4,7 +4,7 @@
 //! unbounded memory.
 
 use super::added::Added;
-use super::codec::{DecodeError, Read as Texts};
+use super::codec::{DecodeError, Name, Read as Texts};
 use super::format::{
     FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, LEAST_WORK, LONGEST_HEAD, MAGIC, MOST_BYTES,
     PartKind, ROW_WORK, VERSION, WORK_PER_BYTE,
@@ -80,10 +80,10 @@ macro_rules! declare_table {
         /// What was added to each table since the last key frame.
         #[derive(Default)]
         struct LastAdded {
-            machine: Added<SystemRow>,
-            $( $system: Added<$system_row>, )*
-            $( $process: Added<$process_row>, )*
-            processes: Added<ProcessRow>,
+            machine: Added<SystemRow, Name>,
+            $( $system: Added<$system_row, Name>, )*
+            $( $process: Added<$process_row, Name>, )*
+            processes: Added<ProcessRow, Name>,
         }
 
         impl Table {
@@ -155,7 +155,7 @@ struct Tables<'a> {
     reading: &'a mut Reading,
     last: &'a mut LastAdded,
     unknown: &'a mut Vec<UnknownRow>,
-    unknown_added: &'a mut Added<UnknownRow>,
+    unknown_added: &'a mut Added<UnknownRow, Name>,
     texts: &'a mut Texts,
     machine: &'a mut Pool<SystemRow>,
     pool: &'a mut Pool<Arc<ProcessRow>>,
@@ -275,7 +275,7 @@ pub struct Decoder {
     system: Vec<SystemRow>,
     reading: Reading,
     last: Box<LastAdded>,
-    unknown: Vec<(Vec<UnknownRow>, Added<UnknownRow>)>,
+    unknown: Vec<(Vec<UnknownRow>, Added<UnknownRow, Name>)>,
     system_part: Stream,
     process_part: Stream,
     machine: Pool<SystemRow>,
@@ -302,7 +302,7 @@ impl Decoder {
             system: vec![],
             reading: Reading::default(),
             last: Box::default(),
-            unknown: (0..tables).map(|_| <(Vec<UnknownRow>, Added<UnknownRow>)>::default()).collect(),
+            unknown: (0..tables).map(|_| <(Vec<UnknownRow>, Added<UnknownRow, Name>)>::default()).collect(),
             system_part: Stream::default(),
             process_part: Stream::default(),
             machine: Pool::default(),

@@ -1,14 +1,13 @@
 //! Tables of rows out of bytes, since version 2; the counterpart of [`columnar`](super::columnar).
 
 use super::added::{Added, Kin};
-use super::codec::{Bytes, DecodeError, Holder, Read};
+use super::codec::{Bytes, DecodeError, Holder, Name, Read};
 use super::columnar::Clocks;
 use super::mapping::Columns;
 use super::numbers::{In, number, pass};
 use super::pool::Pool;
 use crate::known::Raw;
 use crate::row::{Cells, Field, Row, TextField};
-use crate::text::Text;
 
 /// Rising indexes, each below `end`.
 fn steps(end: usize, bytes: &mut Bytes<'_>) -> Result<Vec<usize>, DecodeError> {
@@ -131,7 +130,7 @@ impl<R: Row> Columns<R> {
         &self,
         rows: &mut Vec<H>,
         pool: &mut Pool<H>,
-        added: &mut Added<R>,
+        added: &mut Added<R, Name>,
         texts: &mut Read,
         room: &mut usize,
         input: &mut In<'_>,
@@ -187,7 +186,7 @@ impl<R: Row> Columns<R> {
         (mut old, count): (Vec<Option<&mut R>>, usize),
         bitmaps: &Bitmaps<'_>,
         cells: Cells,
-        added: &mut Added<R>,
+        added: &mut Added<R, Name>,
         texts: &mut Read,
         input: &mut In<'_>,
     ) -> Result<Vec<R>, DecodeError> {
@@ -207,7 +206,7 @@ impl<R: Row> Columns<R> {
         }
         let mut fresh = Fresh::begin(count, &names, added);
         if let (true, Some(ours)) = (named, self.text(0, cells)) {
-            fresh.rows.iter_mut().zip(&names).for_each(|(row, name)| (ours.set)(row, name.clone()));
+            fresh.rows.iter_mut().zip(&names).for_each(|(row, name)| (ours.set)(row, name.text.clone()));
         }
         fresh.added.expect(self.levels.iter().copied());
         for (place, column) in columns {
@@ -383,15 +382,15 @@ fn changed_texts<R>(
 fn names_of(
     places: Places<'_>,
     count: usize,
-    last: &Text,
+    last: &Name,
     texts: &mut Read,
     input: &mut In<'_>,
-) -> Result<Vec<Text>, DecodeError> {
+) -> Result<Vec<Name>, DecodeError> {
     let mut name = last.clone();
     let mut has = places.added();
     let of = |at| {
         if has(at) {
-            name = texts.get(&mut input.bytes)?;
+            name = texts.name(&mut input.bytes)?;
         }
         Ok(name.clone())
     };
@@ -435,12 +434,12 @@ enum Base {
 struct Fresh<'a, R> {
     rows: Vec<R>,
     kin: Vec<Kin>,
-    added: &'a mut Added<R>,
+    added: &'a mut Added<R, Name>,
 }
 
 impl<'a, R: Row> Fresh<'a, R> {
     /// So many of them, as what each follows is. Without names each follows the one before.
-    fn begin(count: usize, names: &[Text], added: &'a mut Added<R>) -> Fresh<'a, R> {
+    fn begin(count: usize, names: &[Name], added: &'a mut Added<R, Name>) -> Fresh<'a, R> {
         let kin = if names.is_empty() { vec![Kin::Before; count] } else { added.kin(names.iter()) };
         let mut rows: Vec<R> = Vec::with_capacity(count);
         for kin in &kin {

@@ -15,6 +15,7 @@ use crate::reading::all_parts;
 #[allow(clippy::wildcard_imports, reason = "all row types, as the list of parts names them")]
 use crate::reading::*;
 use crate::sample::Sample;
+use crate::text::Text;
 use crate::timeline::Moment;
 use std::io;
 use std::sync::Arc;
@@ -39,11 +40,11 @@ macro_rules! declare_tables {
 
         /// What was added to each table of the system part since the last key frame.
         #[derive(Default)]
-        struct AddedToSystem { system: Added<SystemRow>, $( $system: Added<$system_row>, )* }
+        struct AddedToSystem { system: Added<SystemRow, Text>, $( $system: Added<$system_row, Text>, )* }
 
         /// What was added to each table of the process part since the last key frame.
         #[derive(Default)]
-        struct AddedToProcesses { $( $process: Added<$process_row>, )* processes: Added<ProcessRow> }
+        struct AddedToProcesses { $( $process: Added<$process_row, Text>, )* processes: Added<ProcessRow, Text> }
 
         /// Appends the tables of the system part, but for the machine's own row.
         fn put_system_parts(
