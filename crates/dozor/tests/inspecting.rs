@@ -48,7 +48,9 @@ fn a_real_process_is_found_looked_into_changed_and_ended_by_keys() {
     let mut worker = Worker::start();
     let pid = worker.pid();
     let terminal = Terminal::alone(&format!("dozor {pid} --every 300ms --no-history"), LARGE);
-    terminal.wait("its row", |screen| screen.contains("Processes by") && screen.contains(&pid.to_string()));
+    // The title names it before it has a row.
+    let is_its = |line: &str| line.contains("sh -c") && line.contains(&pid.to_string());
+    terminal.wait("its row", |screen| screen.lines().any(is_its));
     terminal.keys("Down");
     terminal.wait("it is chosen", |screen| {
         screen.lines().any(|line| line.contains('▸') && line.contains(&pid.to_string()))
