@@ -76,6 +76,11 @@ impl Btf {
         self.find(FUNCTION, name)
     }
 
+    /// Number of the structure of this name.
+    pub fn structure(&self, name: &str) -> Option<u32> {
+        self.find(STRUCT, name)
+    }
+
     /// Number of the type of a place where the kernel says that something happens, by which a program is attached; `name` as
     /// in `btf_trace_sched_process_exec`.
     pub fn tracepoint(&self, name: &str) -> Option<u32> {

@@ -10,6 +10,7 @@ const MAP_CREATE: i32 = 0;
 const MAP_LOOKUP: i32 = 1;
 const MAP_UPDATE: i32 = 2;
 const PROGRAM_LOAD: i32 = 5;
+const PROGRAM_RUN: i32 = 10;
 const RAW_TRACEPOINT_OPEN: i32 = 17;
 const MAP_LOOKUP_BATCH: i32 = 24;
 const LINK_CREATE: i32 = 28;
@@ -19,8 +20,12 @@ const ARRAY_OF_CORES: u32 = 6;
 const RECENT: u32 = 9;
 const RING: u32 = 27;
 const TRACING: u32 = 26;
+const CALLED: u32 = 31;
 const TRACE_POINT: u32 = 23;
 const TRACE_ITERATOR: u32 = 28;
+/// That a program may sleep, as those that are called by us have to say; that a map can be mapped.
+const MAY_SLEEP: u32 = 1 << 4;
+const MAPPABLE: u32 = 1 << 10;
 
 /// Under which licence the program in the kernel stands, which uses functions that only such ones may call.
 const LICENCE: &std::ffi::CStr = c"Dual MIT/GPL";
@@ -84,6 +89,12 @@ fn last_error() -> Errno {
 /// An array in the kernel: so many values of that size, all zero.
 pub fn array(values: u32, size: u32) -> Result<OwnedFd, Errno> {
     Attributes::new().half(0, ARRAY).half(4, 4).half(8, size).half(12, values).open(MAP_CREATE)
+}
+
+/// So many bytes that can be mapped, all zero.
+pub fn shared(bytes: u32) -> Result<OwnedFd, Errno> {
+    let attributes = Attributes::new().half(0, ARRAY).half(4, 4).half(8, bytes).half(12, 1);
+    attributes.half(16, MAPPABLE).open(MAP_CREATE)
 }
 
 /// A value of that size for each core.
@@ -155,12 +166,22 @@ pub fn entries<K: Copy + Default, const WORDS: usize>(
 /// Loads a program that is run for each thing that the kernel walks over. `function` is the number of that walk's
 /// function. A program that the kernel does not accept is refused with what it said last, if it said anything.
 pub fn load_iterator(instructions: &[u64], function: u32) -> Result<OwnedFd, (Errno, String)> {
-    load(instructions, TRACE_ITERATOR, function)
+    load(instructions, |attributes| attributes.half(0, TRACING).half(68, TRACE_ITERATOR).half(108, function))
 }
 
 /// Loads a program that is run where the kernel says that something happens. `name` is the number of that place's type.
 pub fn load_tracepoint(instructions: &[u64], name: u32) -> Result<OwnedFd, (Errno, String)> {
-    load(instructions, TRACE_POINT, name)
+    load(instructions, |attributes| attributes.half(0, TRACING).half(68, TRACE_POINT).half(108, name))
+}
+
+/// Loads a program that is run by [`run`].
+pub fn load_runnable(instructions: &[u64]) -> Result<OwnedFd, (Errno, String)> {
+    load(instructions, |attributes| attributes.half(0, CALLED).half(44, MAY_SLEEP))
+}
+
+/// Runs a program once, and waits for it.
+pub fn run(program: BorrowedFd<'_>) -> Result<(), Errno> {
+    Attributes::new().descriptor(0, program).call(PROGRAM_RUN).map(drop)
 }
 
 /// From now on the program is run, until this is closed.
@@ -168,15 +189,11 @@ pub fn attach(program: BorrowedFd<'_>) -> Result<OwnedFd, Errno> {
     Attributes::new().descriptor(8, program).open(RAW_TRACEPOINT_OPEN)
 }
 
-fn load(instructions: &[u64], way: u32, target: u32) -> Result<OwnedFd, (Errno, String)> {
+/// `kind` says what kind of program it is, and where it belongs.
+fn load(instructions: &[u64], kind: impl Fn(Attributes) -> Attributes) -> Result<OwnedFd, (Errno, String)> {
     let attributes = || {
-        Attributes::new()
-            .half(0, TRACING)
-            .half(4, instructions.len() as u32)
-            .pointer(8, instructions.as_ptr())
-            .pointer(16, LICENCE.as_ptr())
-            .half(68, way)
-            .half(108, target)
+        let attributes = Attributes::new().half(4, instructions.len() as u32);
+        kind(attributes.pointer(8, instructions.as_ptr()).pointer(16, LICENCE.as_ptr()))
     };
     attributes().open(PROGRAM_LOAD).map_err(|error| {
         // It explains itself only where it is asked to, which takes longer.

@@ -185,6 +185,16 @@ impl Code {
         self.push(0x85, Register::R0, 0, 0, helper as i32)
     }
 
+    /// Calls a function of the kernel's own, by its number among the kernel's types.
+    pub fn call_kernel(&mut self, function: u32) -> &mut Code {
+        self.push(0x85, Register::R0, 2, 0, function as i32)
+    }
+
+    /// The address of a byte in the only value of a map.
+    pub fn value(&mut self, to: Register, descriptor: i32, byte: i32) -> &mut Code {
+        self.push(0x18, to, 2, 0, descriptor).push(0, Register::R0, 0, 0, byte)
+    }
+
     /// A map, by its descriptor.
     pub fn map(&mut self, to: Register, descriptor: i32) -> &mut Code {
         self.push(0x18, to, 1, 0, descriptor).push(0, Register::R0, 0, 0, 0)

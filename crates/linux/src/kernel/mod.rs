@@ -13,6 +13,7 @@ pub mod datagrams;
 mod later;
 mod layout;
 pub mod lives;
+mod mapped;
 pub mod owners;
 mod refused;
 pub mod requests;

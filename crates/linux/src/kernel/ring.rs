@@ -1,10 +1,11 @@
 //! A ring that programs in the kernel write to and that is read here; Documentation/bpf/ringbuf.rst.
 
 use super::call;
+use super::mapped::Mapped;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::io::Errno;
 use std::os::fd::{AsFd as _, AsRawFd as _, BorrowedFd, OwnedFd};
-use std::sync::atomic::{AtomicU32, AtomicUsize, Ordering};
+use std::sync::atomic::Ordering;
 
 /// Says of a record's length that it is not written yet, or that it was given up.
 const BUSY: u32 = 1 << 31;
@@ -22,43 +23,6 @@ pub struct Ring {
     page: usize,
     size: usize,
     record: Vec<u8>,
-}
-
-/// Pages of a ring, mapped to here.
-struct Mapped {
-    at: *mut libc::c_void,
-    bytes: usize,
-}
-
-// SAFETY: the pages stay where they are until this is dropped, and whoever has it has it alone.
-unsafe impl Send for Mapped {}
-
-impl Mapped {
-    fn of(descriptor: BorrowedFd<'_>, bytes: usize, access: i32, from: usize) -> Result<Mapped, Errno> {
-        // SAFETY: a new mapping of a descriptor of ours, at a place that the kernel chooses.
-        let at = unsafe {
-            let from = from as libc::off_t;
-            libc::mmap(std::ptr::null_mut(), bytes, access, libc::MAP_SHARED, descriptor.as_raw_fd(), from)
-        };
-        if at == libc::MAP_FAILED {
-            let error = std::io::Error::last_os_error().raw_os_error().unwrap_or(libc::ENOMEM);
-            return Err(Errno::from_raw_os_error(error));
-        }
-        Ok(Mapped { at, bytes })
-    }
-
-    /// A place in the ring, which begins this mapping.
-    fn place(&self) -> &AtomicUsize {
-        // SAFETY: the mapping begins at a page, is one page or longer, and lives as long as this.
-        unsafe { &*self.at.cast::<AtomicUsize>() }
-    }
-}
-
-impl Drop for Mapped {
-    fn drop(&mut self) {
-        // SAFETY: mapped above, and nobody has anything of it any more.
-        unsafe { libc::munmap(self.at, self.bytes) };
-    }
 }
 
 impl Ring {
@@ -106,9 +70,8 @@ impl Ring {
 
     /// The length of the record at a place.
     fn length(&self, at: usize) -> u32 {
-        // SAFETY: within the mapping, since places are taken within the ring's size, and aligned, as records are.
-        let length = unsafe { &*self.written.at.byte_add(self.page + at % self.size).cast::<AtomicU32>() };
-        length.load(Ordering::Acquire)
+        // Records are aligned, and places are taken within the ring's size.
+        self.written.half(self.page + at % self.size)
     }
 
     /// Copies so many bytes, which may go on at the ring's beginning.
@@ -117,11 +80,8 @@ impl Ring {
         let first = bytes.min(self.size - from);
         self.record.clear();
         for (from, bytes) in [(from, first), (0, bytes - first)] {
-            // SAFETY: within the mapping; the kernel has written these bytes and does not touch them until they are given back.
-            let piece = unsafe {
-                std::slice::from_raw_parts(self.written.at.cast::<u8>().add(self.page + from), bytes)
-            };
-            self.record.extend_from_slice(piece);
+            // SAFETY: the kernel has written these bytes and does not touch them until they are given back.
+            self.record.extend_from_slice(unsafe { self.written.bytes(self.page + from, bytes) });
         }
     }
 }

@@ -68,6 +68,9 @@ pub struct Inside {
     seen: Pass,
 }
 
+/// In place of a process: that it has several threads.
+const SEVERAL: u32 = 1;
+
 /// What one walk gave.
 #[derive(Default)]
 struct Pass {
@@ -115,7 +118,7 @@ impl Inside {
         self.seen.cursor += 1;
         match place {
             0 => None,
-            1 => {
+            SEVERAL => {
                 let Several { main, whole, threads, sums, .. } = self.several.get(&found)?;
                 Some(Record { main: main.as_ref()?, whole, threads, sums: *sums })
             }
@@ -160,7 +163,7 @@ impl Pass {
                 }
                 several.entry(task.pid).or_default().see(task, whole, walk);
                 if is_main {
-                    self.processes.push((task.pid, 1));
+                    self.processes.push((task.pid, SEVERAL));
                 } else if self.touched.last() != Some(&task.pid) {
                     self.touched.push(task.pid);
                 }
@@ -170,13 +173,25 @@ impl Pass {
 
     /// Puts together what came in pieces.
     fn finish(&mut self, several: &mut HashMap<u32, Several>, walk: u64) {
-        // They come in the order of their numbers, of which the kernel begins anew at some time.
-        if !self.processes.is_sorted() {
-            self.processes.sort_unstable();
+        // They come in a few runs of ascending numbers, some perhaps twice, of which what was seen last holds and what changed
+        // goes before what did not.
+        if !self.processes.is_sorted_by(|one, other| one.0 < other.0) {
+            // In the order in which they were seen, and a few runs are merged in no time.
+            self.processes.sort_by_key(|(pid, _)| *pid);
+            self.processes.dedup_by(|later, kept| {
+                let twice = later.0 == kept.0;
+                if twice && kept.1 != SEVERAL {
+                    kept.1 = later.1;
+                }
+                twice
+            });
+        }
+        if !self.same.is_sorted() {
+            self.same.sort_by_key(|tid| *tid);
         }
         for pid in &self.touched {
             if let Ok(at) = self.processes.binary_search_by_key(pid, |(pid, _)| *pid) {
-                self.processes[at].1 = 1;
+                self.processes[at].1 = SEVERAL;
             }
         }
         several.retain(|pid, process| {
@@ -422,5 +437,33 @@ mod tests {
         let told =
             [(0, 0), (1, 0), (0x2001, 0), (2, 0), (0x402, 0), (4, 0), (8, 0), (0x8000, 0), (0x80, 0x20)];
         assert_eq!(told.map(|(state, exit)| of(state, exit)).iter().collect::<String>(), "RSSDITtDZ");
+    }
+
+    #[test]
+    fn who_is_seen_twice_is_as_seen_last() {
+        let (mut pass, mut several) = (Pass::default(), HashMap::new());
+        let changed = |pid: u32, run_ns: u64, threads: u32| {
+            let task = Task { tid: pid, pid, run_ns, ..Task::default() };
+            Seen::Changed(task, Whole { threads, ..Whole::default() })
+        };
+        // The walk began with number 7, came to 3 and began again: 5 changed before, 8 and 9 between the two.
+        let first = [Seen::Same { tid: 7, pid: 7 }, changed(8, 1, 1), changed(9, 1, 1), changed(5, 1, 1)];
+        let again = [
+            Seen::Same { tid: 7, pid: 7 },
+            changed(8, 2, 1),
+            changed(9, 2, 2),
+            Seen::Same { tid: 3, pid: 3 },
+        ];
+        let again = again.into_iter().chain([changed(5, 2, 1)]);
+        for seen in first.into_iter().chain(again) {
+            pass.see(&seen, &mut several, 1);
+        }
+        pass.finish(&mut several, 1);
+        let run = |place: u32| pass.single[place as usize - 2].0.run_ns;
+        let pids: Vec<u32> = pass.processes.iter().map(|(pid, _)| *pid).collect();
+        assert_eq!(pids, [3, 5, 7, 8, 9]);
+        let places: Vec<u32> = pass.processes.iter().map(|(_, place)| *place).collect();
+        assert_eq!((places[0], run(places[1]), places[2], run(places[3])), (0, 2, 0, 2));
+        assert_eq!((places[4], several[&9].sums.run_ns), (SEVERAL, 2));
     }
 }
