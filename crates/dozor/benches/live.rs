@@ -1,5 +1,5 @@
 //! What Dozor costs from outside: time to the first complete screen, CPU time and memory of a live screen with 300 processes at
-//! 1 s, and CPU time of a recorder with 1,000 idle processes at 1 s, by the kernel's account of a child that ended.
+//! 1 s, and CPU time of a recorder with 1,000 idle processes at 1 s, by the kernel's account of its threads.
 //!
 //! Beside it stands the bare cost of opening, reading and closing `stat` and `io` of each process, measured in the
 //! same run. Run with `cargo bench --bench live`; takes about three minutes.
@@ -97,30 +97,37 @@ fn bare_loop() -> (usize, Duration) {
     (count, begin.elapsed())
 }
 
-/// CPU time in seconds of children that ended and were waited for.
-fn of_children() -> f64 {
-    let stat = std::fs::read_to_string("/proc/self/stat").expect("our own");
-    let fields: Vec<&str> = stat.rsplit(") ").next().expect("fields").split(' ').collect();
-    let number = |at: usize| fields[at].parse::<f64>().expect("a number");
-    (number(13) + number(14)) / rustix::param::clock_ticks_per_second() as f64
+/// CPU time in seconds of all threads of a process that live, to the nanosecond; Documentation/scheduler/sched-stats.rst.
+fn on_cores(process: &Child) -> f64 {
+    let tasks = std::fs::read_dir(format!("/proc/{}/task", process.id())).expect("it runs");
+    let of = |task: std::fs::DirEntry| {
+        let told = std::fs::read_to_string(task.path().join("schedstat")).unwrap_or_default();
+        told.split(' ').next().and_then(|ns| ns.parse::<f64>().ok()).unwrap_or(0.0)
+    };
+    tasks.flatten().map(of).sum::<f64>() / 1e9
 }
 
-/// CPU time in seconds of a recorder that takes so many readings.
-fn recorder(reader: &str, readings: u32) -> f64 {
+/// CPU time in seconds that a reading costs a recorder, of so many of them once it has settled.
+fn recorder(reader: &str, readings: u64) -> f64 {
     let folder = tempfile::tempdir().expect("a folder");
-    let before = of_children();
     let mut command = Command::new(DOZOR);
-    command.args(["record", "--every", "1s", "--reader", reader, "--count", &readings.to_string(), "-o"]);
-    let status =
-        command.arg(folder.path().join("bench.dozor")).stdout(Stdio::null()).stderr(Stdio::null()).status();
-    assert!(status.expect("it runs").success());
-    of_children() - before
+    command
+        .args(["record", "--every", "1s", "--reader", reader, "-o"])
+        .arg(folder.path().join("bench.dozor"));
+    let mut recorder = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("it runs");
+    // Between two readings, so that each of them is counted as a whole.
+    std::thread::sleep(Duration::from_millis(8_500));
+    let before = on_cores(&recorder);
+    std::thread::sleep(Duration::from_secs(readings));
+    let used = on_cores(&recorder) - before;
+    let _ = recorder.kill();
+    let _ = recorder.wait();
+    used / readings as f64
 }
 
 /// What a reading costs a recorder, everything included but its start.
 fn recorders() {
-    const FEW: u32 = 8;
-    const READINGS: u32 = 40;
+    const READINGS: u64 = 40;
     let present = bare_loop().0;
     let sleepers: Vec<Child> = (present..1_000)
         .map(|_| Command::new("sleep").arg("300").stdin(Stdio::null()).spawn().expect("a child"))
@@ -129,7 +136,7 @@ fn recorders() {
     let mut bare = vec![];
     for (reader, budget) in [("files", 0.4), ("kernel", 0.15)] {
         bare.extend((0..5).map(|_| bare_loop()));
-        let reading = (recorder(reader, FEW + READINGS) - recorder(reader, FEW)) / f64::from(READINGS);
+        let reading = recorder(reader, READINGS);
         bare.extend((0..5).map(|_| bare_loop()));
         bare.sort_by_key(|(_, time)| *time);
         let (count, bare) = bare[bare.len() / 2];
