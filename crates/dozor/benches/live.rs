@@ -107,8 +107,9 @@ fn on_cores(process: &Child) -> f64 {
     tasks.flatten().map(of).sum::<f64>() / 1e9
 }
 
-/// CPU time in seconds that a reading costs a recorder, of so many of them once it has settled.
-fn recorder(reader: &str, readings: u64) -> f64 {
+/// CPU time in seconds that a reading costs a recorder, of so many of them once it has settled; and bare loops, one after each
+/// reading: whoever reads once a second finds the processor's memory full of what others did.
+fn recorder(reader: &str, readings: u32) -> (f64, Vec<(usize, Duration)>) {
     let folder = tempfile::tempdir().expect("a folder");
     let mut command = Command::new(DOZOR);
     command
@@ -117,27 +118,30 @@ fn recorder(reader: &str, readings: u64) -> f64 {
     let mut recorder = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("it runs");
     // Between two readings, so that each of them is counted as a whole.
     std::thread::sleep(Duration::from_millis(8_500));
-    let before = on_cores(&recorder);
-    std::thread::sleep(Duration::from_secs(readings));
+    let (before, begin) = (on_cores(&recorder), Instant::now());
+    let mut bare = vec![];
+    for second in 1..=readings {
+        bare.push(bare_loop());
+        std::thread::sleep(
+            (begin + Duration::from_secs(second.into())).saturating_duration_since(Instant::now()),
+        );
+    }
     let used = on_cores(&recorder) - before;
     let _ = recorder.kill();
     let _ = recorder.wait();
-    used / readings as f64
+    (used / f64::from(readings), bare)
 }
 
 /// What a reading costs a recorder, everything included but its start.
 fn recorders() {
-    const READINGS: u64 = 40;
+    const READINGS: u32 = 40;
     let present = bare_loop().0;
     let sleepers: Vec<Child> = (present..1_000)
         .map(|_| Command::new("sleep").arg("300").stdin(Stdio::null()).spawn().expect("a child"))
         .collect();
     std::thread::sleep(OLD);
-    let mut bare = vec![];
     for (reader, budget) in [("files", 0.4), ("kernel", 0.15)] {
-        bare.extend((0..5).map(|_| bare_loop()));
-        let reading = recorder(reader, READINGS);
-        bare.extend((0..5).map(|_| bare_loop()));
+        let (reading, mut bare) = recorder(reader, READINGS);
         bare.sort_by_key(|(_, time)| *time);
         let (count, bare) = bare[bare.len() / 2];
         println!(

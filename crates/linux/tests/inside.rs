@@ -303,7 +303,9 @@ fn compare(earlier: &Reading, before: &Reading, between: &Reading, after: &Readi
         for field in ProcessRow::FIELDS {
             let [first, now, last] = [first, row, last].map(|row| (field.get)(row));
             // What it read and wrote is told from its children's as each reader saw it, from its own first look on.
-            let is_io = field.name.starts_with("read_") || field.name.starts_with("write_");
+            let is_io = field.name.starts_with("read_")
+                || field.name.starts_with("write_")
+                || field.name == "cancelled_bytes";
             // Like the texts, this is read at other turns.
             let is_text_like = field.name == "replaced";
             if is_text_like || (is_io || field.name == "io_unknown") && last_waited {

@@ -169,9 +169,9 @@ pub struct Peaks {
     witnesses: Vec<Option<ProcessKey>>,
 }
 
-/// Whether a metric of a process may change though none of its own counters does.
-fn changes_by_itself(metric: &Metric) -> bool {
-    matches!(metric.alias, "age" | "core_temp")
+/// Whether another process may have most of a metric though none of its own counters changed. All grow older alike.
+fn changes_by_itself(metric: &Metric, sample: &Sample) -> bool {
+    metric.alias == "core_temp" && !sample.now.sensors.is_empty()
 }
 
 impl Peaks {
@@ -187,11 +187,11 @@ impl Peaks {
         for (place, metric) in metrics.enumerate() {
             let witness = self.witnesses.get(place).copied().flatten();
             let stands = witness.and_then(|key| sample.find(key)).map(|at| &views[at]);
-            let all = first || changes_by_itself(metric) || witness.is_some() && stands.is_none();
+            let all = first || changes_by_itself(metric, sample) || witness.is_some() && stands.is_none();
             let most = if all {
-                most(metric, views.iter())
+                most(metric, sample, views.iter())
             } else {
-                most(metric, some.iter().copied().chain(stands))
+                most(metric, sample, some.iter().copied().chain(stands))
             };
             if all {
                 let key = most.map(|(_, view)| view.now.key());
@@ -223,9 +223,15 @@ impl Peaks {
 /// The process that has most of a metric, of several equal ones the first.
 fn most<'a, 'v: 'a>(
     metric: &Metric,
+    sample: &Sample,
     views: impl Iterator<Item = &'a ProcessView<'v>>,
 ) -> Option<(f64, &'a ProcessView<'v>)> {
-    let values = views.filter_map(|view| Some((metric.of(view).number()?, view)));
+    let by_number = metric.by_number.map(|by| (by.number, (by.follows)(sample)));
+    let of = |view: &ProcessView<'v>| match &by_number {
+        Some((number, follows)) => follows(number(view.now)),
+        None => metric.of(view),
+    };
+    let values = views.filter_map(|view| Some((of(view).number()?, view)));
     values.reduce(|most, other| if other.0 > most.0 { other } else { most })
 }
 

@@ -2,6 +2,7 @@
 //!
 //! [`system`] reads the machine and its parts, [`processes`] the processes, from files or by a reader in the kernel.
 
+mod ahead;
 mod crowd;
 mod ended;
 mod network;
@@ -144,7 +145,7 @@ impl Source for LiveSource {
         let reclaims = std::mem::replace(&mut self.reclaimed, reclaimed) != reclaimed;
         let processes = self.processes.read(self.wanted, reclaims);
         if self.wanted.has(Demand::Filesystems) {
-            reading.filesystems = self.system.filesystems(&self.roots);
+            reading.filesystems = self.system.filesystems();
             let remotes = read_file(&self.roots.proc.join("self/mountstats")).unwrap_or_default();
             reading.remotes = mountstats::parse(&remotes);
         }

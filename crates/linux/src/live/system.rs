@@ -3,7 +3,8 @@
 use crate::Roots;
 use crate::clock::{self, Clocks};
 use crate::proc::kept::Kept;
-use crate::proc::{self, diskstats, interrupts, mountinfo, pressure, read_file, snmp, wireless};
+use crate::proc::mountinfo::Mount;
+use crate::proc::{self, diskstats, interrupts, mountinfo, pressure, snmp, wireless};
 use crate::sys::blocks::Blocks;
 use crate::sys::cores::Cores;
 use crate::sys::filesystems::Filesystems;
@@ -22,6 +23,7 @@ pub struct System {
     sensors: Sensors,
     cores: Cores,
     blocks: Blocks,
+    mounts: Vec<Mount>,
     filesystems: Filesystems,
     /// Readings so far, and what is asked for in some of them only.
     turn: u64,
@@ -31,6 +33,8 @@ pub struct System {
 
 /// Who is logged in, and how fast links are, is asked every so many readings: the latter takes a lock in the kernel.
 const SLOW_TURN: u64 = 8;
+/// The list of mounts is read at the latest after so many readings.
+const MOUNTS_TURN: u64 = 32;
 
 impl System {
     pub fn open(roots: &Roots) -> System {
@@ -40,6 +44,7 @@ impl System {
             sensors: Sensors::find(&roots.sys),
             cores: Cores::default(),
             blocks: Blocks::default(),
+            mounts: vec![],
             filesystems: Filesystems::default(),
             turn: 0,
             users: Raw::ABSENT,
@@ -146,9 +151,15 @@ impl System {
 
     /// File systems. They come last: a first answer may be waited for, and the rest of a reading must not be older than
     /// its time says.
-    pub fn filesystems(&mut self, roots: &Roots) -> Vec<FilesystemRow> {
-        let mounts = read_file(&roots.proc.join("self/mountinfo")).unwrap_or_default();
-        self.filesystems.read(&mountinfo::parse(&mounts))
+    pub fn filesystems(&mut self) -> Vec<FilesystemRow> {
+        const LIST: &str = "self/mountinfo";
+        // Not everything that calls itself this kernel tells of changes.
+        let anyway = self.turn.is_multiple_of(MOUNTS_TURN);
+        let text = if anyway { Some(self.files.read(LIST)) } else { self.files.read_if_changed(LIST) };
+        if let Some(text) = text {
+            self.mounts = mountinfo::parse(text);
+        }
+        self.filesystems.read(&self.mounts)
     }
 
     /// Devices that have ever been used, and their partitions.

@@ -2,6 +2,7 @@
 
 use super::read_file;
 use crate::Roots;
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fs::{CWD, Mode, OFlags, openat};
 use std::collections::HashMap;
 use std::os::fd::OwnedFd;
@@ -28,17 +29,34 @@ impl Kept {
         Kept { proc: roots.proc.clone(), is_here, files: HashMap::new(), other: vec![] }
     }
 
+    fn open(&mut self, name: &'static str) {
+        if !self.files.contains_key(name) {
+            let flags = OFlags::RDONLY | OFlags::CLOEXEC;
+            let Ok(file) = openat(CWD, self.proc.join(name), flags, Mode::empty()) else { return };
+            self.files.insert(name, File { file, text: vec![0; 4 << 10] });
+        }
+    }
+
+    /// What a list of mounts says if it changed since this was asked last, which the kernel tells whoever waits for it;
+    /// proc_pid_mounts(5).
+    pub fn read_if_changed(&mut self, name: &'static str) -> Option<&[u8]> {
+        let is_new = !self.is_here || !self.files.contains_key(name);
+        self.open(name);
+        let changed = self.files.get(name).is_none_or(|file| {
+            let mut waits = [PollFd::new(&file.file, PollFlags::PRI)];
+            let told = poll(&mut waits, Some(&Timespec { tv_sec: 0, tv_nsec: 0 }));
+            told.is_err() || waits[0].revents().intersects(PollFlags::PRI | PollFlags::ERR)
+        });
+        (is_new || changed).then(|| self.read(name))
+    }
+
     /// What a file says now; nothing where it is not there.
     pub fn read(&mut self, name: &'static str) -> &[u8] {
         if !self.is_here {
             self.other = read_file(&self.proc.join(name)).unwrap_or_default();
             return &self.other;
         }
-        if !self.files.contains_key(name) {
-            let flags = OFlags::RDONLY | OFlags::CLOEXEC;
-            let Ok(file) = openat(CWD, self.proc.join(name), flags, Mode::empty()) else { return &[] };
-            self.files.insert(name, File { file, text: vec![0; 4 << 10] });
-        }
+        self.open(name);
         let Some(File { file, text }) = self.files.get_mut(name) else { return &[] };
         let mut filled = 0;
         loop {
@@ -74,6 +92,30 @@ mod tests {
             }
         }
         assert!(kept.read("no such file").is_empty());
+    }
+
+    #[test]
+    fn a_list_of_mounts_is_read_again_when_it_changed() {
+        const LIST: &str = "self/mountinfo";
+        let mut kept = Kept::new(&Roots::default());
+        assert!(kept.read_if_changed(LIST).is_some());
+        let place = tempfile::tempdir().expect("a folder");
+        let run = |mut command: std::process::Command| {
+            command.arg(place.path()).status().is_ok_and(|status| status.success())
+        };
+        let mut mount = std::process::Command::new("mount");
+        mount.args(["-t", "tmpfs", "dozor-test"]);
+        if !run(mount) {
+            println!("not tested here: nothing may be mounted");
+            return;
+        }
+        let said = kept.read_if_changed(LIST).map(|text| String::from_utf8_lossy(text).into_owned());
+        let gone = run(std::process::Command::new("umount"));
+        assert!(said.is_some_and(|text| text.contains(&*place.path().to_string_lossy())));
+        let said = kept.read_if_changed(LIST).map(|text| String::from_utf8_lossy(text).into_owned());
+        assert!(gone && said.is_some_and(|text| !text.contains(&*place.path().to_string_lossy())));
+        // Others may mount something at any time, but not always.
+        assert!((0..100).any(|_| kept.read_if_changed(LIST).is_none()));
     }
 
     #[test]

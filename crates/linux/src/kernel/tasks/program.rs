@@ -556,16 +556,6 @@ impl Program<'_> {
         self.look_up(out);
         self.code.register(Operation::Set, R9, R0);
         self.compare(same)?;
-        if self.way == Way::List {
-            // Processes that this kernel keeps from programs like this one stay unseen, as in its file.
-            self.code.load(Four, R1, R6, at(0) + 4);
-            self.call("bpf_task_from_pid")?.jump_if(R0, When::Equal, 0, next).register(
-                Operation::Set,
-                R1,
-                R0,
-            );
-            self.call("bpf_task_release")?;
-        }
         for (path, half) in [("prio", 0), ("static_prio", 4)] {
             let field = self.layout.need("task_struct", path)?;
             self.copy(Four, R7, field, at(PRIORITY_WORD) + half);
@@ -574,6 +564,14 @@ impl Program<'_> {
         self.code.load(Eight, R1, FP, CHANGED).jump_if(R1, When::Different, 0, changed);
         self.code.load(Four, R1, FP, PRINT).load(Four, R2, R9, 4);
         self.code.jump_if_register(R1, When::Equal, R2, same).here(changed);
+        if self.way == Way::List {
+            // Processes that this kernel keeps from programs like this one stay unseen, as in its file: nothing is remembered of
+            // them, so each time they come here.
+            self.code.load(Four, R1, R6, at(0) + 4);
+            self.call("bpf_task_from_pid")?.jump_if(R0, When::Equal, 0, next);
+            self.code.register(Operation::Set, R1, R0);
+            self.call("bpf_task_release")?;
+        }
         self.task(missing)?;
         self.whole(missing)?;
         self.code.load(Four, R1, R6, at(0)).number(Operation::Or, R1, FOLLOWS as i32);

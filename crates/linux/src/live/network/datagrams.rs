@@ -96,10 +96,21 @@ impl Datagrams {
         gone.retain(|_, (_, since)| *since + PATIENCE > reading);
     }
 
+    /// Processes that moved any.
+    pub fn moved(&self) -> impl Iterator<Item = &ProcessKey> {
+        self.there.keys()
+    }
+
     /// Bytes received and sent of a process; absent where nobody counts.
     pub fn of(&self, process: ProcessKey) -> [Raw; 2] {
+        let moved = self.there.get(&process).filter(|_| self.loaded.get().is_some());
+        moved.map_or_else(|| self.of_nobody(), |bytes| bytes.map(Raw::new))
+    }
+
+    /// The same of one that moved none.
+    pub fn of_nobody(&self) -> [Raw; 2] {
         match self.loaded.get() {
-            Some(_) => self.there.get(&process).copied().unwrap_or_default().map(Raw::new),
+            Some(_) => [Raw::new(0); 2],
             None if self.loaded.is_denied() => [Raw::DENIED; 2],
             None => [Raw::ABSENT; 2],
         }

@@ -36,6 +36,16 @@ pub struct Member {
 }
 
 impl Member {
+    /// It is there at the next reading as well.
+    pub fn meet(&mut self, row: &Arc<ProcessRow>) {
+        // The very same row: nothing of it needs to be looked at.
+        self.ran = !Arc::ptr_eq(&self.base, row);
+        if self.ran {
+            self.ran_since_look = true;
+            self.base = row.clone();
+        }
+    }
+
     pub fn new(base: Arc<ProcessRow>) -> Member {
         Member {
             key: base.key(),

@@ -15,6 +15,7 @@ use crate::Roots;
 use crate::clock::ticks;
 use crate::kernel::owners::Owners;
 use crate::kernel::{self, How, Later};
+use crate::live::ahead;
 use crate::netlink::sockets::{InetSocket, Protocol};
 use crate::users::Users;
 use datagrams::Datagrams;
@@ -168,22 +169,23 @@ impl Network {
 
     /// Takes over what is known of the processes that are still there; both lists are in order.
     fn meet(&mut self, processes: &[Arc<ProcessRow>]) {
-        let mut earlier = std::mem::take(&mut self.members).into_iter().peekable();
-        self.members.reserve(processes.len());
-        for row in processes {
-            // The very same row: nothing of it needs to be looked at.
-            if let Some(mut member) = earlier.next_if(|member| Arc::ptr_eq(&member.base, row)) {
-                member.ran = false;
-                self.members.push(member);
-                continue;
+        // Mostly they are the same ones, and most of them are as they were.
+        let mut same = 0;
+        for (member, row) in self.members.iter_mut().zip(processes) {
+            if !Arc::ptr_eq(&member.base, row) && member.key != row.key() {
+                break;
             }
+            member.meet(row);
+            same += 1;
+        }
+        let mut earlier = self.members.split_off(same).into_iter().peekable();
+        self.members.reserve(processes.len() - same);
+        for row in &processes[same..] {
             let key = row.key();
             while earlier.next_if(|member| member.key < key).is_some() {}
             self.members.push(match earlier.next_if(|member| member.key == key) {
                 Some(mut member) => {
-                    member.ran = !Arc::ptr_eq(&member.base, row);
-                    member.ran_since_look |= member.ran;
-                    member.base = row.clone();
+                    member.meet(row);
                     member
                 }
                 None => Member::new(row.clone()),
@@ -537,8 +539,24 @@ impl Network {
         }
         let datagrams_known = self.spaces.open.first().is_some_and(|space| space.datagrams_known);
         let own = self.spaces.own();
+        // Who has sockets, traffic or datagrams; of the others nothing needs to be looked up.
+        let with_traffic = self.accounts.keys().chain(self.datagrams.moved());
+        let mut loud: Vec<ProcessKey> = numbers.keys().chain(with_traffic).copied().collect();
+        loud.sort_unstable();
+        let (mut loud, still) = (loud.into_iter().peekable(), self.datagrams.of_nobody());
         let mut members = std::mem::take(&mut self.members);
+        for given in members.iter().filter_map(|member| member.given.as_ref()) {
+            ahead::fetch(given);
+        }
         for (row, member) in reading.processes.iter_mut().zip(&mut members) {
+            while loud.next_if(|key| *key < member.key).is_some() {}
+            if !member.ran && loud.peek() != Some(&member.key) {
+                let quiet = (datagrams_known, still[0], self.spaces.knows(member.place), member.place);
+                if let Some(given) = member.given.as_ref().filter(|_| member.quiet == Some(quiet)) {
+                    *row = given.clone();
+                    continue;
+                }
+            }
             let account = self.accounts.get(&member.key).copied().unwrap_or_default();
             let [count, datagrams, shared] = numbers.get(&member.key).copied().unwrap_or_default();
             let moved = self.datagrams.of(member.key);
@@ -546,13 +564,6 @@ impl Network {
             let known = self.spaces.knows(member.place);
             let quiet = nothing && moved.iter().all(|bytes| bytes.value().is_none_or(|bytes| bytes == 0));
             let quiet = quiet.then_some((datagrams_known, moved[0], known, member.place));
-            if !member.ran && quiet.is_some() && quiet == member.quiet {
-                // As most are: it has no sockets, and did nothing.
-                if let Some(given) = &member.given {
-                    *row = given.clone();
-                    continue;
-                }
-            }
             member.quiet = quiet;
             // Whose descriptors may not be read has sockets that may not be told from others'.
             let denied = row.read_bytes == Raw::DENIED && nothing;

@@ -6,7 +6,6 @@
 //! reclaims memory; its parent, niceness and the like at once when its parent ends. A process that vanishes between listing
 //! and reading is normal and simply not in the reading.
 
-mod ahead;
 mod demand;
 mod files;
 mod inside;
@@ -17,6 +16,7 @@ mod walked;
 use super::{threads, writing};
 use crate::kernel::tasks::Tasks;
 use crate::kernel::{self, Refused};
+use crate::live::ahead;
 use crate::proc::mountinfo::Places;
 use crate::proc::pid::read_pid;
 use crate::proc::{pid_cgroup, pid_cmdline, pid_stat, read_file};
