@@ -2,7 +2,7 @@
 
 use super::folds::{Folds, RowId};
 use super::ledger::{Ledger, place_of_pid};
-use super::totals::{Total, join};
+use super::totals::{Sum, Total, join};
 use super::{Order, Ordered, Population, RowRef, Values, is_active};
 use crate::catalogue::{Combine, Metric, Value, listed};
 use crate::reading::{ProcessKey, ProcessRow};
@@ -271,14 +271,8 @@ impl Table {
         let (ids, names) = ledger.labels(label, population.of_values());
         let mut group_of: Vec<Option<usize>> = vec![None; names.len()];
         let mut by_label: HashMap<Text, usize> = HashMap::new();
-        let mut totals: Vec<Values> = vec![];
-        let join = |before: &mut Values, more: &Values| {
-            before.first =
-                join(std::mem::take(&mut before.first), more.first.clone(), order.first.metric.combine);
-            if let Some(then) = order.then {
-                before.then = join(std::mem::take(&mut before.then), more.then.clone(), then.metric.combine);
-            }
-        };
+        let mut sums: Vec<(Sum, Sum)> = vec![];
+        let (first, then) = (order.first.metric.combine, order.then.map(|then| then.metric.combine));
         for (row, values) in ordered.rows.iter().zip(&ordered.values).filter(|(row, _)| matching(**row)) {
             let known = match row {
                 RowRef::Here(place) => group_of[ids[*place] as usize],
@@ -290,7 +284,7 @@ impl Table {
                 let at = *by_label.entry(label.clone()).or_insert(next);
                 if at == next {
                     self.groups.push(Group { label, members: vec![], idle_of: None });
-                    totals.push(Values::default());
+                    sums.push((Sum::NOTHING, Sum::NOTHING));
                 }
                 if let RowRef::Here(place) = row {
                     group_of[ids[*place] as usize] = Some(at);
@@ -298,8 +292,17 @@ impl Table {
                 at
             });
             self.groups[at].members.push(*row);
-            join(&mut totals[at], values);
+            let sum = &mut sums[at];
+            sum.0.add(&values.first, false, first);
+            if let Some(then) = then {
+                sum.1.add(&values.then, false, then);
+            }
         }
+        let total = |(one, other): (Sum, Sum)| Values {
+            first: one.total(first).value,
+            then: then.map_or_else(Value::default, |then| other.total(then).value),
+        };
+        let totals: Vec<Values> = sums.into_iter().map(total).collect();
         let mut places: Vec<usize> = (0..self.groups.len()).collect();
         match held {
             None => order.sort_by(|at| &totals[*at], &mut places),

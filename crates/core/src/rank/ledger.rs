@@ -2,7 +2,7 @@
 
 use super::narrow::Narrowing;
 use super::totals::Sum;
-use crate::catalogue::{Metric, Value};
+use crate::catalogue::{Combine, Metric, Value};
 use crate::known::Raw;
 use crate::reading::{ProcessRow, Reading};
 use crate::sample::Sample;
@@ -61,6 +61,8 @@ impl Names {
 struct Column {
     metric: &'static Metric,
     values: Vec<Value>,
+    /// The same ones as bare numbers where they are added up, a third as long; no number stands for what is none.
+    plain: Vec<f64>,
     /// Whether they are only the least that they may be; nothing where they never are.
     least: Vec<bool>,
     /// The numbers that its values follow from, where they change by themselves.
@@ -117,19 +119,27 @@ impl Ledger {
         self.columns.retain(|Column { wanted, metric, .. }| {
             *wanted && (metric.rests() || metric.by_number.is_some())
         });
-        for Column { metric, values, least, numbers, wanted } in &mut self.columns {
+        for Column { metric, values, plain, least, numbers, wanted } in &mut self.columns {
             *wanted = false;
             if let Some(by) = metric.by_number {
                 follow(sample, &stirred, stand, numbers, &mut |at| (by.number)(&sample.now.processes[at]));
                 let follows = (by.follows)(sample);
                 values.clear();
                 values.extend(numbers.iter().map(|number| follows(*number)));
+                *plain = plain_of(metric, values);
                 continue;
             }
             if metric.least.is_some() {
                 follow(sample, &stirred, stand, least, &mut |at| metric.bounded(&sample.process(at)).1);
             }
             follow(sample, &stirred, stand, values, &mut |at| metric.of(&sample.process(at)));
+            if stand && !plain.is_empty() {
+                for (at, _) in stirred.iter().enumerate().filter(|(_, stirred)| **stirred) {
+                    plain[at] = plainly(&values[at]);
+                }
+            } else {
+                *plain = plain_of(metric, values);
+            }
         }
         self.decided = self.decided.take().filter(|decided| decided.narrowing.rests());
         if let Some(Decided { narrowing, holds, undecided }) = &mut self.decided {
@@ -189,10 +199,11 @@ impl Ledger {
         let numbers = metric.by_number.map(|by| rows.iter().map(|row| (by.number)(row)).collect());
         let numbers = numbers.unwrap_or_default();
         let views = || (0..rows.len()).map(|at| sample.process(at));
-        let values = views().map(|view| metric.of(&view)).collect();
+        let values: Vec<Value> = views().map(|view| metric.of(&view)).collect();
+        let plain = plain_of(metric, &values);
         let is_ever = metric.least.is_some();
         let least = views().filter(|_| is_ever).map(|view| metric.bounded(&view).1).collect();
-        self.columns.push(Column { metric, values, least, numbers, wanted: true });
+        self.columns.push(Column { metric, values, plain, least, numbers, wanted: true });
     }
 
     /// The values of a metric that was wanted, by place.
@@ -209,6 +220,24 @@ impl Ledger {
     pub(super) fn sums(&self, metric: &'static Metric, group_of: &[u32], count: usize) -> Vec<Sum> {
         let mut sums = vec![Sum::NOTHING; count];
         let Some(column) = self.find(metric) else { return sums };
+        if !column.plain.is_empty() {
+            let mut numbers: Vec<Option<f64>> = vec![None; count];
+            for (at, (plain, group)) in column.plain.iter().zip(group_of).enumerate() {
+                let group = *group as usize;
+                match numbers.get_mut(group) {
+                    None => {}
+                    Some(sum) if !plain.is_nan() => *sum = Some(sum.unwrap_or(0.0) + plain),
+                    Some(_) => sums[group].add(&column.values[at], false, metric.combine),
+                }
+                if column.least.get(at) == Some(&true) && group < count {
+                    sums[group].is_partial();
+                }
+            }
+            for (sum, number) in sums.iter_mut().zip(numbers) {
+                number.iter().for_each(|number| sum.add(&Value::Number(*number), false, metric.combine));
+            }
+            return sums;
+        }
         for (at, (value, group)) in column.values.iter().zip(group_of).enumerate() {
             if let Some(sum) = sums.get_mut(*group as usize) {
                 sum.add(value, column.least.get(at) == Some(&true), metric.combine);
@@ -236,6 +265,16 @@ impl Ledger {
         let Decided { holds, undecided, .. } = self.decided.insert(decided);
         (holds, *undecided)
     }
+}
+
+/// A value as a bare number; what is none is no number.
+fn plainly(value: &Value) -> f64 {
+    value.number().unwrap_or(f64::NAN)
+}
+
+/// Values as bare numbers, where they are added up; nothing where they are not.
+fn plain_of(metric: &Metric, values: &[Value]) -> Vec<f64> {
+    if metric.combine == Combine::Sum { values.iter().map(plainly).collect() } else { vec![] }
 }
 
 /// The same parents, but that whoever is its own ancestor has none.

@@ -59,6 +59,11 @@ impl Sum {
         }
     }
 
+    /// Of one that was taken in, the value is the least that it may be.
+    pub(super) fn is_partial(&mut self) {
+        self.absent = true;
+    }
+
     pub(super) fn total(self, combine: Combine) -> Total {
         match self.whole {
             Value::Absent | Value::Denied => {
