@@ -234,7 +234,9 @@ impl Ledger {
                 }
             }
             for (sum, number) in sums.iter_mut().zip(numbers) {
-                number.iter().for_each(|number| sum.add(&Value::Number(*number), false, metric.combine));
+                if let Some(number) = number {
+                    sum.add(&Value::Number(number), false, metric.combine);
+                }
             }
             return sums;
         }

@@ -191,12 +191,11 @@ enum Loaded {
 }
 
 impl Tasks {
-    /// Puts the program together and loads it. `tasks`: about how many there are. The faster way is taken where there is one.
+    /// Puts the program together and loads it. `tasks`: about how many there are. The faster way is taken where this
+    /// kernel has it and lets us.
     pub fn load(btf: &Btf, tasks: usize, cores: usize) -> Result<Tasks, Refused> {
-        match Tasks::load_for(Way::List, btf, tasks, cores) {
-            Err(refused) if refused != Refused::Denied => Tasks::load_for(Way::File, btf, tasks, cores),
-            loaded => loaded,
-        }
+        Tasks::load_for(Way::List, btf, tasks, cores)
+            .or_else(|_| Tasks::load_for(Way::File, btf, tasks, cores))
     }
 
     /// The same for one of the ways.
