@@ -453,7 +453,7 @@ impl Program<'_> {
         self.code.here(look);
         self.one(pages, missing, next, done)?;
         self.code.here(next);
-        self.advance(leader, process, done)?;
+        self.advance([pid, process, leader], done)?;
         self.code.jump(turn);
         // The next run goes on at this task, which is found by its process.
         let code = &mut self.code;
@@ -491,7 +491,7 @@ impl Program<'_> {
     }
 
     /// Goes to the next thread, else to the next process, or to `done` where that is the one that was begun with.
-    fn advance(&mut self, leader: i16, process: i16, done: Label) -> Result<(), Refused> {
+    fn advance(&mut self, [pid, process, leader]: [i16; 3], done: Label) -> Result<(), Refused> {
         let node = self.layout.need("task_struct", "thread_node")?.offset;
         let next_thread = self.layout.need("task_struct", "thread_node.next")?.offset;
         let next_process = self.layout.need("task_struct", "tasks.next")?.offset;
@@ -502,7 +502,12 @@ impl Program<'_> {
         self.code.number(Operation::Add, R2, i32::from(threads)).load(Eight, R1, R7, next_thread);
         self.code.jump_if_register(R1, When::Equal, R2, last);
         self.as_task(node)?;
-        self.code.jump(advanced).here(last).load(Eight, R1, R7, leader).load(Eight, R1, R1, next_process);
+        self.code.jump(advanced).here(last).load(Eight, R1, R7, next_process);
+        // Most are alone, and their own leaders: then the way on does not wait for two places in memory.
+        let alone = self.code.label();
+        self.code.load(Four, R2, R7, pid).load(Four, R3, R7, process);
+        self.code.jump_if_register(R2, When::Equal, R3, alone);
+        self.code.load(Eight, R1, R7, leader).load(Eight, R1, R1, next_process).here(alone);
         self.as_task(processes)?;
         self.code.value(R8, self.shared, 0).load(Four, R1, R7, process).load(Eight, R2, R8, END);
         self.code.jump_if_register(R1, When::Equal, R2, done).here(advanced);
