@@ -87,8 +87,10 @@ mod tests {
         let mut kept = Kept::new(&Roots::default());
         for name in ["version", "filesystems", "net/protocols", "kallsyms"] {
             let fresh = read_file(&Roots::default().proc.join(name)).unwrap_or_default();
+            // Programs that are loaded meanwhile have names at the end of a long one.
+            let same = fresh.len().min(256 << 10);
             for _ in 0..2 {
-                assert!(kept.read(name) == fresh, "{name}");
+                assert!(kept.read(name).get(..same) == Some(&fresh[..same]), "{name}");
             }
         }
         assert!(kept.read("no such file").is_empty());

@@ -36,8 +36,8 @@ const PLACES: usize = 1 << 16;
 const RUN: u64 = 4096;
 /// How often a walk begins again because the process at which it was to go on has ended; from the second time on in one run.
 const MOST_RESTARTS: u32 = 8;
-/// More runs than any walk takes: one for each number that the kernel gives to a task, twice over.
-const MOST_RUNS: u64 = 2 * (1 << 22);
+/// More tasks than there can be: every number that the kernel gives to one, twice over.
+const MOST_SEEN: u64 = 2 * (1 << 22);
 
 /// Structures and functions that are looked up.
 pub const NAMES: [&str; 20] = [
@@ -276,15 +276,20 @@ fn along_the_list(
     mut turn: Turn,
     see: &mut impl FnMut(&Seen),
 ) -> Result<(), Refused> {
-    let (mut place, mut restarts) = (Place::own(), 0);
-    for _ in 0..MOST_RUNS {
+    let (mut place, mut restarts, mut count) = (Place::own(), 0, 0);
+    // A list that goes round would never end.
+    while count <= MOST_SEEN {
         shared.begin(turn, place, if restarts < 2 { run } else { u64::MAX });
         call::run(program.as_fd()).map_err(Refused::of)?;
-        records(shared.written(), see).ok_or(Refused::Other(Errno::IO))?;
+        let mut see = |seen: &Seen| {
+            count += 1;
+            see(seen);
+        };
+        records(shared.written(), &mut see).ok_or(Refused::Other(Errno::IO))?;
         let lost_threads = shared.has_lost_threads();
         match shared.state() {
             State::Done if !lost_threads => return Ok(()),
-            State::More if !lost_threads => place = shared.place(),
+            State::More if !lost_threads && shared.place() != place => place = shared.place(),
             _ if restarts < MOST_RESTARTS => {
                 // Who was passed over was not compared either.
                 turn.everybody |= lost_threads;

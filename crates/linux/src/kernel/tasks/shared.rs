@@ -43,7 +43,7 @@ pub enum State {
 }
 
 /// Where a run begins.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Place {
     pub process: u64,
     pub start: u64,
