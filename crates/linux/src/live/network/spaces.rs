@@ -57,7 +57,8 @@ impl Space {
     }
 
     /// Asks for all sockets, where a segment or a datagram moved since the last time or that is long ago. Sockets that were
-    /// destroyed come first: then all that ended is told, or still listed.
+    /// destroyed come first: then all that ended is told, or still listed. The kernel tells of an end some microseconds after it, of a
+    /// busy machine up to milliseconds: what ended just then counts at the next reading.
     fn ask(&mut self, counters: &Path, destroyed: &mut Vec<InetSocket>) -> u64 {
         let lost = self.diagnostics.destroyed(destroyed);
         let text = read_file(counters).unwrap_or_default();
