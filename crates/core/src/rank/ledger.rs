@@ -230,7 +230,7 @@ impl Ledger {
                     Some(_) => sums[group].add(&column.values[at], false, metric.combine),
                 }
                 if column.least.get(at) == Some(&true) && group < count {
-                    sums[group].is_partial();
+                    sums[group].becomes_partial();
                 }
             }
             for (sum, number) in sums.iter_mut().zip(numbers) {

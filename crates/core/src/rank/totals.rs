@@ -60,7 +60,7 @@ impl Sum {
     }
 
     /// Of one that was taken in, the value is the least that it may be.
-    pub(super) fn is_partial(&mut self) {
+    pub(super) fn becomes_partial(&mut self) {
         self.absent = true;
     }
 

@@ -29,25 +29,16 @@ impl Kept {
         Kept { proc: roots.proc.clone(), is_here, files: HashMap::new(), other: vec![] }
     }
 
-    fn open(&mut self, name: &'static str) {
-        if !self.files.contains_key(name) {
-            let flags = OFlags::RDONLY | OFlags::CLOEXEC;
-            let Ok(file) = openat(CWD, self.proc.join(name), flags, Mode::empty()) else { return };
-            self.files.insert(name, File { file, text: vec![0; 4 << 10] });
-        }
-    }
-
     /// What a list of mounts says if it changed since this was asked last, which the kernel tells whoever waits for it;
     /// proc_pid_mounts(5).
     pub fn read_if_changed(&mut self, name: &'static str) -> Option<&[u8]> {
-        let is_new = !self.is_here || !self.files.contains_key(name);
-        self.open(name);
         let changed = self.files.get(name).is_none_or(|file| {
             let mut waits = [PollFd::new(&file.file, PollFlags::PRI)];
             let told = poll(&mut waits, Some(&Timespec { tv_sec: 0, tv_nsec: 0 }));
             told.is_err() || waits[0].revents().intersects(PollFlags::PRI | PollFlags::ERR)
         });
-        (is_new || changed).then(|| self.read(name))
+        // Nothing of a made-up tree is kept, so it counts as changed.
+        changed.then(|| self.read(name))
     }
 
     /// What a file says now; nothing where it is not there.
@@ -56,7 +47,11 @@ impl Kept {
             self.other = read_file(&self.proc.join(name)).unwrap_or_default();
             return &self.other;
         }
-        self.open(name);
+        if !self.files.contains_key(name) {
+            let flags = OFlags::RDONLY | OFlags::CLOEXEC;
+            let Ok(file) = openat(CWD, self.proc.join(name), flags, Mode::empty()) else { return &[] };
+            self.files.insert(name, File { file, text: vec![0; 4 << 10] });
+        }
         let Some(File { file, text }) = self.files.get_mut(name) else { return &[] };
         let mut filled = 0;
         loop {
