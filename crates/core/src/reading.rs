@@ -328,8 +328,9 @@ rows! {
         user_ticks: "ticks" Counter;
         /// CPU time in the kernel; proc_pid_stat(5) stime.
         system_ticks: "ticks" Counter;
-        /// Time on a core: of a process with a single thread; of all threads, also ended ones, where it is counted in the kernel
-        /// (task_struct se.sum_exec_runtime, signal_struct sum_sched_runtime); /proc/PID/schedstat, Documentation/scheduler/sched-stats.rst.
+        /// Time on a core, of all threads, also ended ones: by the clock of the process, clock_getcpuclockid(3), or counted in the
+        /// kernel (task_struct se.sum_exec_runtime, signal_struct sum_sched_runtime). Where neither is, of a process with a single
+        /// thread only: /proc/PID/schedstat, Documentation/scheduler/sched-stats.rst.
         run_ns: "ns" Counter;
         /// User CPU time of children that ended and were waited for; proc_pid_stat(5) cutime.
         children_user_ticks: "ticks" Counter;

@@ -3,6 +3,7 @@
 //! Everything is tried, nothing is concluded from the user's number: a capability, a mount option or a setting of the
 //! kernel decide as well. Running without root is normal.
 
+use crate::clock;
 use crate::kernel::tasks::Missing;
 use crate::kernel::{self, Refused};
 use crate::netlink;
@@ -13,6 +14,7 @@ use dozor_core::reading::ProcessRow;
 use dozor_core::source::Source as _;
 use dozor_core::text::without_number;
 use dozor_core::wanted::Demand;
+use std::fs::File;
 use std::sync::Arc;
 
 /// How it stands with one kind of information.
@@ -184,7 +186,8 @@ fn inside_kernel(roots: &Roots) -> Finding {
 }
 
 fn idle_times(roots: &Roots) -> Finding {
-    let there = read_file(&roots.proc.join("self/schedstat")).is_ok();
+    let clocks = File::open(&roots.proc).is_ok_and(clock::are_of);
+    let there = clocks || read_file(&roots.proc.join("self/schedstat")).is_ok();
     let (standing, found) = if there {
         (Standing::Open, "CPU times are exact to the nanosecond, idle processes cost nearly nothing")
     } else {

@@ -92,8 +92,9 @@ const BY_CORE: ByNumber = ByNumber {
     },
 };
 
-/// CPU time in percent of one core: in nanoseconds where the kernel gives them, else in clock ticks. The nanoseconds are those of
-/// the main thread; where the ticks of the whole process say more than two ticks more, other threads worked between the readings.
+/// CPU time in percent of one core: in nanoseconds where the kernel gives them, else in clock ticks. Where neither clocks nor a
+/// reader in the kernel tell them they are those of the main thread; if the ticks of the whole process say more than two ticks
+/// more, other threads worked between the readings.
 fn cpu(view: &ProcessView<'_>) -> Value {
     let ticks = sum(view.share(|row| row.user_ticks), view.share(|row| row.system_ticks));
     let Known::Value(ns) = view.rate(|row| row.run_ns) else { return ticks };
@@ -299,7 +300,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/stat, /proc/PID/task/TID/stat", state).reading(&["state", "threads", "run_ns", "user_ticks", "system_ticks"]).among(&STATES),
     entry("cpu", "process.cpu.utilization", "cpu %", PercentOfCore, Rate,
         "CPU time used in this sample, in percent of one core. A program with several busy threads passes 100.",
-        "/proc/PID/schedstat, /proc/PID/stat utime + stime", cpu).reading(&["run_ns", "user_ticks", "system_ticks"]),
+        "clock_getcpuclockid(3), /proc/PID/schedstat, /proc/PID/stat utime + stime", cpu).reading(&["run_ns", "user_ticks", "system_ticks"]),
     entry("cpu_user", "process.cpu.utilization{cpu.mode=user}", "user %", PercentOfCore, Rate,
         "Part of the CPU time that the program's own code took. High values mean computing, not system calls.",
         "/proc/PID/stat utime", |p| p.share(|r| r.user_ticks).into()).reading(&["user_ticks"]),

@@ -483,8 +483,8 @@ fn a_pid_that_came_back_is_never_hit() {
     assert_eq!(said, "AlreadyGone AlreadyGone lives 0");
 }
 
-/// Helper: lets a PID come back in a namespace of its own.
-pub fn recycle() {
+/// Helper: another helper as the first process of a PID namespace of its own.
+pub fn in_a_namespace(helper: &str) {
     // SAFETY: plain calls of the C library; the child that is made has memory of its own.
     let inside = unsafe { libc::unshare(libc::CLONE_NEWPID | libc::CLONE_NEWNS) == 0 };
     if !inside {
@@ -494,7 +494,7 @@ pub fn recycle() {
     // The helper's own program again: only a child is in the new namespace.
     let program = std::env::current_exe().expect("our own path");
     let mut first = Command::new(program);
-    first.args(["--exact", "child", "--nocapture", "--test-threads=1"]).env(super::HELPER, "recycle inside");
+    first.args(["--exact", "child", "--nocapture", "--test-threads=1"]).env(super::HELPER, helper);
     let _ = first.status();
 }
 

@@ -1,6 +1,6 @@
 //! Truths about limits: the kernel's own files of a control group that a test makes.
 
-use super::helper::{Helper, agrees, process_clock};
+use super::helper::{Helper, agrees, time_on_core};
 use super::{CORE, find, wanting};
 use dozor_core::reading::GroupRow;
 use dozor_core::source::Source as _;
@@ -130,7 +130,7 @@ const SLEEPERS: usize = 120;
 
 /// Reads with hardly a descriptor: tells what a child used that began to work after many idle readings, what the kernel's clock of
 /// it says, and how many files were open at most.
-pub fn few_descriptors() {
+pub fn few_descriptors(clocks: bool) {
     let limit = libc::rlimit { rlim_cur: DESCRIPTORS, rlim_max: DESCRIPTORS };
     // SAFETY: the pointer is good; the limit is that of this process and its children.
     assert_eq!(unsafe { libc::setrlimit(libc::RLIMIT_NOFILE, &raw const limit) }, 0);
@@ -143,13 +143,16 @@ pub fn few_descriptors() {
     let mut worker = started(
         Command::new("sh").args(["-c", "read x; i=0; while [ $i -lt 5000000 ]; do i=$((i+1)); done"]),
     );
-    let pid = worker.id() as i32;
+    let pid = i64::from(worker.id());
     let mut source = wanting(&[]);
+    if !clocks {
+        source = source.without_clocks();
+    }
     let mut files = 0;
     let mut used = || {
         let reading = source.read();
         files = files.max(std::fs::read_dir("/proc/self/fd").expect("our files").count());
-        let found = reading.processes.iter().find(|row| row.pid.value() == Some(i64::from(pid)));
+        let found = reading.processes.iter().find(|row| row.pid.value() == Some(pid));
         let row = found.expect("its row");
         row.run_ns.value().expect("known of one with a single thread")
     };
@@ -159,7 +162,7 @@ pub fn few_descriptors() {
     }
     std::io::Write::write_all(&mut worker.stdin.take().expect("its input"), b"go\n").expect("it listens");
     std::thread::sleep(Duration::from_millis(500));
-    let (before, ours, after) = (process_clock(pid), used(), process_clock(pid));
+    let (before, ours, after) = (time_on_core(pid), used(), time_on_core(pid));
     // Whoever hears of it may end us at once: nobody is left behind.
     for mut child in children.into_iter().chain([worker]) {
         child.kill().and_then(|()| child.wait().map(drop)).expect("it was there");
@@ -171,7 +174,17 @@ pub fn few_descriptors() {
 #[test]
 fn without_descriptors_an_idle_process_that_works_again_is_seen_at_once() {
     let _core = CORE.lock();
-    let mut helper = Helper::start("few descriptors");
+    works_again("few descriptors");
+}
+
+#[test]
+fn without_descriptors_and_clocks_an_idle_process_that_works_again_is_seen_at_once() {
+    let _core = CORE.lock();
+    works_again("few descriptors without clocks");
+}
+
+fn works_again(helper: &str) {
+    let mut helper = Helper::start(helper);
     helper.says();
     let numbers: Vec<f64> =
         helper.says().split(' ').map(|number| number.parse().expect("a number")).collect();

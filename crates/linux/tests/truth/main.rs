@@ -23,7 +23,7 @@ use dozor_core::wanted::{Demand, Wanted};
 use dozor_linux::act::{self, Ending};
 use dozor_linux::{LiveSource, Roots};
 use helper::{
-    HELPER, Helper, agrees, cpu_seconds, pool, process_clock, seconds, wait_for_go, work_without_main,
+    HELPER, Helper, agrees, cpu_seconds, pool, seconds, time_on_core, wait_for_go, work_without_main,
 };
 use std::io::Write as _;
 use std::os::unix::fs::PermissionsExt as _;
@@ -76,12 +76,15 @@ fn child() {
         "blocked" => acting::blocked(),
         "threads" => acting::threads(),
         "half" => acting::half(),
-        "recycle" => acting::recycle(),
+        "recycle" => acting::in_a_namespace("recycle inside"),
         "recycle inside" => acting::recycle_inside(),
+        "look from another namespace" => acting::in_a_namespace("look at others"),
+        "look at others" => look_at_others(),
         "pool" => pool(),
         "hand over" => storage::hand_over(),
         "storm" => children::storm(),
-        "few descriptors" => limits::few_descriptors(),
+        "few descriptors" => limits::few_descriptors(true),
+        "few descriptors without clocks" => limits::few_descriptors(false),
         "pool that ends" => children::pool_that_ends(),
         "rewrite" => storage::rewrite(false),
         "rewrite a mapping" => storage::rewrite(true),
@@ -181,17 +184,49 @@ fn threads_that_live_between_two_readings_are_in_the_cpu_time_of_their_process()
     let pid: i32 = helper.says().parse().expect("a PID");
     let mut source = source();
     let before = Arc::new(source.read());
-    let used_before = process_clock(pid);
     helper.go();
     assert_eq!(helper.says(), "done");
     let sample = Sample::new(Arc::new(source.host()), Some(before), Arc::new(source.read()));
-    let used = process_clock(pid) - used_before;
     let view = sample.process(sample.find(key_of(i64::from(pid))).expect("the child"));
     assert_eq!(view.now.threads.value(), Some(1), "none of them is seen");
     let share = process_metric("cpu").expect("a metric").of(&view).number().expect("a share");
     let seen = share / 100.0 * sample.seconds().expect("an interval");
     helper.go();
-    assert!((seen - used).abs() <= used * 0.05 + 0.03, "{seen} s, by the kernel's clock {used} s");
+    let used: f64 = helper.says().parse().expect("seconds");
+    assert!((seen - used).abs() <= used * 0.01 + 0.003, "{seen} s, as its parent was told {used} s");
+    let total = view.now.run_ns.value().expect("known of any process") as f64 / 1e9;
+    assert!((total - used).abs() < 0.003, "{total} s since its start, as its parent was told {used} s");
+}
+
+/// The numbers of `/proc` are those of its namespace; by them, a process of another would be asked for its time on a core.
+#[test]
+fn whoever_is_in_another_namespace_than_proc_is_told_nobody_elses_cpu_time() {
+    let mut helper = Helper::start("look from another namespace");
+    let said = loop {
+        match helper.says() {
+            said if said == "ready" => {}
+            said => break said,
+        }
+    };
+    assert!(said == "no namespace" || said == "right", "{said}");
+}
+
+/// Helper: the first process of a namespace whose `/proc` is that of another one. What is the number one there is another.
+fn look_at_others() {
+    let mut source = source();
+    let reading = source.read();
+    let first = find(&reading, 1);
+    let own = (cpu_seconds() * 1e9) as i64;
+    let right = if first.threads.value() == Some(1) {
+        first.run_ns.value().is_some_and(|ns| ns as f64 / 1e9 <= time_on_core(1))
+    } else {
+        first.run_ns == Raw::ABSENT
+    };
+    let (one, told) = (std::process::id(), first.run_ns);
+    println!(
+        "> {}",
+        if right && one == 1 { "right".to_owned() } else { format!("{one}: {told:?} of {own}") }
+    );
 }
 
 #[test]
@@ -216,8 +251,19 @@ fn the_fast_way_gives_the_same_rows_as_reading_in_full() {
     let children: Vec<Child> =
         (0..20).map(|_| Command::new("sleep").arg("60").spawn().expect("a child")).collect();
     let (mut fast, mut full) = (source(), source().always_in_full());
+    // The test's harness makes it one of several threads.
+    let mut several = Helper::start("nothing");
+    several.says();
+    let mut kept = 0;
+    let mut before: Option<Arc<ProcessRow>> = None;
     for turn in 0..24 {
         let (a, b) = (fast.read(), full.read());
+        let row = a.processes.iter().find(|row| row.pid.value() == Some(several.pid())).expect("its row");
+        if turn > 4 {
+            assert!(row.threads.value() > Some(1));
+            assert_eq!(**row, *find(&b, several.pid()), "turn {turn}");
+        }
+        kept += u32::from(before.replace(row.clone()).is_some_and(|before| Arc::ptr_eq(&before, row)));
         for child in &children {
             // In the first readings a child may still be starting.
             if turn > 4 {
@@ -229,6 +275,7 @@ fn the_fast_way_gives_the_same_rows_as_reading_in_full() {
     for mut child in children {
         child.kill().and_then(|()| child.wait().map(drop)).expect("the child ends");
     }
+    assert!(kept > 15, "the row of a process with several threads was kept {kept} times");
 }
 
 #[test]

@@ -1,13 +1,14 @@
 //! Counters of processes from `/proc`.
 //!
-//! A process with a single thread that did not run since the last reading (`schedstat` says so in nanoseconds) keeps its row;
-//! `statm` tells at its turn whether its memory is as it was. The files that are asked most stay open, within a budget.
+//! A process that did not run since the last reading (its clock says so in nanoseconds; in a tree that is not our kernel's
+//! `schedstat`, of those with a single thread) keeps its row; `statm` tells at its turn whether its memory is as it was. The files
+//! that are asked most stay open, within a budget.
 
 use super::super::own_io::{Files, OwnIo};
 use super::super::threads::{self, Summed};
-use super::opened::{Busy, IDLE_TEXT, Kept, Opened};
+use super::opened::{Idle, Kept, Stamp};
 use super::state::{Counted, Processes, Tracked, other_reader, put_io, put_memory};
-use crate::proc::pid::{open_pid, read_pid};
+use crate::proc::pid::read_pid;
 use crate::proc::{number, pid_io, pid_stat, pid_status, words};
 use dozor_core::known::Raw;
 use dozor_core::reading::ProcessRow;
@@ -56,15 +57,16 @@ impl Processes {
         let mut kept = known.as_mut().map(|known| std::mem::take(&mut known.rest.kept)).unwrap_or_default();
         self.files.close(&kept);
         // A kept descriptor of a process that is gone says so; the PID may belong to another by now.
-        let opened = kept.idle.take().filter(Opened::is_there);
+        let opened = kept.idle.take().filter(Idle::is_there);
         // The file speaks for one thread only, so it is of no use for a process with several.
         let several = known.as_ref().is_some_and(|known| known.row.threads.value() > Some(1));
+        let asks = self.files.clocks || !several;
+        let open = || if asks { self.files.open_idle(&self.proc, pid) } else { None };
         // Read before the counters: what changes in between shows up as having changed next time.
-        let idle = if several { opened } else { opened.or_else(|| self.open_idle(pid)) };
-        let idle = idle.and_then(|idle| idle.now(&self.proc, pid));
+        let idle = opened.or_else(open).and_then(|idle| idle.now(&self.proc, pid));
         let was_full = kept.full + 1 == self.turn;
         if kept.busy.is_none() && was_full {
-            kept.busy = self.open_busy(pid);
+            kept.busy = self.files.open_busy(&self.proc, pid);
         }
         let mut text = text_of(&self.proc, pid, "stat", kept.busy.as_ref().map(|busy| &busy.stat), buffer);
         if text.is_err() && kept.busy.take().is_some() {
@@ -86,8 +88,8 @@ impl Processes {
         }
         let single = row.threads == Raw::new(1);
         kept.worker = self.state_of_several(known.as_ref(), kept.worker, &mut row, buffer);
-        let ran = idle.as_ref().filter(|_| single).map(|idle| idle.ran_text);
-        row.run_ns = ran.and_then(|text| number(words(&text).next()?)).into();
+        let stamp = idle.as_ref().and_then(|idle| idle.stamp(single));
+        row.run_ns = stamp.map(|stamp| stamp.ran_ns).into();
         let busy = kept.busy.as_ref();
         kept.io = self.input_output(kept.io.take(), busy.map(|busy| &busy.io), &mut row, buffer);
         let status = text_of(&self.proc, pid, "status", busy.map(|busy| &busy.status), buffer);
@@ -101,7 +103,11 @@ impl Processes {
         }
         if wanted.has(Demand::CoreWait) {
             if single {
-                row.core_wait_ns = ran.and_then(|text| number(words(&text).nth(1)?)).into();
+                let told = stamp.and_then(|stamp| stamp.wait_ns).or_else(|| {
+                    let file = busy.and_then(|busy| busy.schedstat.as_ref());
+                    Stamp::parse(text_of(&self.proc, pid, "schedstat", file, buffer).ok()?)?.wait_ns
+                });
+                row.core_wait_ns = told.into();
             } else {
                 self.core_wait_of_several(&mut kept.core_wait, &mut row, buffer);
             }
@@ -109,7 +115,7 @@ impl Processes {
         if std::mem::replace(&mut kept.inside, false) {
             other_reader(&mut row);
         }
-        kept.idle = idle.filter(|_| single);
+        kept.idle = idle.filter(|idle| single || idle.counts_all());
         self.files.keep(&kept);
         let uids = (status.uid, status.real_uid);
         let counted = Counted { row, kept, name, kernel_thread, tty: Some(tty), uids };
@@ -184,21 +190,6 @@ impl Processes {
             Some([number(words(text).nth(1)?)?])
         });
         Some(())
-    }
-
-    fn open_busy(&self, pid: i64) -> Option<Busy> {
-        if !self.files.is_ample() {
-            return None;
-        }
-        let open = |name| open_pid(&self.proc, pid, name).ok();
-        Some(Busy { stat: open("stat")?, io: open("io")?, status: open("status")? })
-    }
-
-    fn open_idle(&self, pid: i64) -> Option<Opened> {
-        let open = |name: &str| open_pid(&self.proc, pid, name).ok();
-        let ran = if self.files.kept < self.files.budget { Some(open("schedstat")?) } else { None };
-        let memory = if self.files.is_ample() { Some(open("statm")?) } else { None };
-        Some(Opened { ran, ran_text: [0; IDLE_TEXT], memory, memory_text: [0; IDLE_TEXT] })
     }
 
     /// Puts what a process read and wrote itself into its row; gives what is kept of it.

@@ -3,6 +3,7 @@
 use super::super::own_io::OwnIo;
 use super::super::threads::Summed;
 use crate::Roots;
+use crate::clock;
 use crate::proc::pid::{open_pid, read_pid};
 use crate::proc::{lines, number, words};
 use rustix::fs::{CWD, Mode, OFlags, RawDir, openat};
@@ -23,17 +24,17 @@ const THREAD_FILES: usize = 512;
 const BUSY: f64 = 0.25;
 /// Descriptors that are left to everything else.
 const RESERVED: u64 = 256;
-/// Bytes of `schedstat` and of the beginning of `statm` that are compared: three numbers of at most 20 digits.
-pub const IDLE_TEXT: usize = 64;
+/// Bytes of `schedstat` that are read, and of the beginning of `statm` that are compared: three numbers of at most 20 digits.
+const IDLE_TEXT: usize = 64;
 /// Descriptors of one [`Busy`].
-const BUSY_FILES: u64 = 3;
+const BUSY_FILES: u64 = 4;
 
 /// What whoever counts keeps of a process.
 #[derive(Default)]
 pub struct Kept {
     pub io: Option<OwnIo>,
-    /// The files that tell whether it is idle; none where they do not serve.
-    pub idle: Option<Opened>,
+    /// What tells whether it is idle; nothing where that does not serve.
+    pub idle: Option<Idle>,
     /// The files of one that is read in full again and again.
     pub busy: Option<Busy>,
     /// The reading in which it was read in full last.
@@ -56,6 +57,8 @@ pub struct State {
     pub latest: Option<OwnedFd>,
     /// That number two readings ago, and one.
     pub last: [Option<i64>; 2],
+    /// Whether the clocks of processes tell who ran.
+    pub clocks: bool,
     pub kept: u64,
     pub budget: u64,
     /// Ticks of CPU time since the last reading from which on a process counts as busy.
@@ -66,7 +69,7 @@ pub struct State {
 }
 
 impl State {
-    pub fn new(roots: &Roots) -> State {
+    pub fn new(roots: &Roots, proc: &OwnedFd) -> State {
         let flags = OFlags::RDONLY | OFlags::CLOEXEC;
         let is_here = roots.proc == Roots::default().proc;
         let latest = is_here.then(|| openat(CWD, roots.proc.join("loadavg"), flags, Mode::empty()));
@@ -74,6 +77,7 @@ impl State {
         State {
             latest,
             last: [None; 2],
+            clocks: clock::are_of(proc),
             kept: 0,
             budget: descriptor_budget(),
             busy_ticks: f64::INFINITY,
@@ -116,9 +120,41 @@ impl State {
         number(words(buffer.get(..got)?.trim_ascii()).last()?)
     }
 
-    /// Whether there are descriptors for more than what saves most.
-    pub fn is_ample(&self) -> bool {
+    /// Whether there is a descriptor for what tells who ran.
+    fn has_one(&self) -> bool {
+        self.kept < self.budget
+    }
+
+    /// Whether there are some for what saves less, which may take half of them.
+    fn is_ample(&self) -> bool {
         self.kept < self.budget / 2
+    }
+
+    /// Opens what tells whether a process is idle; `None` when it is gone, or nothing does.
+    pub fn open_idle(&self, proc: &OwnedFd, pid: i64) -> Option<Idle> {
+        let open = |name: &str| open_pid(proc, pid, name).ok();
+        let ran = match (self.clocks, self.has_one()) {
+            (true, _) => Ran::Clock,
+            (false, true) => Ran::File(Some(open("schedstat")?)),
+            (false, false) => Ran::File(None),
+        };
+        let memory = if self.is_ample() { Some(open("statm")?) } else { None };
+        Some(Idle { ran, stamp: Stamp::default(), memory, memory_text: [0; IDLE_TEXT] })
+    }
+
+    /// Opens what a busy process is read from.
+    pub fn open_busy(&self, proc: &OwnedFd, pid: i64) -> Option<Busy> {
+        // With clocks nothing else takes the other half.
+        if !if self.clocks { self.has_one() } else { self.is_ample() } {
+            return None;
+        }
+        let open = |name| open_pid(proc, pid, name).ok();
+        Some(Busy {
+            stat: open("stat")?,
+            io: open("io")?,
+            status: open("status")?,
+            schedstat: open("schedstat"),
+        })
     }
 
     /// Files of a process are kept.
@@ -132,30 +168,55 @@ impl State {
     }
 }
 
-/// The open files that tell whether a process is idle, with their texts at the last full reading.
-pub struct Opened {
-    /// Opened each time where there are no descriptors left: that is still a third of reading all of it.
-    pub ran: Option<OwnedFd>,
-    pub ran_text: IdleText,
-    /// The same where they are short.
-    pub memory: Option<OwnedFd>,
-    pub memory_text: IdleText,
+/// What tells whether a process is idle, and what it said at the last full reading.
+pub struct Idle {
+    ran: Ran,
+    stamp: Stamp,
+    /// Opened each time where descriptors are short.
+    memory: Option<OwnedFd>,
+    memory_text: IdleText,
+}
+
+/// What tells how long a process was on a core.
+enum Ran {
+    /// Its clock, which counts all its threads.
+    Clock,
+    /// `schedstat`, which counts one thread. Opened each time where there are no descriptors left: that is still a third of
+    /// reading all of the process.
+    File(Option<OwnedFd>),
+}
+
+/// How long a process was on a core, and where a file says it, how long it waited for one; nanoseconds.
+#[derive(Clone, Copy, Default, PartialEq, Eq)]
+pub struct Stamp {
+    pub ran_ns: i64,
+    pub wait_ns: Option<i64>,
+}
+
+impl Stamp {
+    /// `schedstat`; Documentation/scheduler/sched-stats.rst.
+    pub fn parse(text: &[u8]) -> Option<Stamp> {
+        let mut numbers = words(text).map(number);
+        Some(Stamp { ran_ns: numbers.next()??, wait_ns: numbers.next()? })
+    }
 }
 
 /// The beginning of a file's text.
-pub type IdleText = [u8; IDLE_TEXT];
+type IdleText = [u8; IDLE_TEXT];
 
 /// The beginning of what an open file says now; `None` when its process is gone.
-pub fn idle_text(file: &OwnedFd) -> Option<IdleText> {
+fn idle_text(file: &OwnedFd) -> Option<IdleText> {
     let mut text = [0; IDLE_TEXT];
     rustix::io::pread(file, &mut text[..], 0).ok()?;
     Some(text)
 }
 
 /// Descriptors that are kept of a process.
-pub fn descriptors(kept: &Kept) -> u64 {
+fn descriptors(kept: &Kept) -> u64 {
     let idle = kept.idle.as_ref();
-    let idle = idle.map_or(0, |idle| u64::from(idle.ran.is_some()) + u64::from(idle.memory.is_some()));
+    let idle = idle.map_or(0, |idle| {
+        u64::from(matches!(idle.ran, Ran::File(Some(_)))) + u64::from(idle.memory.is_some())
+    });
     idle + if kept.busy.is_some() { BUSY_FILES } else { 0 }
 }
 
@@ -164,6 +225,8 @@ pub struct Busy {
     pub stat: OwnedFd,
     pub io: OwnedFd,
     pub status: OwnedFd,
+    /// Nothing where the kernel does not count waits.
+    pub schedstat: Option<OwnedFd>,
 }
 
 /// Descriptors that may be kept open: all but a reserve. The soft limit is raised to the hard one first, which is
@@ -175,41 +238,54 @@ pub fn descriptor_budget() -> u64 {
     now.unwrap_or(u64::MAX).saturating_sub(RESERVED).min(1 << 20)
 }
 
-impl Opened {
-    /// A process whose files are not kept may be another one with the same number, but hardly one that ran as long and as often.
+impl Idle {
+    /// Whether a process was on no core since the last full reading; `None` when it is gone. Where no file of it is kept, it may be
+    /// another one with the same number, but hardly one that ran as long.
     pub fn has_not_run(&self, proc: &OwnedFd, pid: i64) -> Option<bool> {
-        self.ran_now(proc, pid).map(|text| text == self.ran_text)
+        self.stamp_now(proc, pid).map(|now| now == self.stamp)
     }
 
-    fn ran_now(&self, proc: &OwnedFd, pid: i64) -> Option<IdleText> {
+    fn stamp_now(&self, proc: &OwnedFd, pid: i64) -> Option<Stamp> {
         match &self.ran {
-            Some(file) => idle_text(file),
-            None => idle_text(&open_pid(proc, pid, "schedstat").ok()?),
+            Ran::Clock => Some(Stamp { ran_ns: clock::of_process(pid)?, wait_ns: None }),
+            Ran::File(Some(file)) => Stamp::parse(&idle_text(file)?),
+            Ran::File(None) => Stamp::parse(&idle_text(&open_pid(proc, pid, "schedstat").ok()?)?),
         }
     }
 
     /// Whether its process is there for certain.
     pub fn is_there(&self) -> bool {
-        self.ran.as_ref().is_none_or(|file| idle_text(file).is_some())
+        let kept = if let Ran::File(Some(file)) = &self.ran { Some(file) } else { self.memory.as_ref() };
+        kept.is_none_or(|file| idle_text(file).is_some())
+    }
+
+    /// What was said of its time on a core, where that counts all threads of a process with one or several.
+    pub fn stamp(&self, single: bool) -> Option<Stamp> {
+        Some(self.stamp).filter(|_| single || self.counts_all())
+    }
+
+    /// Whether all threads are counted.
+    pub fn counts_all(&self) -> bool {
+        matches!(self.ran, Ran::Clock)
     }
 
     pub fn has_same_memory(&self, proc: &OwnedFd, pid: i64) -> Option<bool> {
         self.memory_now(proc, pid).map(|text| text == self.memory_text)
     }
 
-    pub fn memory_now(&self, proc: &OwnedFd, pid: i64) -> Option<IdleText> {
+    fn memory_now(&self, proc: &OwnedFd, pid: i64) -> Option<IdleText> {
         match &self.memory {
             Some(file) => idle_text(file),
             None => idle_text(&open_pid(proc, pid, "statm").ok()?),
         }
     }
 
-    /// With what the files say now; `None` when the process is gone.
-    pub fn now(mut self, proc: &OwnedFd, pid: i64) -> Option<Opened> {
-        let ran = self.ran_now(proc, pid)?;
+    /// With what is said now; `None` when the process is gone.
+    pub fn now(mut self, proc: &OwnedFd, pid: i64) -> Option<Idle> {
+        let stamp = self.stamp_now(proc, pid)?;
         // Whether the memory of one that runs is as it was nobody asks: it is read.
-        self.memory_text = if ran == self.ran_text { self.memory_now(proc, pid)? } else { [0; IDLE_TEXT] };
-        self.ran_text = ran;
+        self.memory_text = if stamp == self.stamp { self.memory_now(proc, pid)? } else { [0; IDLE_TEXT] };
+        self.stamp = stamp;
         Some(self)
     }
 }

@@ -113,8 +113,10 @@ impl Processes {
         let proc = openat(CWD, &roots.proc, flags, Mode::empty())?;
         // Without delay accounting the kernel shows zero for every wait; that is not known, not zero.
         let switch = read_file(&roots.proc.join("sys/kernel/task_delayacct"));
+        let files = State::new(roots, &proc);
         Ok(Processes {
             proc,
+            files,
             places: Places::default(),
             page: rustix::param::page_size() as i64,
             delay_accounting: switch.map_or(true, |text| text.trim_ascii() != b"0"),
@@ -136,7 +138,6 @@ impl Processes {
             memory: Rotation::default(),
             buffer: vec![0; 16 << 10],
             began: None,
-            files: State::new(roots),
             writers: 0,
             in_full: false,
             forget: false,
