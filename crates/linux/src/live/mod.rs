@@ -17,7 +17,6 @@ mod transfers;
 mod writing;
 
 use crate::kernel::{How, Refused};
-use crate::proc::{mountstats, read_file};
 use crate::{Roots, host, own};
 use crowd::Crowd;
 use dozor_core::known::Raw;
@@ -153,8 +152,7 @@ impl Source for LiveSource {
         let processes = self.processes.read(self.wanted, reclaims);
         if self.wanted.has(Demand::Filesystems) {
             reading.filesystems = self.system.filesystems();
-            let remotes = read_file(&self.roots.proc.join("self/mountstats")).unwrap_or_default();
-            reading.remotes = mountstats::parse(&remotes);
+            reading.remotes = self.system.remotes();
         }
         reading.threads = self.processes.threads(self.wanted, &processes);
         reading.groups = self.processes.groups(self.wanted);
@@ -171,6 +169,7 @@ impl Source for LiveSource {
         }
         if is_here && self.wanted.has(Demand::Sockets) {
             self.network.complete(&self.roots, self.wanted, &mut reading);
+            self.processes.take_back(&reading.processes);
         }
         if is_here && self.wanted.has(Demand::Ended) {
             reading.ended = self.ended.take(&self.roots, &reading.processes);

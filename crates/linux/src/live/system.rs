@@ -4,14 +4,14 @@ use crate::Roots;
 use crate::clock::{self, Clocks};
 use crate::proc::kept::Kept;
 use crate::proc::mountinfo::Mount;
-use crate::proc::{self, diskstats, interrupts, mountinfo, pressure, snmp, wireless};
+use crate::proc::{self, diskstats, interrupts, mountinfo, mountstats, pressure, snmp, wireless};
 use crate::sys::blocks::Blocks;
 use crate::sys::cores::Cores;
 use crate::sys::filesystems::Filesystems;
 use crate::sys::sensors::Sensors;
 use crate::sys::{gpus, links, power, sessions};
 use dozor_core::known::Raw;
-use dozor_core::reading::{DiskRow, FilesystemRow, InterfaceRow, Reading, SystemRow};
+use dozor_core::reading::{DiskRow, FilesystemRow, InterfaceRow, Reading, RemoteRow, SystemRow};
 use dozor_core::text::Text;
 use dozor_core::wanted::{Demand, Wanted};
 use std::collections::HashMap;
@@ -29,9 +29,12 @@ pub struct System {
     turn: u64,
     users: Raw,
     speeds: HashMap<Text, Raw>,
+    has_batteries: bool,
+    has_gpus: bool,
 }
 
-/// Who is logged in, and how fast links are, is asked every so many readings: the latter takes a lock in the kernel.
+/// Who is logged in, how fast links are, and whether there is a battery or a graphics processor by now is asked every so many
+/// readings: the second takes a lock in the kernel.
 const SLOW_TURN: u64 = 8;
 /// The list of mounts is read at the latest after so many readings.
 const MOUNTS_TURN: u64 = 32;
@@ -49,11 +52,14 @@ impl System {
             turn: 0,
             users: Raw::ABSENT,
             speeds: HashMap::new(),
+            has_batteries: false,
+            has_gpus: false,
         }
     }
 
     pub fn read(&mut self, roots: &Roots, wanted: Wanted) -> Reading {
-        if self.turn.is_multiple_of(SLOW_TURN) {
+        let slow_turn = self.turn.is_multiple_of(SLOW_TURN);
+        if slow_turn {
             self.users = sessions::count(&roots.run);
             self.speeds.clear();
         }
@@ -72,8 +78,8 @@ impl System {
             disks: self.disks(roots),
             interfaces: interfaces(roots, self.files.read("net/dev"), &wireless, &mut self.speeds),
             sensors: self.sensors.read(),
-            batteries: power::batteries(&roots.sys),
-            gpus: gpus::read(&roots.sys),
+            batteries: if_there(&mut self.has_batteries, slow_turn, || power::batteries(&roots.sys)),
+            gpus: if_there(&mut self.has_gpus, slow_turn, || gpus::read(&roots.sys)),
             ..Reading::default()
         };
         if wanted.has(Demand::Interrupts) {
@@ -162,6 +168,15 @@ impl System {
         self.filesystems.read(&self.mounts)
     }
 
+    /// What file systems of other machines did, where some are mounted.
+    pub fn remotes(&mut self) -> Vec<RemoteRow> {
+        if self.mounts.iter().any(|mount| mount.remote) {
+            mountstats::parse(self.files.read("self/mountstats"))
+        } else {
+            vec![]
+        }
+    }
+
     /// Devices that have ever been used, and their partitions.
     fn disks(&mut self, roots: &Roots) -> Vec<DiskRow> {
         let mut disks = diskstats::parse(self.files.read("diskstats"));
@@ -171,6 +186,13 @@ impl System {
         }
         disks
     }
+}
+
+/// Devices of a kind; where there were none they are looked for now and then.
+fn if_there<R>(there: &mut bool, now: bool, read: impl FnOnce() -> Vec<R>) -> Vec<R> {
+    let rows = if *there || now { read() } else { vec![] };
+    *there = !rows.is_empty();
+    rows
 }
 
 fn interfaces(

@@ -5,7 +5,7 @@ use crate::Roots;
 use crate::kernel::requests::Requests;
 use crate::kernel::{self, How, Later};
 use dozor_core::known::Raw;
-use dozor_core::reading::{Reading, TransferRow, with_pid};
+use dozor_core::reading::{DiskRow, Reading, TransferRow, with_pid};
 use dozor_core::row::Row as _;
 use dozor_core::text::{Text, clean};
 use std::collections::HashMap;
@@ -18,6 +18,8 @@ pub struct Transfers {
     requests: Later<Requests>,
     sums: Tallied,
     devices: HashMap<u32, Text>,
+    /// What the devices had counted at the last look.
+    disks: Vec<DiskRow>,
 }
 
 impl Transfers {
@@ -36,7 +38,10 @@ impl Transfers {
         // Whoever asks for a rate wants it from the second reading on: it is loaded at once, within milliseconds.
         let how = if self.by_kernel == How::No { How::No } else { How::AtOnce };
         self.requests.begin(how, roots, kernel::requests);
-        let Some(Ok(counted)) = self.requests.get().map(Requests::counted) else {
+        // A device counts each request too, from when it begins: where none counted any, there is nothing new.
+        let moved = self.disks.is_empty() || self.disks != reading.disks;
+        let counted = |requests: &Requests| if moved { requests.counted() } else { Ok(vec![]) };
+        let Some(Ok(counted)) = self.requests.get().map(counted) else {
             if self.requests.is_denied() {
                 reading.system.transfers_noted = Raw::DENIED;
             }
@@ -44,6 +49,9 @@ impl Transfers {
         };
         reading.system.transfers_noted = Raw::new(1);
         self.sums.take(counted);
+        if moved {
+            self.disks.clone_from(&reading.disks);
+        }
         self.sums.retain(|key, counts| {
             let (process, device) = (key.process(), key.with);
             let row = with_pid(&reading.processes, process.pid);

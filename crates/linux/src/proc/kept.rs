@@ -8,6 +8,9 @@ use std::collections::HashMap;
 use std::os::fd::OwnedFd;
 use std::path::PathBuf;
 
+/// A file that is not there is looked for every so many times that it is asked for: a module may be loaded that brings it.
+const ABSENT_TURN: u32 = 8;
+
 /// An open file and room for what it says.
 struct File {
     file: OwnedFd,
@@ -19,6 +22,8 @@ pub struct Kept {
     proc: PathBuf,
     is_here: bool,
     files: HashMap<&'static str, File>,
+    /// Those that are not there, and how often they are taken for that without looking.
+    absent: HashMap<&'static str, u32>,
     other: Vec<u8>,
 }
 
@@ -26,7 +31,13 @@ impl Kept {
     /// Nothing is opened yet.
     pub fn new(roots: &Roots) -> Kept {
         let is_here = roots.proc == Roots::default().proc;
-        Kept { proc: roots.proc.clone(), is_here, files: HashMap::new(), other: vec![] }
+        Kept {
+            proc: roots.proc.clone(),
+            is_here,
+            files: HashMap::new(),
+            absent: HashMap::new(),
+            other: vec![],
+        }
     }
 
     /// What a list of mounts says if it changed since this was asked last, which the kernel tells whoever waits for it;
@@ -48,8 +59,15 @@ impl Kept {
             return &self.other;
         }
         if !self.files.contains_key(name) {
+            if let Some(left @ 1..) = self.absent.get_mut(name) {
+                *left -= 1;
+                return &[];
+            }
             let flags = OFlags::RDONLY | OFlags::CLOEXEC;
-            let Ok(file) = openat(CWD, self.proc.join(name), flags, Mode::empty()) else { return &[] };
+            let Ok(file) = openat(CWD, self.proc.join(name), flags, Mode::empty()) else {
+                self.absent.insert(name, ABSENT_TURN);
+                return &[];
+            };
             self.files.insert(name, File { file, text: vec![0; 4 << 10] });
         }
         let Some(File { file, text }) = self.files.get_mut(name) else { return &[] };

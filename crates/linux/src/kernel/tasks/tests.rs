@@ -57,7 +57,15 @@ impl Sleeping {
             ends.push(end);
             threads.push(thread.expect("a thread"));
         }
-        let numbers = told.iter().take(count).collect();
+        let numbers: Vec<u32> = told.iter().take(count).collect();
+        // One that has told its number may still be on its way to sleep.
+        let sleeps = |number: &u32| {
+            std::fs::read_to_string(format!("/proc/self/task/{number}/stat"))
+                .is_ok_and(|stat| stat.rsplit_once(") ").is_some_and(|(_, rest)| rest.starts_with('S')))
+        };
+        while !numbers.iter().all(sleeps) {
+            std::thread::sleep(std::time::Duration::from_millis(5));
+        }
         Sleeping { ends, threads, numbers }
     }
 }

@@ -23,9 +23,8 @@ pub type SocketKey = (i64, u64);
 /// A process of the present reading, with what is kept of it.
 pub struct Member {
     pub key: ProcessKey,
-    /// Its row as it was read, and as it was given last.
+    /// Its row as it was given last, with its traffic.
     pub base: Arc<ProcessRow>,
-    pub given: Option<Arc<ProcessRow>>,
     pub place: Option<Place>,
     /// How it stood when it was given, where it had no sockets and no traffic: whether datagrams, their bytes and
     /// its namespace are known, and which that is.
@@ -47,15 +46,7 @@ impl Member {
     }
 
     pub fn new(base: Arc<ProcessRow>) -> Member {
-        Member {
-            key: base.key(),
-            base,
-            given: None,
-            place: None,
-            quiet: None,
-            ran: true,
-            ran_since_look: true,
-        }
+        Member { key: base.key(), base, place: None, quiet: None, ran: true, ran_since_look: true }
     }
 }
 

@@ -15,7 +15,6 @@ use crate::Roots;
 use crate::clock::ticks;
 use crate::kernel::owners::Owners;
 use crate::kernel::{self, How, Later};
-use crate::live::ahead;
 use crate::netlink::sockets::{InetSocket, Protocol};
 use crate::users::Users;
 use datagrams::Datagrams;
@@ -131,7 +130,7 @@ impl Network {
         datagrams.count(wanted.has(Demand::Datagrams), moved.map(|(received, sent)| received + sent));
         datagrams.take(self.by_kernel, roots, |key| self.is_there(key));
         self.datagrams = datagrams;
-        let Some((destroyed, lost)) = self.spaces.ask(proc, &mut self.members) else { return };
+        let Some((destroyed, lost)) = self.spaces.ask(roots, &mut self.members) else { return };
         self.reading += 1;
         self.lost += lost;
         let fresh = self.spaces.open.iter().any(|space| space.fresh);
@@ -524,7 +523,7 @@ impl Network {
         }
     }
 
-    /// Puts the accounts into the rows; a row that does not change is the one given last time.
+    /// Puts the accounts into the rows. They have those of the last reading already.
     fn fill(&mut self, reading: &mut Reading) {
         let mut numbers: HashMap<ProcessKey, [i64; 3]> = HashMap::new();
         for known in self.sockets.values() {
@@ -545,15 +544,11 @@ impl Network {
         loud.sort_unstable();
         let (mut loud, still) = (loud.into_iter().peekable(), self.datagrams.of_nobody());
         let mut members = std::mem::take(&mut self.members);
-        for given in members.iter().filter_map(|member| member.given.as_ref()) {
-            ahead::fetch(given);
-        }
         for (row, member) in reading.processes.iter_mut().zip(&mut members) {
             while loud.next_if(|key| *key < member.key).is_some() {}
             if !member.ran && loud.peek() != Some(&member.key) {
                 let quiet = (datagrams_known, still[0], self.spaces.knows(member.place), member.place);
-                if let Some(given) = member.given.as_ref().filter(|_| member.quiet == Some(quiet)) {
-                    *row = given.clone();
+                if member.quiet == Some(quiet) {
                     continue;
                 }
             }
@@ -589,23 +584,9 @@ impl Network {
                     _ => Raw::ABSENT,
                 },
             ];
-            match &member.given {
-                Some(given) if !member.ran && traffic_of(given) == traffic => *row = given.clone(),
-                _ => {
-                    let changed = Arc::make_mut(row);
-                    [
-                        changed.net_in_bytes,
-                        changed.net_out_bytes,
-                        changed.udp_in_bytes,
-                        changed.udp_out_bytes,
-                        changed.connections,
-                        changed.shared_sockets,
-                        changed.datagram_sockets,
-                        changed.datagram_drops,
-                        changed.net_namespace,
-                    ] = traffic;
-                    member.given = Some(row.clone());
-                }
+            if traffic_of(row) != traffic {
+                put_traffic(traffic, Arc::make_mut(row));
+                member.base = row.clone();
             }
         }
         self.members = members;
@@ -655,6 +636,25 @@ fn traffic_of(row: &ProcessRow) -> [Raw; 9] {
         row.datagram_drops,
         row.net_namespace,
     ]
+}
+
+fn put_traffic(traffic: [Raw; 9], row: &mut ProcessRow) {
+    [
+        row.net_in_bytes,
+        row.net_out_bytes,
+        row.udp_in_bytes,
+        row.udp_out_bytes,
+        row.connections,
+        row.shared_sockets,
+        row.datagram_sockets,
+        row.datagram_drops,
+        row.net_namespace,
+    ] = traffic;
+}
+
+/// Puts the traffic of a process at the last reading into its row of this one: mostly it stays.
+pub fn keep_traffic(known: &ProcessRow, row: &mut ProcessRow) {
+    put_traffic(traffic_of(known), row);
 }
 
 /// What a socket counted since it was looked at last. What it says may go back at its end, when it is only growth that counts.

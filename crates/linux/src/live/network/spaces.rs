@@ -4,7 +4,9 @@
 //! enter one does not know its sockets.
 
 use super::members::{Member, Place};
+use crate::Roots;
 use crate::netlink::sockets::{Diagnostics, InetSocket, Protocol};
+use crate::proc::kept::Kept;
 use crate::proc::{lines, number, read_file};
 use rustix::fs::{CWD, Mode, OFlags, openat, readlinkat};
 use rustix::io::Errno;
@@ -16,8 +18,11 @@ use std::time::{Duration, Instant};
 
 /// Namespaces that are asked; those that come later are not known.
 const MOST: usize = 32;
-/// Sockets are asked for at least as often as this, also where no packet moved.
+/// Where no packet moved, it is looked at least as often as this whether there are other sockets, or some whose queues others
+/// empty.
 const PATIENCE: Duration = Duration::from_secs(5);
+/// Sockets are asked for at least as often as this, also where there seem to be none but those that were there.
+const LONG_PATIENCE: Duration = Duration::from_secs(30);
 /// Every so many readings a process that ran is asked again which namespace it is in.
 const ASK_AGAIN: u64 = 64;
 
@@ -26,9 +31,13 @@ pub struct Space {
     /// Its number; nothing for the only one where the kernel has none.
     pub id: Option<i64>,
     diagnostics: Diagnostics,
-    /// Lines of its counters at the last question.
-    counters: Vec<u8>,
+    /// What it counted of TCP and of UDP at the last question.
+    moved: [Vec<u8>; 2],
+    /// How many sockets there were.
+    numbers: Vec<u8>,
     asked: Option<Instant>,
+    /// When it was looked last how many there are.
+    looked: Option<Instant>,
     /// TCP sockets.
     pub tcp: Vec<InetSocket>,
     /// UDP sockets.
@@ -46,8 +55,10 @@ impl Space {
         Space {
             id,
             diagnostics,
-            counters: vec![],
+            moved: [vec![], vec![]],
+            numbers: vec![],
             asked: None,
+            looked: None,
             tcp: vec![],
             udp: vec![],
             datagrams_known: false,
@@ -59,22 +70,50 @@ impl Space {
     /// Asks for all sockets, where a segment or a datagram moved since the last time or that is long ago. Sockets that were
     /// destroyed come first: then all that ended is told, or still listed. The kernel tells of an end some microseconds after it, of a
     /// busy machine up to milliseconds: what ended just then counts at the next reading.
-    fn ask(&mut self, counters: &Path, destroyed: &mut Vec<InetSocket>) -> u64 {
+    fn ask(&mut self, counters: &mut Counters<'_>, destroyed: &mut Vec<InetSocket>) -> u64 {
         let lost = self.diagnostics.destroyed(destroyed);
-        let text = read_file(counters).unwrap_or_default();
-        let moved: Vec<u8> = lines(&text)
-            .filter(|line| line.starts_with(b"Tcp:") || line.starts_with(b"Udp:"))
-            .flatten()
-            .copied()
-            .collect();
-        let due = self.asked.is_none_or(|asked| asked.elapsed() >= PATIENCE);
+        let text = counters.read("net/snmp");
+        let of = |name: &[u8]| -> Vec<u8> {
+            lines(text).filter(|line| line.starts_with(name)).flatten().copied().collect()
+        };
+        let moved = [of(b"Tcp:"), of(b"Udp:")];
+        let unknown = moved.iter().any(Vec::is_empty) || self.asked.is_none();
+        let all = unknown || lost > 0 || self.is_due(counters);
+        let [tcp, udp] = [0, 1].map(|at| all || moved[at] != self.moved[at]);
+        let tcp = tcp || !destroyed.is_empty();
         self.fresh = false;
-        if due || moved.is_empty() || moved != self.counters || !destroyed.is_empty() {
-            (self.counters, self.asked) = (moved, Some(Instant::now()));
-            self.fresh = self.diagnostics.dump(Protocol::Tcp, &mut self.tcp).is_ok();
+        if tcp {
+            self.fresh |= self.diagnostics.dump(Protocol::Tcp, &mut self.tcp).is_ok();
+        }
+        if udp {
             self.datagrams_known = self.diagnostics.dump(Protocol::Udp, &mut self.udp).is_ok();
+            self.fresh |= self.datagrams_known;
+        }
+        if tcp || udp {
+            self.moved = moved;
+            if all {
+                self.asked = Some(Instant::now());
+            }
         }
         lost
+    }
+
+    /// Whether it is time to ask although nothing moved: other sockets are there, or what waits in one is taken out.
+    fn is_due(&mut self, counters: &mut Counters<'_>) -> bool {
+        let past = |since: Option<Instant>, time| since.is_none_or(|since| since.elapsed() >= time);
+        if past(self.asked, LONG_PATIENCE) {
+            return true;
+        }
+        if !past(self.looked.max(self.asked), PATIENCE) {
+            return false;
+        }
+        self.looked = Some(Instant::now());
+        let mut numbers = counters.read("net/sockstat").to_vec();
+        numbers.extend_from_slice(counters.read("net/sockstat6"));
+        // Of one that listens this is what it is ready to let wait.
+        let waits = |socket: &InetSocket| socket.queue > 0 || socket.queue_most > 0 && !socket.listens();
+        let others = std::mem::replace(&mut self.numbers, numbers) != self.numbers;
+        others || self.numbers.is_empty() || self.tcp.iter().chain(&self.udp).any(waits)
     }
 
     /// Its number, 0 where the kernel has no namespaces.
@@ -88,9 +127,30 @@ impl Space {
     }
 }
 
+/// Files with a namespace's counters.
+enum Counters<'a> {
+    /// Of our own, which stay open.
+    Own(&'a mut Kept),
+    /// Those of a process in it, and room for what they say.
+    Of(&'a Path, i64, Vec<u8>),
+}
+
+impl Counters<'_> {
+    fn read(&mut self, name: &'static str) -> &[u8] {
+        match self {
+            Counters::Own(files) => files.read(name),
+            Counters::Of(proc, pid, text) => {
+                *text = read_file(&proc.join(format!("{pid}/{name}"))).unwrap_or_default();
+                text
+            }
+        }
+    }
+}
+
 /// All namespaces that visible processes are in.
 #[derive(Default)]
 pub struct Spaces {
+    files: Option<Kept>,
     own: Option<i64>,
     tried: bool,
     reading: u64,
@@ -102,7 +162,8 @@ pub struct Spaces {
 impl Spaces {
     /// Asks all of them. Gives the sockets that were destroyed, with the place of their namespace, and how often
     /// notifications were lost; nothing where sockets cannot be asked for.
-    pub fn ask(&mut self, proc: &Path, members: &mut [Member]) -> Option<(Vec<(i64, InetSocket)>, u64)> {
+    pub fn ask(&mut self, roots: &Roots, members: &mut [Member]) -> Option<(Vec<(i64, InetSocket)>, u64)> {
+        let proc = &*roots.proc;
         if !std::mem::replace(&mut self.tried, true) {
             self.own = match place_of(proc, "self") {
                 Place::In(id) => Some(id),
@@ -119,12 +180,13 @@ impl Spaces {
         let own = self.own;
         // The sockets of a namespace that nobody is in any more are gone with it.
         self.open.retain(|space| space.id == own || space.id.is_some_and(|id| members.contains_key(&id)));
+        let files = self.files.get_or_insert_with(|| Kept::new(roots));
         for space in &mut self.open {
-            let counters = match space.id.filter(|_| space.id != own).and_then(|id| members.get(&id)) {
-                Some(pid) => proc.join(format!("{pid}/net/snmp")),
-                None => proc.join("net/snmp"),
+            let mut counters = match space.id.filter(|_| space.id != own).and_then(|id| members.get(&id)) {
+                Some(pid) => Counters::Of(proc, *pid, vec![]),
+                None => Counters::Own(files),
             };
-            lost += space.ask(&counters, &mut found);
+            lost += space.ask(&mut counters, &mut found);
             all.extend(found.drain(..).map(|socket| (space.number(), socket)));
         }
         Some((all, lost))

@@ -34,7 +34,11 @@ impl Processes {
             );
         }
         if wanted.has(Demand::Files) {
-            row.files = told_apart(count_files(&self.proc, pid));
+            row.files = match row.kernel.value() {
+                // The kernel's own threads open none.
+                Some(1) => Raw::new(0),
+                _ => told_apart(count_files(&self.proc, pid, self.files.told_by_size)),
+            };
             // A process may change its limit; the nearer it is to it, and the more files it opens, the more that matters.
             let near =
                 row.files.value().zip(row.files_limit.value()).is_none_or(|(now, most)| now >= most / 2);
@@ -86,13 +90,17 @@ fn mounts(proc: &OwnedFd, pid: i64, places: &Places) -> Text {
     words.join(" ").into()
 }
 
-/// Number of open files: the size of the folder, which newer kernels give without listing it.
-fn count_files(proc: &OwnedFd, pid: i64) -> Result<Raw, Errno> {
-    let folder = open_pid(proc, pid, "fd")?;
-    let size = statat(&folder, "", AtFlags::EMPTY_PATH)?.st_size;
-    if size > 0 {
-        return Ok(Raw::new(size));
+/// Whether the size of such a folder tells how many files are open, as since Linux 6.2; of our own some are.
+pub fn size_tells_files(proc: &OwnedFd) -> bool {
+    statat(proc, "self/fd", AtFlags::empty()).is_ok_and(|about| about.st_size > 0)
+}
+
+/// Number of open files: the size of the folder, which may be asked of any process, or what is listed in it.
+fn count_files(proc: &OwnedFd, pid: i64, told_by_size: bool) -> Result<Raw, Errno> {
+    if told_by_size {
+        return Ok(Raw::new(statat(proc, format!("{pid}/fd"), AtFlags::empty())?.st_size));
     }
+    let folder = open_pid(proc, pid, "fd")?;
     let mut space = [MaybeUninit::uninit(); 4 << 10];
     let mut entries = RawDir::new(&folder, &mut space);
     let mut count = 0;

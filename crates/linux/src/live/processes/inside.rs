@@ -2,7 +2,7 @@
 
 use super::super::own_io::OwnIo;
 use super::state::{Counted, Processes, Tracked, other_reader, put_io, put_memory};
-use super::walked::{KERNEL_THREAD, Record};
+use super::walked::{KERNEL_THREAD, Record, WORKER};
 use crate::clock::ticks;
 use crate::kernel::tasks::Missing;
 use crate::proc::pid::read_pid;
@@ -30,10 +30,18 @@ impl Processes {
         let kernel_thread = record.main.flags & KERNEL_THREAD != 0;
         let mut row = record.row(&mut kept.told, second, self.page);
         row.kernel = i64::from(kernel_thread).into();
-        // The kernel puts the work that such a thread does last behind its name.
-        let told = if kernel_thread { read_pid(&self.proc, pid, "comm", buffer).ok() } else { None };
-        let bytes = told.map_or(record.name(), |text| text.strip_suffix(b"\n").unwrap_or(text));
-        let same_name = known.as_ref().is_some_and(|known| known.row.name.as_bytes() == bytes);
+        // Some of these have longer names than a task has room for, and behind those of workers is the work that they do last.
+        let known_name = known.as_ref().map(|known| known.row.name.clone());
+        let is_told = kernel_thread
+            && (record.main.flags & WORKER != 0
+                || known_name.as_ref().is_none_or(|name| !name.as_bytes().starts_with(record.name())));
+        let told = if is_told { read_pid(&self.proc, pid, "comm", buffer).ok() } else { None };
+        let told = told.map(|text| text.strip_suffix(b"\n").unwrap_or(text));
+        let bytes = match &known_name {
+            Some(name) if kernel_thread && !is_told => name.as_bytes(),
+            _ => told.unwrap_or(record.name()),
+        };
+        let same_name = known_name.as_ref().is_some_and(|name| name.as_bytes() == bytes);
         let name = if same_name { None } else { Some(clean(bytes)) };
         if !wanted.has(Demand::CoreWait) {
             row.core_wait_ns = Raw::ABSENT;

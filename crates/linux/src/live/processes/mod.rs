@@ -17,6 +17,7 @@ use super::{threads, writing};
 use crate::kernel::tasks::Tasks;
 use crate::kernel::{self, Refused};
 use crate::live::ahead;
+use crate::live::network::keep_traffic;
 use crate::proc::mountinfo::Places;
 use crate::proc::pid::read_pid;
 use crate::proc::{pid_cgroup, pid_cmdline, pid_stat, read_file};
@@ -117,6 +118,17 @@ impl Processes {
         self.limits(wanted, &mut rows);
         self.forget = false;
         rows
+    }
+
+    /// Takes the rows of the last reading as they were given: others have put to them what they know. Before them there may
+    /// be some that are no processes.
+    pub fn take_back(&mut self, rows: &[Arc<ProcessRow>]) {
+        let rows = &rows[rows.len() - self.tracked.len()..];
+        for (tracked, row) in self.tracked.iter_mut().zip(rows) {
+            if !Arc::ptr_eq(&tracked.row, row) {
+                tracked.row = row.clone();
+            }
+        }
     }
 
     /// Adds the processes that the kernel does not show to its own programs, as some are built to do. Who they are is looked
@@ -259,10 +271,15 @@ impl Processes {
                 && !self.forget
                 && !text_turn
                 && !self.is_new(known)
-                && name.as_ref().is_none_or(|name| *known.row.name == **name)
+                && (kernel_thread || name.as_ref().is_none_or(|name| *known.row.name == **name))
                 && known.rest.uids == uids
         }) {
             keep_texts(&known.row, &mut row);
+            if let Some(name) = name {
+                // The kernel's own workers are named after what they do, and nothing else of them changes with it.
+                row.name = name.into();
+                name_kernel_thread(&mut row);
+            }
         } else {
             let kept = known.as_ref().map(|known| known.row.name.clone());
             row.name = name.map(Text::from).or(kept).unwrap_or_else(no_text);
@@ -283,6 +300,9 @@ impl Processes {
         self.on_demand(pid, wanted, &mut row, files_before, buffer);
         let (ppid, new) = (row.ppid.value(), Rest { kept, uids, groups });
         let Some(mut known) = known else { return Tracked::first(row, self.turn, new) };
+        if wanted.has(Demand::Sockets) {
+            keep_traffic(&known.row, &mut row);
+        }
         if *known.row != row {
             known.row = Arc::new(row);
         }
@@ -330,8 +350,7 @@ impl Processes {
     ) {
         row.replaced = Raw::new(0);
         if kernel_thread {
-            row.program = row.name.clone();
-            row.command = format!("[{}]", row.name).into();
+            name_kernel_thread(row);
         } else {
             let arguments = read_pid(&self.proc, pid, "cmdline", buffer).unwrap_or_default();
             let command = pid_cmdline::parse(arguments);
@@ -394,6 +413,12 @@ impl Processes {
     pub fn groups(&mut self, wanted: Wanted) -> Vec<GroupRow> {
         if wanted.has(Demand::ControlGroup) { self.groups.rows() } else { vec![] }
     }
+}
+
+/// A thread of the kernel has no program and no command line but its name.
+fn name_kernel_thread(row: &mut ProcessRow) {
+    row.program = row.name.clone();
+    row.command = format!("[{}]", row.name).into();
 }
 
 fn keep_texts(known: &ProcessRow, row: &mut ProcessRow) {

@@ -2,6 +2,7 @@
 
 use super::super::own_io::OwnIo;
 use super::super::threads::Summed;
+use super::demand::size_tells_files;
 use crate::Roots;
 use crate::clock;
 use crate::proc::pid::{open_pid, read_pid};
@@ -59,6 +60,8 @@ pub struct State {
     pub last: [Option<i64>; 2],
     /// Whether the clocks of processes tell who ran.
     pub clocks: bool,
+    /// Whether the size of `/proc/PID/fd` tells how many files a process has open.
+    pub told_by_size: bool,
     pub kept: u64,
     pub budget: u64,
     /// Ticks of CPU time since the last reading from which on a process counts as busy.
@@ -78,6 +81,7 @@ impl State {
             latest,
             last: [None; 2],
             clocks: clock::are_of(proc),
+            told_by_size: size_tells_files(proc),
             kept: 0,
             budget: descriptor_budget(),
             busy_ticks: f64::INFINITY,

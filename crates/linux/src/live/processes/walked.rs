@@ -17,6 +17,8 @@ use std::collections::HashMap;
 
 /// The kernel's flag for a thread of its own; `PF_KTHREAD` in include/linux/sched.h.
 pub const KERNEL_THREAD: u32 = 0x0020_0000;
+/// Its flag for one whose name ends with what it works on; `PF_WQ_WORKER`.
+pub const WORKER: u32 = 0x0000_0020;
 /// Its flag for a thread that ends; `PF_EXITING`.
 const ENDING: u32 = 0x0000_0004;
 /// Middle of the priorities of which niceness is made, and the first of those; include/linux/sched/prio.h.
