@@ -316,12 +316,7 @@ fn processes_are_ranked_with_unknown_values_last_either_way() {
     let order = Order::by(process_metric("read").expect("a metric"));
     let pids = |order: &Order| -> Vec<i64> {
         let population = Population::new(&sample, &gone);
-        population
-            .ordered(order)
-            .rows
-            .into_iter()
-            .filter_map(|row| population.view(row).now.pid.value())
-            .collect()
+        population.ordered(order).into_iter().filter_map(|row| population.view(row).now.pid.value()).collect()
     };
     assert_eq!(pids(&order), [4, 2, 3, 1]);
     assert_eq!(pids(&order.reversed()), [2, 4, 3, 1]);

@@ -233,7 +233,7 @@ fn those_who_are_gone_keep_their_place_in_the_order() {
     let sample = Sample::new(Arc::new(machine.host()), Some(Arc::new(before)), Arc::new(now));
     let gone = exited(&sample);
     let population = Population::new(&sample, &gone);
-    let rows = population.ordered(&Order::by_cpu()).rows;
+    let rows = population.ordered(&Order::by_cpu());
     assert_eq!(rows.len(), sample.now.processes.len() + gone.now.processes.len());
     let name = |row: &RowRef| population.view(*row).now.name.to_string();
     let value = |row: &RowRef| listed("cpu").of(&population.view(*row));
@@ -302,7 +302,7 @@ fn where_nobody_uses_a_resource_those_who_use_another_stand_first() {
     let host = HostFacts { cores: 4, ticks_per_second: 100, ..HostFacts::default() };
     let sample = Sample::new(Arc::new(host), Some(reading(1)), reading(2));
     let gone = exited(&sample);
-    let rows = Population::new(&sample, &gone).ordered(&Order::parse("disk").expect("an order")).rows;
+    let rows = Population::new(&sample, &gone).ordered(&Order::parse("disk").expect("an order"));
     let pids: Vec<_> =
         rows.iter().map(|row| Population::new(&sample, &gone).view(*row).now.pid.value()).collect();
     assert_eq!(pids, [Some(40), Some(30), Some(2)]);

@@ -84,7 +84,7 @@ fn main() {
         narrowing.expression = Some(expression);
         let how = Arranging { order: &order, arrange, folds: &folds, held: None, stays: None };
         let mut ledger = Ledger::default();
-        let (mut rows, mut times) = (ordered.rows.clone(), vec![]);
+        let (mut rows, mut times) = (ordered.clone(), vec![]);
         for (sample, gone) in &steps {
             let population = Population::new(sample, gone);
             let begin = Instant::now();
@@ -96,7 +96,7 @@ fn main() {
             let ordered = population.ordered_after(&rows, &needed, &order, &mut ledger);
             black_box(Table::new(&population, &ordered, &kept, &how, &mut ledger));
             times.push(begin.elapsed());
-            rows = ordered.rows;
+            rows = ordered;
         }
         let whole = times;
         report(&format!("all together: {}", arrange.word()), whole, " (budget 5 ms)");

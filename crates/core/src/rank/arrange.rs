@@ -1,10 +1,11 @@
 //! How rows are arranged: one below the other, as a family tree, or put together by what they share.
 
+use super::family::Family;
 use super::folds::{Folds, RowId};
-use super::ledger::{Ledger, place_of_pid};
-use super::totals::{Sum, Total, join};
-use super::{Order, Ordered, Population, RowRef, Values, is_active};
-use crate::catalogue::{Combine, Metric, Value, listed};
+use super::ledger::Ledger;
+use super::totals::Total;
+use super::{Order, Population, RowRef, Values, is_active};
+use crate::catalogue::{Metric, Value, listed};
 use crate::reading::{ProcessKey, ProcessRow};
 use crate::row::Row as _;
 use crate::text::{Text, no_text};
@@ -137,7 +138,7 @@ pub struct Line {
 }
 
 impl Line {
-    fn plain(row: RowRef) -> Line {
+    pub(super) fn plain(row: RowRef) -> Line {
         Line { row: Some(row), depth: 0, open: None, context: false, last: false, branches: 0, totals: None }
     }
 }
@@ -174,7 +175,7 @@ impl Table {
     /// `matching` says who is shown. Threads are put below their processes where the population has them.
     pub fn new(
         population: &Population<'_>,
-        ordered: &Ordered,
+        ordered: &[RowRef],
         matching: &dyn Fn(RowRef) -> bool,
         how: &Arranging<'_>,
         ledger: &mut Ledger,
@@ -183,8 +184,7 @@ impl Table {
         let mut table = Table::default();
         match how.arrange {
             Arrange::Flat => {
-                let mut rows: Vec<RowRef> =
-                    ordered.rows.iter().copied().filter(|row| matching(*row)).collect();
+                let mut rows: Vec<RowRef> = ordered.iter().copied().filter(|row| matching(*row)).collect();
                 if let Some(held) = how.held {
                     rows.sort_by_cached_key(|row| held(&id(population, *row)));
                 }
@@ -261,7 +261,7 @@ impl Table {
     fn put_groups(
         &mut self,
         population: &Population<'_>,
-        ordered: &Ordered,
+        ordered: &[RowRef],
         matching: &dyn Fn(RowRef) -> bool,
         how: &Arranging<'_>,
         ledger: &mut Ledger,
@@ -271,9 +271,7 @@ impl Table {
         let (ids, names) = ledger.labels(label, population.of_values());
         let mut group_of: Vec<Option<usize>> = vec![None; names.len()];
         let mut by_label: HashMap<Text, usize> = HashMap::new();
-        let mut sums: Vec<(Sum, Sum)> = vec![];
-        let (first, then) = (order.first.metric.combine, order.then.map(|then| then.metric.combine));
-        for (row, values) in ordered.rows.iter().zip(&ordered.values).filter(|(row, _)| matching(**row)) {
+        for row in ordered.iter().filter(|row| matching(**row)) {
             let known = match row {
                 RowRef::Here(place) => group_of[ids[*place] as usize],
                 _ => None,
@@ -284,7 +282,6 @@ impl Table {
                 let at = *by_label.entry(label.clone()).or_insert(next);
                 if at == next {
                     self.groups.push(Group { label, members: vec![], idle_of: None });
-                    sums.push((Sum::NOTHING, Sum::NOTHING));
                 }
                 if let RowRef::Here(place) = row {
                     group_of[ids[*place] as usize] = Some(at);
@@ -292,17 +289,16 @@ impl Table {
                 at
             });
             self.groups[at].members.push(*row);
-            let sum = &mut sums[at];
-            sum.0.add(&values.first, false, first);
-            if let Some(then) = then {
-                sum.1.add(&values.then, false, then);
-            }
         }
-        let total = |(one, other): (Sum, Sum)| Values {
-            first: one.total(first).value,
-            then: then.map_or_else(Value::default, |then| other.total(then).value),
+        let all: Vec<usize> = (0..self.groups.len()).collect();
+        let keys: Vec<&'static Metric> = order.keys().map(|key| key.metric).collect();
+        let together = |totals: Vec<Total>| {
+            let mut values = totals.into_iter().map(|total| total.value);
+            let first = values.next().unwrap_or_default();
+            order.values_of(first, values.next().unwrap_or_default())
         };
-        let totals: Vec<Values> = sums.into_iter().map(total).collect();
+        let totals: Vec<Values> =
+            self.totals(population, &all, &keys, ledger).into_iter().map(together).collect();
         let mut places: Vec<usize> = (0..self.groups.len()).collect();
         match held {
             None => order.sort_by(|at| &totals[*at], &mut places),
@@ -373,7 +369,7 @@ impl Table {
             lines.push(line);
             if open {
                 match how.held {
-                    None => drop(how.order.sort(|row| population.view(*row), threads)),
+                    None => how.order.sort(|row| population.view(*row), threads),
                     Some(held) => threads.sort_by_cached_key(|row| held(&id(population, *row))),
                 }
                 let (mut shown, mut idle): (Vec<RowRef>, Vec<RowRef>) = (vec![], vec![]);
@@ -436,185 +432,16 @@ impl Table {
 }
 
 /// Identity of a process or thread.
-fn id(population: &Population<'_>, row: RowRef) -> RowId {
+pub(super) fn id(population: &Population<'_>, row: RowRef) -> RowId {
     let key = population.view(row).now.key();
     if matches!(row, RowRef::Thread(_)) { RowId::Thread(key) } else { RowId::Process(key) }
 }
 
 /// Branches that go on below the children of a line.
-fn below(line: &Line) -> u64 {
+pub(super) fn below(line: &Line) -> u64 {
     let own =
         if line.last || line.depth == 0 { 0 } else { 1u64.checked_shl(u32::from(line.depth)).unwrap_or(0) };
     line.branches | own
-}
-
-/// Who started whom. Nodes are places in the order.
-struct Family<'a> {
-    population: &'a Population<'a>,
-    ordered: &'a Ordered,
-    matching: Vec<bool>,
-    roots: Vec<usize>,
-    children: Vec<Vec<usize>>,
-}
-
-impl<'a> Family<'a> {
-    fn new(
-        population: &'a Population<'a>,
-        ordered: &'a Ordered,
-        matching: &dyn Fn(RowRef) -> bool,
-        how: &Arranging<'_>,
-        ledger: &mut Ledger,
-    ) -> Family<'a> {
-        let rows = &ordered.rows;
-        let matching: Vec<bool> = rows.iter().map(|row| matching(*row)).collect();
-        let parents = parents(population, rows, ledger);
-        // Whoever has somebody below that is kept is there as well.
-        let mut needed = matching.clone();
-        for (start, _) in matching.iter().enumerate().filter(|(_, matching)| **matching) {
-            let mut above = parents[start];
-            while let Some(at) = above.filter(|at| !needed[*at]) {
-                needed[at] = true;
-                above = parents[at];
-            }
-        }
-        let mut family =
-            Family { population, ordered, matching, roots: vec![], children: vec![vec![]; rows.len()] };
-        for at in (0..rows.len()).filter(|at| needed[*at]) {
-            match parents[at] {
-                Some(parent) => family.children[parent].push(at),
-                None => family.roots.push(at),
-            }
-        }
-        match how.held {
-            None => family.sort(how.order),
-            Some(held) => {
-                for siblings in family.children.iter_mut().chain([&mut family.roots]) {
-                    siblings.sort_by_cached_key(|at| held(&id(population, rows[*at])));
-                }
-            }
-        }
-        family
-    }
-
-    /// Siblings stand in the order of what they and all below them use together. They come in the order of what each uses itself,
-    /// so those with nobody below them stand right already.
-    fn sort(&mut self, order: &Order) {
-        const LEAF: usize = usize::MAX;
-        let own = &self.ordered.values;
-        let branches = self.branches();
-        let mut place_of = vec![LEAF; own.len()];
-        for (place, at) in branches.iter().enumerate() {
-            place_of[*at] = place;
-        }
-        let adds = |combine: Combine| matches!(combine, Combine::Sum | Combine::Most | Combine::Least);
-        let (first, then) = (order.first.metric.combine, order.then.map(|then| then.metric.combine));
-        let mut sums = vec![Values::default(); branches.len()];
-        for (place, at) in branches.iter().enumerate().rev() {
-            let mut sum = Values::default();
-            // An ancestor that does not match itself adds nothing.
-            if self.matching[*at] || !adds(first) {
-                sum.first = own[*at].first.clone();
-            }
-            if self.matching[*at] || !then.is_some_and(adds) {
-                sum.then = own[*at].then.clone();
-            }
-            for child in &self.children[*at] {
-                let below = sums.get(place_of[*child]).unwrap_or(&own[*child]);
-                if adds(first) {
-                    sum.first = join(sum.first, below.first.clone(), first);
-                }
-                if let Some(then) = then.filter(|then| adds(*then)) {
-                    sum.then = join(sum.then, below.then.clone(), then);
-                }
-            }
-            sums[place] = sum;
-        }
-        let value = |at: &usize| sums.get(place_of[*at]).unwrap_or(&own[*at]);
-        let inner = branches.into_iter().filter(|at| {
-            let is_branch = |child: &usize| place_of[*child] != LEAF;
-            self.children[*at].iter().any(is_branch)
-        });
-        for at in inner.collect::<Vec<_>>() {
-            order.sort_by(value, &mut self.children[at]);
-        }
-        order.sort_by(value, &mut self.roots);
-    }
-
-    /// All that have somebody below them, each before those below it.
-    fn branches(&self) -> Vec<usize> {
-        let has_children = |at: &&usize| !self.children[**at].is_empty();
-        let mut branches = vec![];
-        let mut open: Vec<usize> = self.roots.iter().filter(has_children).copied().collect();
-        while let Some(at) = open.pop() {
-            branches.push(at);
-            open.extend(self.children[at].iter().filter(has_children));
-        }
-        branches
-    }
-
-    fn put(&self, folds: &Folds, table: &mut Table) {
-        let first = |nodes: &[usize], depth: u16, branches: u64| -> Vec<(usize, u16, bool, u64)> {
-            let last = nodes.len().saturating_sub(1);
-            let each = nodes.iter().enumerate().rev();
-            each.map(|(place, at)| (*at, depth, place == last, branches)).collect()
-        };
-        let mut open = first(&self.roots, 0, 0);
-        while let Some((at, depth, last, branches)) = open.pop() {
-            let listed = self.ordered.rows[at];
-            let context = !self.matching[at];
-            let mut line = Line { depth, context, last, branches, ..Line::plain(listed) };
-            let children = &self.children[at];
-            if !children.is_empty() {
-                let is_open = folds.is_process_open(|| id(self.population, listed));
-                line.open = Some(is_open);
-                if is_open {
-                    open.extend(first(children, depth.saturating_add(1), below(&line)));
-                } else {
-                    line.totals = Some(table.groups.len());
-                    line.context = false;
-                    table.groups.push(Group {
-                        idle_of: None,
-                        label: self.population.view(listed).now.name.clone(),
-                        members: self.all_below(at),
-                    });
-                }
-            }
-            table.lines.push(line);
-        }
-    }
-
-    /// Those that are kept of one and all below it.
-    fn all_below(&self, at: usize) -> Vec<RowRef> {
-        let mut members = vec![];
-        let mut open = vec![at];
-        while let Some(at) = open.pop() {
-            if self.matching[at] {
-                members.push(self.ordered.rows[at]);
-            }
-            open.extend(&self.children[at]);
-        }
-        members
-    }
-}
-
-/// The place of each one's parent in the order.
-fn parents(population: &Population<'_>, ordered: &[RowRef], ledger: &mut Ledger) -> Vec<Option<usize>> {
-    let sample = population.of_values();
-    let parents = ledger.parents(sample);
-    let mut place_of = vec![usize::MAX; parents.len()];
-    for (at, row) in ordered.iter().enumerate() {
-        if let RowRef::Here(place) = row {
-            place_of[*place] = at;
-        }
-    }
-    let parent = |row: &RowRef| {
-        let place = match row {
-            RowRef::Here(place) => parents[*place],
-            other => place_of_pid(sample, population.view(*other).now.ppid.value()?),
-        };
-        Some(place_of[place?]).filter(|parent| *parent != usize::MAX)
-    };
-    ordered.iter().map(parent).collect()
 }
 
 #[cfg(test)]

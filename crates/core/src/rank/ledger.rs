@@ -116,13 +116,15 @@ impl Ledger {
                 *stirred |= sample.earlier_place(at).is_none_or(|place| was[place]);
             }
         }
+        let places: Vec<usize> = (0..count).filter(|at| stirred[*at]).collect();
+        let moved = if stand { Moved::Some(&places) } else { Moved::Any(&stirred) };
         self.columns.retain(|Column { wanted, metric, .. }| {
             *wanted && (metric.rests() || metric.by_number.is_some())
         });
         for Column { metric, values, plain, least, numbers, wanted } in &mut self.columns {
             *wanted = false;
             if let Some(by) = metric.by_number {
-                follow(sample, &stirred, stand, numbers, &mut |at| (by.number)(&sample.now.processes[at]));
+                follow(sample, moved, numbers, &mut |at| (by.number)(&sample.now.processes[at]));
                 let follows = (by.follows)(sample);
                 values.clear();
                 values.extend(numbers.iter().map(|number| follows(*number)));
@@ -130,12 +132,12 @@ impl Ledger {
                 continue;
             }
             if metric.least.is_some() {
-                follow(sample, &stirred, stand, least, &mut |at| metric.bounded(&sample.process(at)).1);
+                follow(sample, moved, least, &mut |at| metric.bounded(&sample.process(at)).1);
             }
-            follow(sample, &stirred, stand, values, &mut |at| metric.of(&sample.process(at)));
+            follow(sample, moved, values, &mut |at| metric.of(&sample.process(at)));
             if stand && !plain.is_empty() {
-                for (at, _) in stirred.iter().enumerate().filter(|(_, stirred)| **stirred) {
-                    plain[at] = plainly(&values[at]);
+                for at in &places {
+                    plain[*at] = plainly(&values[*at]);
                 }
             } else {
                 *plain = plain_of(metric, values);
@@ -144,7 +146,7 @@ impl Ledger {
         self.decided = self.decided.take().filter(|decided| decided.narrowing.rests());
         if let Some(Decided { narrowing, holds, undecided }) = &mut self.decided {
             let filter = narrowing.at(sample);
-            follow(sample, &stirred, stand, holds, &mut |at| filter.matches(&sample.process(at)));
+            follow(sample, moved, holds, &mut |at| filter.matches(&sample.process(at)));
             *undecided = count_undecided(sample, holds);
         }
         let stays = |at: &usize| {
@@ -155,7 +157,7 @@ impl Ledger {
         // Of those who came and went nothing is kept for ever.
         self.labels = self.labels.take().filter(|labels| labels.names.all.len() <= 2 * count + 64);
         if let Some(Labels { of, ids, names }) = &mut self.labels {
-            follow(sample, &stirred, stand, ids, &mut |at| names.id(of(&sample.now.processes[at])));
+            follow(sample, moved, ids, &mut |at| names.id(of(&sample.now.processes[at])));
         }
         self.stirred = Some(stirred);
     }
@@ -303,24 +305,31 @@ pub(super) fn place_of_pid(sample: &Sample, pid: i64) -> Option<usize> {
     sample.now.processes.binary_search_by_key(&pid, |row| row.pid.value().unwrap_or(-1)).ok()
 }
 
+/// Which places may have become others.
+#[derive(Clone, Copy)]
+enum Moved<'a> {
+    /// These; all stand where they stood.
+    Some(&'a [usize]),
+    /// Those of which it is said here, by place; others stand elsewhere now.
+    Any(&'a [bool]),
+}
+
 /// Brings what is known of each place from the sample before to this one; asks for what may have become another.
-fn follow<T: Clone>(
-    sample: &Sample,
-    stirred: &[bool],
-    stand: bool,
-    values: &mut Vec<T>,
-    ask: &mut dyn FnMut(usize) -> T,
-) {
-    if stand {
-        let moved = stirred.iter().enumerate().filter(|(_, stirred)| **stirred);
-        moved.for_each(|(at, _)| values[at] = ask(at));
-        return;
+fn follow<T: Clone>(sample: &Sample, moved: Moved<'_>, values: &mut Vec<T>, ask: &mut dyn FnMut(usize) -> T) {
+    match moved {
+        Moved::Some(places) => {
+            for at in places {
+                values[*at] = ask(*at);
+            }
+        }
+        Moved::Any(stirred) => {
+            let one = |(at, stirred): (usize, &bool)| match sample.earlier_place(at) {
+                Some(place) if !stirred => values[place].clone(),
+                _ => ask(at),
+            };
+            *values = stirred.iter().enumerate().map(one).collect();
+        }
     }
-    let one = |(at, stirred): (usize, &bool)| match sample.earlier_place(at) {
-        Some(place) if !stirred => values[place].clone(),
-        _ => ask(at),
-    };
-    *values = stirred.iter().enumerate().map(one).collect();
 }
 
 /// Rows that stand for nobody are no processes.
@@ -464,7 +473,7 @@ mod tests {
                         let groups: Vec<usize> = (0..table.groups.len()).collect();
                         let metrics = ["cpu", "rss", "net", "user", "age"].map(listed);
                         let totals = table.totals(&population, &groups, &metrics, ledger);
-                        (ordered.rows, table, totals)
+                        (ordered, table, totals)
                     };
                     let (known, table, totals) = work(&mut ledger, &rows);
                     let (anew, other, others) = work(&mut Ledger::default(), &rows);

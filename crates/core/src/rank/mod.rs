@@ -1,11 +1,12 @@
 //! Which processes are shown, in which order, and how they are arranged.
 //!
-//! [`narrow`] decides who is kept, [`order`] sorts, [`arrange`] puts rows below others or together, [`totals`] says what
+//! [`narrow`] decides who is kept, [`order`] sorts, [`arrange`] puts rows together, [`family`] below others, [`totals`] says what
 //! several processes have together, [`threads`] gives the threads of processes as rows. [`ledger`] keeps what is known of those
 //! who do nothing.
 
 mod activity;
 mod arrange;
+mod family;
 mod folds;
 mod ledger;
 mod narrow;
@@ -36,15 +37,6 @@ pub enum RowRef {
     Gone(usize),
     /// The thread in this place; see [`threads`].
     Thread(usize),
-}
-
-/// Processes in order, with what they are ordered by.
-#[derive(Clone, Debug, Default)]
-pub struct Ordered {
-    /// The processes.
-    pub rows: Vec<RowRef>,
-    /// What each of them is ordered by.
-    pub values: Vec<Values>,
 }
 
 /// A sample with those who are gone, and with threads where they were asked for.
@@ -87,20 +79,20 @@ impl<'a> Population<'a> {
     }
 
     /// All processes in order; ties go by CPU time, then by memory, then by PID.
-    pub fn ordered(&self, order: &Order) -> Ordered {
+    pub fn ordered(&self, order: &Order) -> Vec<RowRef> {
         self.ordered_of(&|_| true, order)
     }
 
     /// Those of them that are meant, in order.
-    pub fn ordered_of(&self, meant: &dyn Fn(RowRef) -> bool, order: &Order) -> Ordered {
+    pub fn ordered_of(&self, meant: &dyn Fn(RowRef) -> bool, order: &Order) -> Vec<RowRef> {
         let mut rows: Vec<RowRef> = self.all().filter(|row| meant(*row)).collect();
         // Where nobody uses what is ordered by, those who use something else are still worth seeing first.
         if order.first.descending {
             let by_use = Order::by_cpu().then_by(listed("rss"));
             by_use.sort(|row| self.view(*row), &mut rows);
         }
-        let values = order.sort(|row| self.view(*row), &mut rows);
-        Ordered { rows, values }
+        order.sort(|row| self.view(*row), &mut rows);
+        rows
     }
 
     /// The same, but ties stay in the order that the rows of the sample just before had: a process that falls asleep
@@ -113,50 +105,42 @@ impl<'a> Population<'a> {
         meant: &dyn Fn(RowRef) -> bool,
         order: &Order,
         ledger: &mut Ledger,
-    ) -> Ordered {
+    ) -> Vec<RowRef> {
         let start = self.as_they_stood(rows, meant);
-        let sample = self.of_values();
-        let keys = || [Some(order.first), order.then].into_iter().flatten();
-        keys().for_each(|key| ledger.want(key.metric, sample));
-        let columns: Vec<_> = keys().map(|key| ledger.column(key.metric).unwrap_or_default()).collect();
-        let values = |row: &RowRef| match row {
-            RowRef::Here(at) => Values {
-                first: order.first.value_of(columns[0][*at].clone()),
-                then: order.then.map_or(Value::Absent, |then| then.value_of(columns[1][*at].clone())),
-            },
-            row => order.values(&self.view(*row)),
-        };
-        let mut values: Vec<Values> = start.iter().map(values).collect();
-        let rests = keys().all(|key| key.metric.rests());
-        let moved = |at: usize| !matches!(start[at], RowRef::Here(place) if rests && ledger.rests(place));
-        let places = order.sorted_around(&values, &moved);
-        Ordered {
-            rows: places.iter().map(|at| start[*at]).collect(),
-            values: places.iter().map(|at| std::mem::take(&mut values[*at])).collect(),
-        }
+        let known = Known::of_all(self, order, ledger);
+        let rests = order.keys().all(|key| key.metric.rests());
+        let moved =
+            |at: usize| !matches!(start[at], RowRef::Here(place) if rests && known.ledger.rests(place));
+        let places = order.sorted_around(start.len(), |at| known.of(start[at]), moved);
+        places.into_iter().map(|at| start[at]).collect()
     }
 
     /// Those that are meant, in the order that the rows of the sample just before had; then who is new, then who is gone.
     fn as_they_stood(&self, rows: &[RowRef], meant: &dyn Fn(RowRef) -> bool) -> Vec<RowRef> {
         let count = self.here.now.processes.len();
-        let earlier = self.here.before.as_ref().map_or(0, |before| before.processes.len());
-        let mut now_at = vec![None; earlier];
-        for at in 0..count {
-            if let Some(place) = self.here.earlier_place(at) {
-                now_at[place] = Some(at);
-            }
-        }
-        let mut taken = vec![false; count];
+        let here = |row: &&RowRef| matches!(row, RowRef::Here(_));
         let mut start: Vec<RowRef> = Vec::with_capacity(count);
-        for row in rows {
-            if let RowRef::Here(place) = row
-                && let Some(at) = now_at.get(*place).copied().flatten()
-            {
-                taken[at] = true;
-                start.push(RowRef::Here(at));
+        if self.here.changed().is_some() && rows.iter().filter(here).count() == count {
+            start.extend(rows.iter().filter(here));
+        } else {
+            let earlier = self.here.before.as_ref().map_or(0, |before| before.processes.len());
+            let mut now_at = vec![None; earlier];
+            for at in 0..count {
+                if let Some(place) = self.here.earlier_place(at) {
+                    now_at[place] = Some(at);
+                }
             }
+            let mut taken = vec![false; count];
+            for row in rows {
+                if let RowRef::Here(place) = row
+                    && let Some(at) = now_at.get(*place).copied().flatten()
+                {
+                    taken[at] = true;
+                    start.push(RowRef::Here(at));
+                }
+            }
+            start.extend((0..count).filter(|at| !taken[*at]).map(RowRef::Here));
         }
-        start.extend((0..count).filter(|at| !taken[*at]).map(RowRef::Here));
         start.extend((0..self.gone.now.processes.len()).map(RowRef::Gone));
         start.retain(|row| meant(*row));
         start
@@ -165,5 +149,41 @@ impl<'a> Population<'a> {
     /// What several of them have together.
     pub fn total(&self, members: &[RowRef], metric: &Metric) -> Total {
         total(members.iter().map(|member| Total::of(metric, &self.view(*member))), metric)
+    }
+}
+
+/// What processes have of the metrics that they are ordered by, as a ledger knows it.
+struct Known<'a> {
+    ledger: &'a Ledger,
+    first: &'a [Value],
+    then: &'a [Value],
+    /// What those have who are gone.
+    gone: Vec<[Value; 2]>,
+}
+
+impl<'a> Known<'a> {
+    /// The ledger stands at the sample of the population.
+    fn of_all(population: &Population<'_>, order: &Order, ledger: &'a mut Ledger) -> Known<'a> {
+        for key in order.keys() {
+            ledger.want(key.metric, population.of_values());
+        }
+        let ledger = &*ledger;
+        let column = |key: Option<Key>| key.and_then(|key| ledger.column(key.metric)).unwrap_or_default();
+        let of_gone = |at: usize| {
+            let view = population.gone.process(at);
+            [Some(order.first), order.then].map(|key| key.map_or(Value::Absent, |key| key.metric.of(&view)))
+        };
+        let gone = (0..population.gone.now.processes.len()).map(of_gone).collect();
+        Known { ledger, first: column(Some(order.first)), then: column(order.then), gone }
+    }
+
+    /// Of the first key and of the second. Threads stand in no order of processes.
+    fn of(&self, row: RowRef) -> [&Value; 2] {
+        let of = match row {
+            RowRef::Here(at) => [self.first.get(at), self.then.get(at)],
+            RowRef::Gone(at) => self.gone[at].each_ref().map(Some),
+            RowRef::Thread(_) => [None; 2],
+        };
+        of.map(|value| value.unwrap_or(&Value::Absent))
     }
 }

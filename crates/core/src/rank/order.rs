@@ -2,6 +2,7 @@
 
 use crate::catalogue::{Metric, NoSuchMetric, Unit, Value, listed, process_metric};
 use crate::sample::ProcessView;
+use std::borrow::Borrow;
 use std::cmp::Ordering;
 
 /// A metric and a direction.
@@ -28,7 +29,18 @@ impl Key {
 
     /// What a process is ordered by that has this of the metric.
     pub fn value_of(&self, value: Value) -> Value {
-        as_shown(value, self.metric.unit)
+        match value {
+            Value::Number(number) => Value::Number(as_shown(number, self.metric.unit)),
+            value => value,
+        }
+    }
+
+    /// The same as an integer that compares in the same way; none for text.
+    fn rank_of(&self, value: &Value) -> Option<u64> {
+        match value {
+            Value::Number(number) => Some(rank_number(as_shown(*number, self.metric.unit), self.descending)),
+            value => rank(value, self.descending),
+        }
     }
 
     fn compare(&self, a: &Value, b: &Value) -> Ordering {
@@ -38,12 +50,10 @@ impl Key {
 
 /// Shares that look the same are the same: without that idle processes would change places at every sample for
 /// thousandths of a percent that nobody sees.
-fn as_shown(value: Value, unit: Unit) -> Value {
-    match (value, unit) {
-        (Value::Number(share), Unit::Percent | Unit::PercentOfCore) => {
-            Value::Number((share * 10.0).round() / 10.0)
-        }
-        (value, _) => value,
+fn as_shown(number: f64, unit: Unit) -> f64 {
+    match unit {
+        Unit::Percent | Unit::PercentOfCore => (number * 10.0).round() / 10.0,
+        _ => number,
     }
 }
 
@@ -135,11 +145,24 @@ impl Order {
         format!("{}{then}", key(self.first))
     }
 
+    /// Both keys, or the only one.
+    pub fn keys(&self) -> impl Iterator<Item = Key> {
+        [Some(self.first), self.then].into_iter().flatten()
+    }
+
     /// What a process is ordered by.
     pub fn values(&self, view: &ProcessView<'_>) -> Values {
         Values {
             first: self.first.value(view),
             then: self.then.map_or(Value::Absent, |then| then.value(view)),
+        }
+    }
+
+    /// What is ordered by that has these of the metrics of both keys.
+    pub fn values_of(&self, first: Value, then: Value) -> Values {
+        Values {
+            first: self.first.value_of(first),
+            then: self.then.map_or(Value::Absent, |key| key.value_of(then)),
         }
     }
 
@@ -150,18 +173,19 @@ impl Order {
     }
 
     /// Sorts rows by values that are given for each; ties stay as they are.
-    pub fn sort_by<'a, T: Copy>(&self, values: impl Fn(&T) -> &'a Values, rows: &mut [T]) {
+    pub fn sort_by<T: Copy, V: Borrow<Values>>(&self, values: impl Fn(&T) -> V, rows: &mut [T]) {
         if rows.len() < 2 {
             return;
         }
-        let ranked: Option<Vec<_>> = rows.iter().map(|row| Some((self.ranks(values(row))?, *row))).collect();
+        let ranked: Option<Vec<_>> =
+            rows.iter().map(|row| Some((self.ranks(values(row).borrow())?, *row))).collect();
         if let Some(mut ranked) = ranked {
             // The stable sort is also the one that gains from rows that are nearly in order.
             ranked.sort_by_key(|(ranks, _)| *ranks);
             rows.iter_mut().zip(ranked).for_each(|(place, (_, row))| *place = row);
             return;
         }
-        rows.sort_by(|a, b| self.compare(values(a), values(b)));
+        rows.sort_by(|a, b| self.compare(values(a).borrow(), values(b).borrow()));
     }
 
     /// Numbers as integers that compare in the same way, which is several times as fast; none where there is text.
@@ -170,33 +194,47 @@ impl Order {
         Some((rank(&values.first, self.first.descending)?, then?))
     }
 
-    /// The places of values in order, as [`Order::sort_by`] sorts them, where all but those that `moved` are in order already:
-    /// they are sorted alone and put between the others.
-    pub fn sorted_around(&self, values: &[Values], moved: &dyn Fn(usize) -> bool) -> Vec<usize> {
-        let ranked: Option<Vec<_>> = values.iter().map(|values| self.ranks(values)).collect();
+    /// The places of so many values in order, as [`Order::sort_by`] sorts them, where all but those that `moved` are in order
+    /// already: they are sorted alone and put between the others. `values` gives what a place has of the metrics of both keys.
+    pub fn sorted_around<'a>(
+        &self,
+        count: usize,
+        values: impl Fn(usize) -> [&'a Value; 2],
+        moved: impl Fn(usize) -> bool,
+    ) -> Vec<usize> {
+        let ranks = |at: usize| {
+            let [first, then] = values(at);
+            Some((self.first.rank_of(first)?, self.then.map_or(Some(0), |key| key.rank_of(then))?))
+        };
+        let ranked: Option<Vec<_>> = (0..count).map(ranks).collect();
+        let of_text: Vec<Values> = if ranked.is_none() {
+            let both = (0..count).map(&values);
+            both.map(|[first, then]| self.values_of(first.clone(), then.clone())).collect()
+        } else {
+            vec![]
+        };
         let compare = |a: &usize, b: &usize| match &ranked {
             Some(ranks) => ranks[*a].cmp(&ranks[*b]),
-            None => self.compare(&values[*a], &values[*b]),
+            None => self.compare(&of_text[*a], &of_text[*b]),
         };
-        let (mut moved, still): (Vec<usize>, Vec<usize>) = (0..values.len()).partition(|at| moved(*at));
+        let (mut moved, still): (Vec<usize>, Vec<usize>) = (0..count).partition(|at| moved(*at));
         moved.sort_by(compare);
         if still.is_sorted_by(|a, b| compare(a, b).is_le()) {
             merged(&moved, &still, |a, b| compare(a, b).then(a.cmp(b)))
         } else {
-            let mut all: Vec<usize> = (0..values.len()).collect();
+            let mut all: Vec<usize> = (0..count).collect();
             all.sort_by(compare);
             all
         }
     }
 
-    /// Sorts rows by the process that `view` gives for each; ties stay as they are. Gives what each is ordered by.
-    pub fn sort<'a, T: Copy>(&self, view: impl Fn(&T) -> ProcessView<'a>, rows: &mut [T]) -> Vec<Values> {
-        let mut values: Vec<Values> = rows.iter().map(|row| self.values(&view(row))).collect();
+    /// Sorts rows by the process that `view` gives for each; ties stay as they are.
+    pub fn sort<'a, T: Copy>(&self, view: impl Fn(&T) -> ProcessView<'a>, rows: &mut [T]) {
+        let values: Vec<Values> = rows.iter().map(|row| self.values(&view(row))).collect();
         let mut places: Vec<usize> = (0..rows.len()).collect();
         self.sort_by(|at| &values[*at], &mut places);
         let sorted: Vec<T> = places.iter().map(|at| rows[*at]).collect();
         rows.copy_from_slice(&sorted);
-        places.iter().map(|at| std::mem::take(&mut values[*at])).collect()
     }
 }
 
@@ -226,15 +264,17 @@ fn merged(few: &[usize], many: &[usize], compare: impl Fn(&usize, &usize) -> Ord
 /// A number as an integer that compares in the same way; none for text. What is unknown comes last.
 fn rank(value: &Value, descending: bool) -> Option<u64> {
     match value {
-        Value::Number(number) => {
-            let bits = number.to_bits();
-            let rising = if bits >> 63 == 1 { !bits } else { bits | 1 << 63 };
-            Some(if descending { !rising } else { rising }.min(u64::MAX - 2))
-        }
+        Value::Number(number) => Some(rank_number(*number, descending)),
         Value::Denied => Some(u64::MAX - 1),
         Value::Absent => Some(u64::MAX),
         Value::Text(_) | Value::Word(_) => None,
     }
+}
+
+fn rank_number(number: f64, descending: bool) -> u64 {
+    let bits = number.to_bits();
+    let rising = if bits >> 63 == 1 { !bits } else { bits | 1 << 63 };
+    if descending { !rising } else { rising }.min(u64::MAX - 2)
 }
 
 #[cfg(test)]
@@ -310,9 +350,12 @@ mod tests {
         ) {
             let key = |descending| Key { metric: listed("cpu"), descending };
             let order = Order { first: key(first), then: Some(key(true)) };
+            let shown = |value: Value| order.first.value_of(value);
             let (mut still, moved): (Vec<_>, Vec<_>) = values
                 .into_iter()
-                .map(|(first, then, moved)| (Values { first, then: if text { then } else { Value::Absent } }, moved))
+                .map(|(first, then, moved)| {
+                    (Values { first: shown(first), then: if text { shown(then) } else { Value::Absent } }, moved)
+                })
                 .partition(|(_, moved)| !*moved);
             if in_order {
                 still.sort_by(|(a, _), (b, _)| order.compare(a, b));
@@ -325,7 +368,8 @@ mod tests {
             let values: Vec<Values> = all.iter().map(|(values, _)| values.clone()).collect();
             let mut slow: Vec<usize> = (0..values.len()).collect();
             order.sort_by(|at| &values[*at], &mut slow);
-            prop_assert_eq!(order.sorted_around(&values, &|at| all[at].1), slow);
+            let both = |at: usize| [&values[at].first, &values[at].then];
+            prop_assert_eq!(order.sorted_around(values.len(), both, |at| all[at].1), slow);
         }
 
         #[test]

@@ -1,7 +1,6 @@
 //! How long processes have been near the top: who stays there for minutes is the culprit, a single spike is not.
 
 use super::Order;
-use crate::catalogue::Value;
 use crate::reading::ProcessKey;
 use crate::row::Row as _;
 use crate::sample::Sample;
@@ -43,7 +42,7 @@ impl Persistence {
     /// Takes in the sample with this number. Says whether it followed the one before; if not, the samples before it
     /// should be taken in first, from [`Persistence::default`] on.
     pub fn follow(&mut self, number: usize, sample: &Sample, order: &Order) -> bool {
-        self.follow_values(number, sample, order, &|at| order.first.metric.of(&sample.process(at)))
+        self.follow_values(number, sample, order, &|at| order.first.metric.of(&sample.process(at)).number())
     }
 
     /// The same, where the values of the first key are known by place.
@@ -52,7 +51,7 @@ impl Persistence {
         number: usize,
         sample: &Sample,
         order: &Order,
-        value: &dyn Fn(usize) -> Value,
+        value: &dyn Fn(usize) -> Option<f64>,
     ) -> bool {
         if self.last == Some((number, *order)) {
             return true;
@@ -89,9 +88,9 @@ impl Persistence {
 }
 
 /// Processes near the top by their values.
-fn top(sample: &Sample, value: &dyn Fn(usize) -> Value) -> Vec<ProcessKey> {
+fn top(sample: &Sample, value: &dyn Fn(usize) -> Option<f64>) -> Vec<ProcessKey> {
     let values = (0..sample.now.processes.len()).filter_map(|at| {
-        let value = value(at).number()?;
+        let value = value(at)?;
         (value > 0.0).then_some((value, at))
     });
     let mut values: Vec<(f64, usize)> = values.collect();

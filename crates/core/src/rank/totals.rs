@@ -87,7 +87,7 @@ pub fn total(values: impl Iterator<Item = Total>, metric: &Metric) -> Total {
 }
 
 /// Two values in one; an unknown one leaves the other as it is.
-pub(super) fn join(a: Value, b: Value, combine: Combine) -> Value {
+fn join(a: Value, b: Value, combine: Combine) -> Value {
     match (combine, &a, &b) {
         (_, _, Value::Absent | Value::Denied) => a,
         (_, Value::Absent | Value::Denied, _) => b,

@@ -600,9 +600,9 @@ impl Timeline {
             let host = self.past.get(spot.0).map_or(&self.host, Segment::host).clone();
             let earlier = before.take().filter(|_| !lost).map(|(_, reading)| reading);
             let changed = decoder.changed().filter(|_| earlier.is_some());
-            let sample = Sample::following(host, earlier, now.clone(), changed);
+            let mut sample = Sample::following(host, earlier, now.clone(), changed);
             each(number, &sample)?;
-            let earlier = sample.before.and_then(Arc::into_inner);
+            let earlier = sample.before.take().and_then(Arc::into_inner);
             old = earlier.map(|reading| ((spot.0, spot.1.wrapping_sub(1)), reading));
             before = Some((spot, now));
         }

@@ -7,6 +7,7 @@ use dozor_core::catalogue::{
 };
 use dozor_core::known::Raw;
 use dozor_core::lane::Lane;
+use dozor_core::reading::ProcessRow;
 use dozor_core::sample::Sample;
 use dozor_core::text::nearest;
 use dozor_core::wanted::Demand;
@@ -332,10 +333,18 @@ pub fn heading(metric: &Metric, of_machine: bool) -> String {
 /// A column that can have no value on a machine, and why: its room goes to others until it has one.
 pub type Away = (&'static str, &'static str);
 
-/// The columns that can have no value at the moment of a sample.
-pub fn away(sample: &Sample) -> Vec<Away> {
+/// The columns that can have no value at the moment of a sample. `earlier`: those at the sample before it, where that is known.
+pub fn away(sample: &Sample, earlier: Option<&[Away]>) -> Vec<Away> {
     let mut away = vec![];
     let processes = &sample.now.processes;
+    // Where it was so of all, only those who did something since can be otherwise.
+    let all = |alias: &str, is_so: fn(&ProcessRow) -> bool| {
+        if earlier.is_some_and(|earlier| earlier.iter().any(|(known, _)| *known == alias)) {
+            sample.active().iter().all(|at| is_so(&processes[*at]))
+        } else {
+            processes.iter().all(|row| is_so(row))
+        }
+    };
     let cores = &sample.now.cores;
     if !cores.is_empty() && cores.iter().all(|core| core_temperature(sample, core.number).value().is_none()) {
         away.push(("core_temp", "no sensor tells the temperature of a core here"));
@@ -343,11 +352,11 @@ pub fn away(sample: &Sample) -> Vec<Away> {
     if processes.is_empty() {
         return away;
     }
-    if processes.iter().all(|row| row.disk_wait_ticks == Raw::ABSENT) {
+    if all("disk_wait", |row| row.disk_wait_ticks == Raw::ABSENT) {
         away.push(("disk_wait", "the kernel does not count it (delay accounting is off)"));
     }
     // What is merely not collected at the moment is absent, not denied.
-    if processes.iter().all(|row| row.connections == Raw::DENIED) {
+    if all("connections", |row| row.connections == Raw::DENIED) {
         away.push(("connections", "it may not be seen here; dozor access says what would allow it"));
     }
     away
@@ -586,7 +595,7 @@ mod tests {
 
     #[test]
     fn a_column_without_a_value_gives_its_room_away_until_it_has_one() {
-        use dozor_core::reading::{CoreRow, HostFacts, ProcessRow, Reading, raw};
+        use dozor_core::reading::{CoreRow, HostFacts, Reading, raw};
         use std::sync::Arc;
         let sample = |ticks: Raw, connections: Raw| {
             let row =
@@ -595,13 +604,22 @@ mod tests {
             let reading = Reading { processes: vec![Arc::new(row)], cores, ..Reading::default() };
             Sample::new(Arc::new(HostFacts::default()), None, Arc::new(reading))
         };
-        let names = |sample: &Sample| away(sample).into_iter().map(|(alias, _)| alias).collect::<Vec<_>>();
+        let names =
+            |sample: &Sample| away(sample, None).into_iter().map(|(alias, _)| alias).collect::<Vec<_>>();
         assert_eq!(names(&sample(Raw::ABSENT, Raw::DENIED)), ["core_temp", "disk_wait", "connections"]);
         let known = sample(raw(0), Raw::ABSENT);
+        // Of one that follows only those who did something are looked at.
+        let next = |ticks: Raw| {
+            let before = sample(Raw::ABSENT, Raw::DENIED).now.clone();
+            Sample::new(Arc::default(), Some(before), sample(ticks, Raw::DENIED).now.clone())
+        };
+        let earlier = away(&sample(Raw::ABSENT, Raw::DENIED), None);
+        let after = |ticks: Raw| away(&next(ticks), Some(&earlier)).len();
+        assert_eq!((after(Raw::ABSENT), after(raw(4))), (3, 2));
         assert_eq!(names(&known), ["core_temp"], "what was not collected yet is not away");
         let set = ColumnSet::parse("pid,core_temp,cpu,command").expect("a set");
         let shown = |order: &'static Metric| {
-            let columns = fit(&set, None, order, 100, Form::default(), &away(&known));
+            let columns = fit(&set, None, order, 100, Form::default(), &away(&known, None));
             columns.list.iter().map(|column| column.metric.alias).collect::<Vec<_>>()
         };
         assert_eq!(shown(listed("cpu")), ["pid", "cpu", "command"]);

@@ -342,11 +342,12 @@ impl Rows<'_> {
                 Total::of(metric, &self.population.view(row))
             }
             _ => {
-                let known =
-                    line.totals.and_then(|group| self.state.rows().totals.get(&(group, metric.alias)));
-                known
-                    .cloned()
-                    .unwrap_or_else(|| self.state.rows().table.value(&self.population, line, metric))
+                let rows = self.state.rows();
+                let known = line.totals.and_then(|group| {
+                    let place = rows.totals_of.iter().position(|of| of.alias == metric.alias)?;
+                    rows.totals.get(&group)?.get(place)
+                });
+                known.cloned().unwrap_or_else(|| rows.table.value(&self.population, line, metric))
             }
         }
     }

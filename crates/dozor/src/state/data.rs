@@ -12,7 +12,7 @@ use dozor_core::deed::{Deed, Target};
 use dozor_core::expr::Expression;
 use dozor_core::findings::{Engine, Usual};
 use dozor_core::lane::{Lane, Severity};
-use dozor_core::rank::{Folds, Ledger, Ordered, Persistence, RowId, Table, Total};
+use dozor_core::rank::{Folds, Ledger, Persistence, RowId, RowRef, Table, Total};
 use dozor_core::reading::ProcessKey;
 use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::sample::Sample;
@@ -119,7 +119,7 @@ pub struct Moment {
 #[derive(Default)]
 pub struct Rows {
     /// All processes in order, narrowed or not.
-    pub ordered: Ordered,
+    pub ordered: Vec<RowRef>,
     /// The rows, arranged.
     pub table: Table,
     /// What is known of each process, so that only those who do something are asked anew.
@@ -130,8 +130,10 @@ pub struct Rows {
     pub processes_shown: usize,
     /// Which ranking of the rows this is.
     pub ranked: u64,
-    /// Totals of the rows that are seen and stand for several, by group and metric.
-    pub totals: HashMap<(usize, &'static str), Total>,
+    /// Totals of the rows that are seen and stand for several, by group: one for each of these metrics.
+    pub totals: HashMap<usize, Vec<Total>>,
+    /// The metrics of which they are.
+    pub totals_of: Vec<&'static Metric>,
     /// What the marked processes have together.
     pub marked_totals: MarkedTotals,
     /// Largest values among the rows of the metrics whose columns have bars.

@@ -45,7 +45,6 @@ impl State {
         let gone = Arc::new(exited(&sample));
         let found = self.lines_at(sample.now.wall_ns());
         self.moment.standing_out = found.unwrap_or_else(|| sentences(&Population::new(&sample, &gone)));
-        self.moment.away = columns::away(&sample);
         self.moment.gone = Some(gone);
         self.warn_of_own_cost();
         self.chosen_lane_first();
@@ -57,6 +56,8 @@ impl State {
         self.look_at_parts();
         let follows = shown_before.zip(sample.before.as_ref());
         let follows = follows.is_some_and(|(shown, before)| Arc::ptr_eq(&shown.now, before));
+        let away = std::mem::take(&mut self.moment.away);
+        self.moment.away = columns::away(&sample, follows.then_some(&away[..]));
         self.fill_window(shown);
         self.look_closer();
         self.rank(follows, held.as_ref());

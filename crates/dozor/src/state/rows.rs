@@ -143,7 +143,7 @@ impl State {
         };
         let needed = |row: RowRef| self.values.arrange.needs_all() || matching(row);
         let ordered = if follows {
-            population.ordered_after(&self.rows.ordered.rows, &needed, &self.values.order, ledger)
+            population.ordered_after(&self.rows.ordered, &needed, &self.values.order, ledger)
         } else {
             population.ordered_of(&needed, &self.values.order)
         };
@@ -197,7 +197,7 @@ impl State {
         let Rows { persistence, ledger, .. } = &mut self.rows;
         let order = &self.values.order;
         let follows = match ledger.column(order.first.metric).filter(|_| self.moment.averaged.is_none()) {
-            Some(values) => persistence.follow_values(shown, newest, order, &|at| values[at].clone()),
+            Some(values) => persistence.follow_values(shown, newest, order, &|at| values[at].number()),
             None => persistence.follow(shown, newest, order),
         };
         if follows {
@@ -265,6 +265,7 @@ impl State {
     /// sample, since they may be thousands.
     fn add_up(&mut self) {
         let mut totals = std::mem::take(&mut self.rows.totals);
+        let mut of = std::mem::take(&mut self.rows.totals_of);
         let mut marks = std::mem::take(&mut self.rows.marked_totals);
         let mut ledger = std::mem::take(&mut self.rows.ledger);
         if let Some(population) = self.population() {
@@ -272,15 +273,15 @@ impl State {
             let columns = self.fitted_columns().list;
             let visible = self.rows.table.lines.iter().skip(self.selection.scroll).take(self.visible_rows());
             let metrics: Vec<&'static Metric> = columns.iter().map(|column| column.metric).collect();
-            let is_known =
-                |group: &usize| metrics.iter().all(|metric| totals.contains_key(&(*group, metric.alias)));
-            let groups: Vec<usize> =
-                visible.filter_map(|line| line.totals).filter(|group| !is_known(group)).collect();
+            if of != metrics {
+                totals.clear();
+                of = metrics;
+            }
+            let groups = visible.filter_map(|line| line.totals);
+            let groups: Vec<usize> = groups.filter(|group| !totals.contains_key(group)).collect();
             if !groups.is_empty() {
-                let all = self.rows.table.totals(&population, &groups, &metrics, &mut ledger);
-                for (group, of_group) in groups.iter().zip(all) {
-                    totals.extend(metrics.iter().map(|metric| (*group, metric.alias)).zip(of_group));
-                }
+                let all = self.rows.table.totals(&population, &groups, &of, &mut ledger);
+                totals.extend(groups.into_iter().zip(all));
             }
             if marks.keys != self.selection.marked || marks.ranked != self.rows.ranked {
                 let found = self.selection.marked.iter().filter_map(|key| population.here.find(*key));
@@ -291,7 +292,8 @@ impl State {
                     MarkedTotals { keys: self.selection.marked.clone(), ranked: self.rows.ranked, totals };
             }
         }
-        (self.rows.totals, self.rows.marked_totals, self.rows.ledger) = (totals, marks, ledger);
+        (self.rows.totals, self.rows.totals_of) = (totals, of);
+        (self.rows.marked_totals, self.rows.ledger) = (marks, ledger);
     }
 
     fn visible_rows(&self) -> usize {

@@ -392,7 +392,7 @@ pub fn chosen_rows(population: &Population<'_>, chosen: &Chosen) -> Vec<RowRef> 
         filter.matches(&population.view(row)) == Some(true)
     };
     let mut rows = match &chosen.order {
-        Some(order) => population.ordered_of(&kept, order).rows,
+        Some(order) => population.ordered_of(&kept, order),
         None => population.all().filter(|row| kept(*row)).collect(),
     };
     rows.truncate(chosen.limit.unwrap_or(usize::MAX));
