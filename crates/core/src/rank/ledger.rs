@@ -1,6 +1,7 @@
 //! Values of all processes of a sample, kept from one sample to the next: asked for again only where a process did something.
 
 use super::narrow::Narrowing;
+use super::order::Key;
 use super::totals::Sum;
 use crate::catalogue::{Combine, Metric, Value};
 use crate::known::Raw;
@@ -65,6 +66,8 @@ struct Column {
     plain: Vec<f64>,
     /// Whether they are only the least that they may be; nothing where they never are.
     least: Vec<bool>,
+    /// The same ones as integers that compare in the same way, where they are ordered by; nothing where there is text.
+    ranks: Option<(Key, Option<Vec<u64>>)>,
     /// The numbers that its values follow from, where they change by themselves.
     numbers: Vec<Raw>,
     /// Somebody wanted it at this sample; what nobody wants is not followed.
@@ -121,8 +124,9 @@ impl Ledger {
         self.columns.retain(|Column { wanted, metric, .. }| {
             *wanted && (metric.rests() || metric.by_number.is_some())
         });
-        for Column { metric, values, plain, least, numbers, wanted } in &mut self.columns {
+        for Column { metric, values, plain, least, ranks, numbers, wanted } in &mut self.columns {
             *wanted = false;
+            let ranked = ranks.take();
             if let Some(by) = metric.by_number {
                 follow(sample, moved, numbers, &mut |at| (by.number)(&sample.now.processes[at]));
                 let follows = (by.follows)(sample);
@@ -135,6 +139,13 @@ impl Ledger {
                 follow(sample, moved, least, &mut |at| metric.bounded(&sample.process(at)).1);
             }
             follow(sample, moved, values, &mut |at| metric.of(&sample.process(at)));
+            *ranks = ranked.filter(|_| stand).and_then(|(key, ranks)| {
+                let mut ranks = ranks?;
+                for at in &places {
+                    ranks[*at] = key.rank_of(&values[*at])?;
+                }
+                Some((key, Some(ranks)))
+            });
             if stand && !plain.is_empty() {
                 for at in &places {
                     plain[*at] = plainly(&values[*at]);
@@ -205,7 +216,21 @@ impl Ledger {
         let plain = plain_of(metric, &values);
         let is_ever = metric.least.is_some();
         let least = views().filter(|_| is_ever).map(|view| metric.bounded(&view).1).collect();
-        self.columns.push(Column { metric, values, plain, least, numbers, wanted: true });
+        self.columns.push(Column { metric, values, plain, least, ranks: None, numbers, wanted: true });
+    }
+
+    /// Sees to it that [`Ledger::ranks`] has those of a metric that was wanted.
+    pub(super) fn rank(&mut self, key: Key) {
+        let Some(column) = self.columns.iter_mut().find(|column| column.metric == key.metric) else { return };
+        if column.ranks.as_ref().is_none_or(|(known, _)| *known != key) {
+            let ranks = column.values.iter().map(|value| key.rank_of(value)).collect();
+            column.ranks = Some((key, ranks));
+        }
+    }
+
+    /// What each has of a key, as integers that compare in the same way; none where there is text.
+    pub(super) fn ranks(&self, key: Key) -> Option<&[u64]> {
+        self.find(key.metric)?.ranks.as_ref()?.1.as_deref()
     }
 
     /// The values of a metric that was wanted, by place.

@@ -107,11 +107,28 @@ impl<'a> Population<'a> {
         ledger: &mut Ledger,
     ) -> Vec<RowRef> {
         let start = self.as_they_stood(rows, meant);
+        for key in order.keys() {
+            ledger.want(key.metric, self.of_values());
+            ledger.rank(key);
+        }
         let known = Known::of_all(self, order, ledger);
+        let columns = [Some(order.first), order.then].map(|key| key.map(|key| known.ledger.ranks(key)));
+        let ranks = |at: usize| {
+            let [first, then] = [0, 1].map(|key| match (columns[key], start[at]) {
+                (None, _) => Some(0),
+                (Some(ranks), RowRef::Here(place)) => ranks.map(|ranks| ranks[place]),
+                (Some(_), row) => [Some(order.first), order.then][key]?.rank_of(known.of(row)[key]),
+            });
+            Some([first?, then?])
+        };
+        let values = |at: usize| {
+            let [first, then] = known.of(start[at]);
+            order.values_of(first.clone(), then.clone())
+        };
         let rests = order.keys().all(|key| key.metric.rests());
         let moved =
             |at: usize| !matches!(start[at], RowRef::Here(place) if rests && known.ledger.rests(place));
-        let places = order.sorted_around(start.len(), |at| known.of(start[at]), moved);
+        let places = order.sorted_around(start.len(), ranks, values, moved);
         places.into_iter().map(|at| start[at]).collect()
     }
 
