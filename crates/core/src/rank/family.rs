@@ -1,8 +1,8 @@
 //! Processes as families: children below their parents.
 
-use super::arrange::{Arranging, Group, Line, Table, below, id};
-use super::folds::Folds;
+use super::folds::{Folds, RowId};
 use super::ledger::{Ledger, place_of_pid};
+use super::table::{Group, Line, Table, below, id};
 use super::totals::Sum;
 use super::{Known, Order, Population, RowRef};
 use crate::catalogue::{Combine, Value};
@@ -36,7 +36,8 @@ impl<'a> Family<'a> {
         population: &'a Population<'a>,
         ordered: &'a [RowRef],
         matching: &dyn Fn(RowRef) -> bool,
-        how: &Arranging<'_>,
+        order: &Order,
+        held: Option<&dyn Fn(&RowId) -> usize>,
         ledger: &mut Ledger,
     ) -> Family<'a> {
         let matching: Vec<bool> = ordered.iter().map(|row| matching(*row)).collect();
@@ -74,8 +75,8 @@ impl<'a> Family<'a> {
             }
         }
         let mut family = Family { population, ordered, matching, roots, children, begins };
-        match how.held {
-            None => family.sort(how.order, &Known::of_all(population, how.order, ledger)),
+        match held {
+            None => family.sort(order, &Known::of_all(population, order, ledger)),
             Some(held) => {
                 let place = |at: &u32| held(&id(population, ordered[*at as usize]));
                 for at in 0..ordered.len() as u32 {

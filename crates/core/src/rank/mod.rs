@@ -1,6 +1,6 @@
 //! Which processes are shown, in which order, and how they are arranged.
 //!
-//! [`narrow`] decides who is kept, [`order`] sorts, [`arrange`] puts rows together, [`family`] below others, [`totals`] says what
+//! [`narrow`] decides who is kept, [`order`] sorts, [`arrange`] puts rows together, [`family`] below others, into a [`table`]; [`totals`] says what
 //! several processes have together, [`threads`] gives the threads of processes as rows. [`ledger`] keeps what is known of those
 //! who do nothing.
 
@@ -12,16 +12,18 @@ mod ledger;
 mod narrow;
 mod order;
 mod persistence;
+mod table;
 mod threads;
 mod totals;
 
 pub use activity::is_active;
-pub use arrange::{Arrange, Arranging, Group, Line, Table};
+pub use arrange::{Arrange, Arranging};
 pub use folds::{Folds, RowId};
 pub use ledger::Ledger;
 pub use narrow::{Filter, Narrowing, Whose};
 pub use order::{Key, Order, OrderError, Values};
 pub use persistence::{NearTop, Persistence};
+pub use table::{Group, Line, Table};
 pub use threads::threads;
 pub use totals::{Total, total};
 

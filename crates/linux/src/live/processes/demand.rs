@@ -90,11 +90,6 @@ fn mounts(proc: &OwnedFd, pid: i64, places: &Places) -> Text {
     words.join(" ").into()
 }
 
-/// Whether the size of such a folder tells how many files are open, as since Linux 6.2; of our own some are.
-pub fn size_tells_files(proc: &OwnedFd) -> bool {
-    statat(proc, "self/fd", AtFlags::empty()).is_ok_and(|about| about.st_size > 0)
-}
-
 /// Number of open files: the size of the folder, which may be asked of any process, or what is listed in it.
 fn count_files(proc: &OwnedFd, pid: i64, told_by_size: bool) -> Result<Raw, Errno> {
     if told_by_size {

@@ -2,12 +2,11 @@
 
 use super::super::own_io::OwnIo;
 use super::super::threads::Summed;
-use super::demand::size_tells_files;
 use crate::Roots;
 use crate::clock;
 use crate::proc::pid::{open_pid, read_pid};
 use crate::proc::{lines, number, words};
-use rustix::fs::{CWD, Mode, OFlags, RawDir, openat};
+use rustix::fs::{AtFlags, CWD, Mode, OFlags, RawDir, openat, statat};
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 use std::mem::MaybeUninit;
 use std::os::fd::OwnedFd;
@@ -292,6 +291,11 @@ impl Idle {
         self.stamp = stamp;
         Some(self)
     }
+}
+
+/// Whether the size of `/proc/PID/fd` tells how many files are open, as since Linux 6.2; of our own some are.
+fn size_tells_files(proc: &OwnedFd) -> bool {
+    statat(proc, "self/fd", AtFlags::empty()).is_ok_and(|about| about.st_size > 0)
 }
 
 /// Processes that are there now, in the order of their numbers.
