@@ -1,8 +1,8 @@
 //! Truths about looking into processes and acting on them: what the test itself made its children do, read back from the
 //! kernel.
 
-use super::helper::{Forked, Helper, wait_for_go};
-use super::key_of;
+use super::helper::{Forked, Helper, cpu_seconds, time_on_core, wait_for_go};
+use super::{find, key_of, source};
 use dozor_core::cores::CoreSet;
 use dozor_core::deed::{Account, Deed, Outcome, Resource, Still};
 use dozor_core::inside::close::Kind;
@@ -11,6 +11,7 @@ use dozor_core::inside::waits::{Task, words};
 use dozor_core::inside::{Facts, Subject, Told, Treatment};
 use dozor_core::known::{Known, Raw};
 use dozor_core::reading::ProcessKey;
+use dozor_core::source::Source as _;
 use dozor_linux::Roots;
 use dozor_linux::act::{self, Ending};
 use dozor_linux::inside::Looker;
@@ -462,6 +463,37 @@ pub fn half() {
     child.order();
     println!("> {}", child.pid);
     wait_for_go();
+}
+
+/// The numbers of `/proc` are those of its namespace; by them, a process of another would be asked for its time on a core.
+#[test]
+fn whoever_is_in_another_namespace_than_proc_is_told_nobody_elses_cpu_time() {
+    let mut helper = Helper::start("look from another namespace");
+    let said = loop {
+        match helper.says() {
+            said if said == "ready" => {}
+            said => break said,
+        }
+    };
+    assert!(said == "no namespace" || said == "right", "{said}");
+}
+
+/// Helper: the first process of a namespace whose `/proc` is that of another one. What is the number one there is another.
+pub fn look_at_others() {
+    let mut source = source();
+    let reading = source.read();
+    let first = find(&reading, 1);
+    let own = (cpu_seconds() * 1e9) as i64;
+    let right = if first.threads.value() == Some(1) {
+        first.run_ns.value().is_some_and(|ns| ns as f64 / 1e9 <= time_on_core(1))
+    } else {
+        first.run_ns == Raw::ABSENT
+    };
+    let (one, told) = (std::process::id(), first.run_ns);
+    println!(
+        "> {}",
+        if right && one == 1 { "right".to_owned() } else { format!("{one}: {told:?} of {own}") }
+    );
 }
 
 /// In a PID namespace with few PIDs one comes back soon; whoever has it then is not hit.

@@ -22,9 +22,7 @@ use dozor_core::source::Source as _;
 use dozor_core::wanted::{Demand, Wanted};
 use dozor_linux::act::{self, Ending};
 use dozor_linux::{LiveSource, Roots};
-use helper::{
-    HELPER, Helper, agrees, cpu_seconds, pool, seconds, time_on_core, wait_for_go, work_without_main,
-};
+use helper::{HELPER, Helper, agrees, cpu_seconds, pool, seconds, wait_for_go, work_without_main};
 use std::io::Write as _;
 use std::os::unix::fs::PermissionsExt as _;
 use std::os::unix::process::CommandExt as _;
@@ -79,7 +77,7 @@ fn child() {
         "recycle" => acting::in_a_namespace("recycle inside"),
         "recycle inside" => acting::recycle_inside(),
         "look from another namespace" => acting::in_a_namespace("look at others"),
-        "look at others" => look_at_others(),
+        "look at others" => acting::look_at_others(),
         "pool" => pool(),
         "hand over" => storage::hand_over(),
         "storm" => children::storm(),
@@ -101,6 +99,7 @@ fn child() {
         "lose datagrams" => network::lose_datagrams(),
         "exchange datagrams" => network::exchange_datagrams(),
         "let wait" => network::let_wait(),
+        "listen quietly" => network::listen_quietly(),
         "not waited for" => children::not_waited_for(),
         "datagrams" => network::datagrams(),
         "start" => {
@@ -196,37 +195,6 @@ fn threads_that_live_between_two_readings_are_in_the_cpu_time_of_their_process()
     assert!((seen - used).abs() <= used * 0.01 + 0.003, "{seen} s, as its parent was told {used} s");
     let total = view.now.run_ns.value().expect("known of any process") as f64 / 1e9;
     assert!((total - used).abs() < 0.003, "{total} s since its start, as its parent was told {used} s");
-}
-
-/// The numbers of `/proc` are those of its namespace; by them, a process of another would be asked for its time on a core.
-#[test]
-fn whoever_is_in_another_namespace_than_proc_is_told_nobody_elses_cpu_time() {
-    let mut helper = Helper::start("look from another namespace");
-    let said = loop {
-        match helper.says() {
-            said if said == "ready" => {}
-            said => break said,
-        }
-    };
-    assert!(said == "no namespace" || said == "right", "{said}");
-}
-
-/// Helper: the first process of a namespace whose `/proc` is that of another one. What is the number one there is another.
-fn look_at_others() {
-    let mut source = source();
-    let reading = source.read();
-    let first = find(&reading, 1);
-    let own = (cpu_seconds() * 1e9) as i64;
-    let right = if first.threads.value() == Some(1) {
-        first.run_ns.value().is_some_and(|ns| ns as f64 / 1e9 <= time_on_core(1))
-    } else {
-        first.run_ns == Raw::ABSENT
-    };
-    let (one, told) = (std::process::id(), first.run_ns);
-    println!(
-        "> {}",
-        if right && one == 1 { "right".to_owned() } else { format!("{one}: {told:?} of {own}") }
-    );
 }
 
 #[test]

@@ -464,6 +464,38 @@ fn who_listens_is_listed_with_those_who_wait_and_found_by_the_port() {
     assert_eq!(held, [child.pid()]);
 }
 
+/// Helper: begins to listen when it is told to, without a single packet.
+pub fn listen_quietly() {
+    wait_for_go();
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    println!("> {}", listener.local_addr().expect("an address").port());
+    wait_for_go();
+}
+
+#[test]
+fn who_begins_to_listen_while_nothing_moves_is_found_with_its_port() {
+    let _network = NETWORK.lock();
+    let mut child = Helper::start("listen quietly");
+    child.says();
+    let mut source = wanting(&[Demand::Sockets]);
+    for _ in 0..3 {
+        source.read();
+    }
+    child.go();
+    let port: i64 = child.says().parse().expect("a port");
+    // It sleeps by the time that it is looked for.
+    let begin = Instant::now();
+    let found = loop {
+        std::thread::sleep(Duration::from_millis(700));
+        let reading = source.read();
+        let row = reading.listeners.iter().find(|row| row.port.value() == Some(port));
+        if row.is_some() || begin.elapsed() > Duration::from_secs(20) {
+            break row.and_then(|row| row.pid.value());
+        }
+    };
+    assert_eq!(found, Some(child.pid()));
+}
+
 /// To the byte, of one that is read before and after and of one that no reading shows.
 #[test]
 fn bytes_over_udp_are_counted_by_the_kernels_programs() {

@@ -29,8 +29,9 @@ pub struct Member {
     /// How it stood when it was given, where it had no sockets and no traffic: whether datagrams, their bytes and
     /// its namespace are known, and which that is.
     pub quiet: Option<(bool, Raw, bool, Option<Place>)>,
-    /// Whether it ran since the last reading, and since holders were looked at.
+    /// Whether it ran since the last reading, since sockets were listed, and since holders were looked at.
     pub ran: bool,
+    pub ran_since_list: bool,
     pub ran_since_look: bool,
 }
 
@@ -40,13 +41,21 @@ impl Member {
         // The very same row: nothing of it needs to be looked at.
         self.ran = !Arc::ptr_eq(&self.base, row);
         if self.ran {
-            self.ran_since_look = true;
+            (self.ran_since_list, self.ran_since_look) = (true, true);
             self.base = row.clone();
         }
     }
 
     pub fn new(base: Arc<ProcessRow>) -> Member {
-        Member { key: base.key(), base, place: None, quiet: None, ran: true, ran_since_look: true }
+        Member {
+            key: base.key(),
+            base,
+            place: None,
+            quiet: None,
+            ran: true,
+            ran_since_list: true,
+            ran_since_look: true,
+        }
     }
 }
 

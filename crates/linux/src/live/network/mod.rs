@@ -139,10 +139,14 @@ impl Network {
             self.take_last(*space, socket);
         }
         self.forget_gone();
-        if fresh || self.reading <= 2 {
+        let looked = self.reading.is_multiple_of(ASK_ALL_EVERY);
+        if fresh || looked || self.reading <= 2 {
             self.find_owners(proc);
         }
-        if self.reading.is_multiple_of(ASK_ALL_EVERY) {
+        if fresh {
+            self.members.iter_mut().for_each(|member| member.ran_since_list = false);
+        }
+        if looked {
             self.look_again(proc);
         }
         if self.guesses.wonders() {
@@ -158,7 +162,6 @@ impl Network {
         if fresh {
             self.list();
         }
-        let looked = self.reading.is_multiple_of(ASK_ALL_EVERY);
         if fresh || looked || !self.gone.is_empty() {
             self.name_owners();
         }
@@ -350,8 +353,8 @@ impl Network {
                 known.searches += 1;
                 wanted.insert(known.inode, vec![]);
             }
-            // Whoever made or took over a socket ran; only the second round asks everybody.
-            let asks = |member: &&Member| round == 1 || self.reading == 1 || member.ran;
+            // Whoever made or took over a socket ran since they were listed last; only the second round asks everybody.
+            let asks = |member: &&Member| round == 1 || self.reading == 1 || member.ran_since_list;
             holders::look(proc, self.members.iter().filter(asks), &mut wanted);
             self.hand_out(&wanted);
         }
