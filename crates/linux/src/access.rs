@@ -166,7 +166,7 @@ fn inside_kernel(roots: &Roots) -> Finding {
                 _ => "most counters, the others by files",
             };
             let found = format!(
-                "allowed: {rest}, for a fraction of what files cost, whole programs exact to the nanosecond"
+                "allowed: {rest}, for a third of what files cost, context switches of whole programs"
             );
             return finding(INSIDE, Standing::Open, found, "");
         }

@@ -168,13 +168,9 @@ impl System {
         self.filesystems.read(&self.mounts)
     }
 
-    /// What file systems of other machines did, where some are mounted.
+    /// What file systems of other machines did.
     pub fn remotes(&mut self) -> Vec<RemoteRow> {
-        if self.mounts.iter().any(|mount| mount.remote) {
-            mountstats::parse(self.files.read("self/mountstats"))
-        } else {
-            vec![]
-        }
+        mountstats::parse(self.files.read("self/mountstats"))
     }
 
     /// Devices that have ever been used, and their partitions.
