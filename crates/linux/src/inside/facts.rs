@@ -4,7 +4,7 @@ use super::calls;
 use super::process::{Inside, online, signal_masks, status_field, told_apart};
 use super::sockets::Peers;
 use crate::ioprio::io_priority;
-use crate::proc::pid::read_pid;
+use crate::proc::pid::{is_from_memory, read_pid};
 use crate::proc::{number, pid_stat, pid_task, words};
 use crate::users::Users;
 use dozor_core::inside::{Doing, Facts, Scheduling, Thread};
@@ -36,7 +36,10 @@ impl Inside {
         });
         let cores = field("Cpus_allowed_list").and_then(|list| std::str::from_utf8(list).ok()?.parse().ok());
         let (executable, replaced) = match self.link("exe") {
-            Known::Value((path, replaced)) => (Known::Value(path), replaced),
+            Known::Value((path, gone)) => {
+                let replaced = gone && !is_from_memory(path.as_bytes());
+                (Known::Value(path), replaced)
+            }
             Known::Absent => (Known::Absent, false),
             Known::Denied => (Known::Denied, false),
         };

@@ -47,3 +47,9 @@ pub fn read_pid<'a>(
     }
     Ok(&buffer[..filled])
 }
+
+/// Whether the link to an executable is that of a program which was started from memory, so that there never was a file to
+/// replace; `memfd_create(2)`.
+pub fn is_from_memory(link: &[u8]) -> bool {
+    link.starts_with(b"/memfd:")
+}

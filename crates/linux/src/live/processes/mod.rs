@@ -19,7 +19,7 @@ use crate::kernel::{self, Refused};
 use crate::live::ahead;
 use crate::live::network::keep_traffic;
 use crate::proc::mountinfo::Places;
-use crate::proc::pid::read_pid;
+use crate::proc::pid::{is_from_memory, read_pid};
 use crate::proc::{pid_cgroup, pid_cmdline, pid_stat, read_file};
 use crate::sys::cgroups;
 use crate::sys::containers;
@@ -367,7 +367,7 @@ impl Processes {
     fn executable(&self, pid: i64, row: &mut ProcessRow) -> Option<Text> {
         let link = readlinkat(&self.proc, format!("{pid}/exe"), Vec::new());
         row.replaced = match &link {
-            Ok(link) => i64::from(link.to_bytes().ends_with(b" (deleted)")).into(),
+            Ok(link) => i64::from(was_replaced(link.to_bytes())).into(),
             Err(Errno::ACCESS | Errno::PERM) => Raw::DENIED,
             Err(_) => Raw::ABSENT,
         };
@@ -415,6 +415,11 @@ impl Processes {
     }
 }
 
+/// Whether the file of a program is not there any more.
+fn was_replaced(link: &[u8]) -> bool {
+    link.ends_with(b" (deleted)") && !is_from_memory(link)
+}
+
 /// A thread of the kernel has no program and no command line but its name.
 fn name_kernel_thread(row: &mut ProcessRow) {
     row.program = row.name.clone();
@@ -433,4 +438,15 @@ fn keep_texts(known: &ProcessRow, row: &mut ProcessRow) {
     row.limits = known.limits.clone();
     row.container = known.container.clone();
     row.replaced = known.replaced;
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_program_from_memory_was_not_replaced() {
+        assert!(was_replaced(b"/usr/bin/skycam (deleted)"));
+        assert!(!was_replaced(b"/usr/bin/skycam") && !was_replaced(b"/memfd:skycam (deleted)"));
+    }
 }
