@@ -91,7 +91,8 @@ impl Space {
         }
         if tcp || udp {
             self.moved = moved;
-            if all {
+            // Who got no answer asks again at the next reading.
+            if all && self.fresh {
                 self.asked = Some(Instant::now());
             }
         }

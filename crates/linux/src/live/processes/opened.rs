@@ -256,10 +256,11 @@ impl Idle {
         }
     }
 
-    /// Whether its process is there for certain.
+    /// Whether its process is there, as far as what is asked anyway can tell: a clock is that of whoever has the number, and the
+    /// file about memory is opened anew once it says that its process is gone.
     pub fn is_there(&self) -> bool {
-        let kept = if let Ran::File(Some(file)) = &self.ran { Some(file) } else { self.memory.as_ref() };
-        kept.is_none_or(|file| idle_text(file).is_some())
+        let Ran::File(Some(file)) = &self.ran else { return true };
+        idle_text(file).is_some()
     }
 
     /// What was said of its time on a core, where that counts all threads of a process with one or several.
