@@ -2,6 +2,7 @@
 //! kernel.
 
 use super::helper::{Forked, Helper, cpu_seconds, time_on_core, wait_for_go};
+use super::limits::Group;
 use super::{find, key_of, source};
 use dozor_core::cores::CoreSet;
 use dozor_core::deed::{Account, Deed, Outcome, Resource, Still};
@@ -297,11 +298,9 @@ fn limits_and_the_oom_preference_are_read_back() {
 #[test]
 fn a_frozen_group_takes_no_signal_and_that_is_said() {
     let name = format!("dozor-frozen-{}", std::process::id());
-    let roots = ["/sys/fs/cgroup", "/sys/fs/cgroup/unified", "/sys/fs/cgroup/freezer"];
-    let made = roots.iter().map(|root| Path::new(root).join(&name)).find(|folder| {
-        std::fs::create_dir(folder).is_ok()
-            && (folder.join("cgroup.freeze").exists() || folder.join("freezer.state").exists())
-    });
+    let trees = [("", "cgroup.freeze"), ("/unified", "cgroup.freeze"), ("/freezer", "freezer.state")];
+    let made =
+        trees.iter().find_map(|(tree, file)| Group::below(&format!("/sys/fs/cgroup{tree}"), &name, file));
     // One that handles the signal: in a group of version 2 the kernel ends others although they are frozen.
     let child = Shell::ready("trap 'exit 0' TERM; sleep 30 & echo r; wait");
     let key = child.key();
@@ -310,8 +309,8 @@ fn a_frozen_group_takes_no_signal_and_that_is_said() {
     assert_eq!((account.outcome, account.after), (Outcome::Changed, Some(Deed::Freeze)));
     assert_eq!(act::freeze(&[key], true)[0].outcome, Outcome::AsBefore);
     assert_eq!(act::freeze(&[key], false)[0].outcome, Outcome::Changed);
-    if let Some(folder) = made {
-        std::fs::write(folder.join("cgroup.procs"), key.pid.to_string()).expect("it goes in");
+    if let Some(group) = made {
+        assert!(group.put("cgroup.procs", &key.pid.to_string()), "it goes in");
         let account = act::freeze(&[key], true).remove(0);
         assert_eq!(account.outcome, Outcome::Changed, "{account:?}");
         assert_eq!(facts(key).group, format!("/{name}"), "by its group, in which it is alone");
@@ -321,7 +320,6 @@ fn a_frozen_group_takes_no_signal_and_that_is_said() {
         assert_eq!(act::freeze(&[key], false)[0].after.clone().or(Some(Deed::Thaw)), Some(Deed::Thaw));
         until("gone", || act::send(key, 0).is_err(), |gone| *gone);
         drop(child);
-        until("removed", || std::fs::remove_dir(&folder).is_ok(), |removed| *removed);
     }
 }
 

@@ -23,14 +23,16 @@ fn name_of(controller: &str) -> String {
 impl Group {
     /// Where a controller has a tree of version 1, or version 2 hands it down.
     pub fn make(controller: &str, file: &str) -> Option<Group> {
-        let name = name_of(controller);
-        let roots = [format!("/sys/fs/cgroup/{controller}"), "/sys/fs/cgroup".to_owned()];
-        roots.iter().find_map(|root| {
-            let folder = Path::new(root).join(&name);
-            std::fs::create_dir(&folder).ok()?;
-            let group = Group { folder, children: vec![] };
-            group.folder.join(file).exists().then_some(group)
-        })
+        let roots = [&format!("/sys/fs/cgroup/{controller}"), "/sys/fs/cgroup"];
+        roots.iter().find_map(|root| Group::below(root, &name_of(controller), file))
+    }
+
+    /// In a tree; none where its groups have no such file.
+    pub fn below(root: &str, name: &str, file: &str) -> Option<Group> {
+        let folder = Path::new(root).join(name);
+        std::fs::create_dir(&folder).ok()?;
+        let group = Group { folder, children: vec![] };
+        group.folder.join(file).exists().then_some(group)
     }
 
     pub fn put(&self, file: &str, text: &str) -> bool {
@@ -58,6 +60,12 @@ impl Drop for Group {
             // SAFETY: a signal to the process group that this test made.
             unsafe { libc::kill(-(child.id() as i32), libc::SIGKILL) };
             let _ = child.wait();
+        }
+        // Who else is in it goes on outside.
+        let above = self.folder.with_file_name("cgroup.procs");
+        let members = std::fs::read_to_string(self.folder.join("cgroup.procs")).unwrap_or_default();
+        for member in members.lines() {
+            let _ = std::fs::write(&above, member);
         }
         for _ in 0..100 {
             if std::fs::remove_dir(&self.folder).is_ok() {
