@@ -218,7 +218,7 @@ pub fn storm() {
     }
     wait_for_go();
     let begin = Instant::now();
-    let mut stack = [0u128; 4 << 10];
+    let mut stack = vec![0u128; 4 << 10];
     // As libraries start programs: with the memory of who starts, who waits meanwhile.
     let flags = libc::CLONE_VM | libc::CLONE_VFORK | libc::SIGCHLD;
     for _ in 0..STORM {

@@ -29,7 +29,8 @@ impl Processes {
         if self.in_full || self.forget || self.is_new(known) || !idle.has_not_run(&self.proc, pid)? {
             return Some(false);
         }
-        if self.memory.has(pid) && !idle.has_same_memory(&self.proc, pid)? {
+        let turn = if idle.has_memory_open() { &self.memory } else { &self.memory_seldom };
+        if turn.has(pid) && !idle.has_same_memory(&self.proc, pid)? {
             return Some(false);
         }
         if self.is_full_turn(pid) {

@@ -56,7 +56,9 @@ impl Processes {
         let began = Instant::now();
         let seconds =
             self.began.replace(began).map_or(f64::INFINITY, |before| (began - before).as_secs_f64());
-        self.memory.advance(if reclaims { f64::INFINITY } else { seconds });
+        for rotation in [&mut self.memory, &mut self.memory_seldom] {
+            rotation.advance(if reclaims { f64::INFINITY } else { seconds });
+        }
         self.files.begin(seconds);
         self.writers = WRITERS;
         if wanted.has(Demand::Mounts) {

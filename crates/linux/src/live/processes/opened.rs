@@ -273,6 +273,11 @@ impl Idle {
         matches!(self.ran, Ran::Clock)
     }
 
+    /// Whether to ask for its memory opens nothing.
+    pub fn has_memory_open(&self) -> bool {
+        self.memory.is_some()
+    }
+
     pub fn has_same_memory(&self, proc: &OwnedFd, pid: i64) -> Option<bool> {
         self.memory_now(proc, pid).map(|text| text == self.memory_text)
     }

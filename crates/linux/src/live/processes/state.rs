@@ -99,6 +99,8 @@ pub struct Processes {
     pub began: Option<Instant>,
     /// Whose memory is looked at in this reading although they are idle.
     pub memory: Rotation,
+    /// … by files, where each look opens one.
+    pub memory_seldom: Rotation,
     pub buffer: Vec<u8>,
     pub files: State,
     pub writers: u32,
@@ -135,7 +137,8 @@ impl Processes {
             hidden: vec![],
             looked_for_hidden: None,
             vanished: vec![],
-            memory: Rotation::default(),
+            memory: Rotation::within(5.0),
+            memory_seldom: Rotation::within(20.0),
             buffer: vec![0; 16 << 10],
             began: None,
             writers: 0,
