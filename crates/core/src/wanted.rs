@@ -68,6 +68,12 @@ impl Demand {
         }
     }
 
+    /// Whether it stands in the rows of processes; else they are the same without it.
+    pub const fn is_in_rows(self) -> bool {
+        use Demand::{Ended, Filesystems, Interrupts, Threads, Transfers};
+        !matches!(self, Interrupts | Filesystems | Ended | Threads | Transfers)
+    }
+
     /// All parts.
     pub const ALL: [Demand; 16] = [
         Demand::Interrupts,

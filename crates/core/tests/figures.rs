@@ -261,6 +261,36 @@ fn cpu_that_no_process_explains_is_left_over() {
 }
 
 #[test]
+fn a_crowd_that_uses_less_than_a_tick_each_explains_what_it_used() {
+    let crowd = |ns: i64| {
+        (1..=500).map(move |pid| {
+            process(pid, |row| {
+                (row.user_ticks, row.system_ticks, row.run_ns) = (0.into(), 0.into(), ns.into());
+            })
+        })
+    };
+    // The nanoseconds of this one are those of its main thread.
+    let pool = |ticks: i64| {
+        process(600, |row| {
+            (row.user_ticks, row.system_ticks, row.run_ns) = (ticks.into(), 0.into(), 1_000_000.into());
+        })
+    };
+    let sample = sample(
+        |r| {
+            cpu(r, [0; 5]);
+            r.processes = crowd(1_000_000).chain([pool(50)]).collect();
+        },
+        |r| {
+            cpu(r, [400, 0, 400, 0, 0]);
+            r.processes = crowd(5_000_000).chain([pool(150)]).collect();
+        },
+    );
+    // 200 ticks of the crowd and 100 of the pool; of 400 that were busy 100 are left in two seconds.
+    let Instances::One(Value::Number(left)) = system(&sample, "unaccounted") else { panic!("a number") };
+    assert!((left - 50.0).abs() < 1e-6, "{left}");
+}
+
+#[test]
 fn heat_is_the_distance_to_the_sensors_own_limit() {
     let sensor = |name: &str, temperature: i64, limit: Raw| SensorRow {
         name: name.into(),

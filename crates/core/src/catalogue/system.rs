@@ -281,14 +281,15 @@ pub fn unaccounted(sample: &Sample) -> Known<f64> {
         return Known::Absent;
     }
     let active = sample.active();
-    let used: f64 = survivors_used(sample, active)
+    let per_second = f64::from(sample.host.ticks_per_second.max(1));
+    let own_ticks = |row: &ProcessRow| own_ticks(row, per_second);
+    let used: f64 = survivors_used(sample, active, own_ticks)
         + match sample.now.system.notifications_lost.value() {
-            Some(_) => reported_used(sample),
-            None => taken_over(sample, active),
+            Some(_) => reported_used(sample, own_ticks),
+            None => taken_over(sample, active, own_ticks),
         };
     let seconds = sample.seconds().unwrap_or(0.0);
     let cores = f64::from(sample.host.cores.max(1));
-    let per_second = f64::from(sample.host.ticks_per_second.max(1));
     cpu_busy(sample).map(|busy| {
         // Stolen time was nobody's here.
         let stolen = cpu_share(sample, |c| c.steal).value().unwrap_or(0.0);
@@ -297,8 +298,16 @@ pub fn unaccounted(sample: &Sample) -> Known<f64> {
     })
 }
 
-fn own_ticks(row: &ProcessRow) -> f64 {
-    [row.user_ticks, row.system_ticks].into_iter().filter_map(|ticks| ticks.float().value()).sum()
+/// Ticks of CPU time that a process used, with parts of them where nanoseconds are known: of thousands that use less than a
+/// tick each nothing would be seen until they have one, all at once. Nanoseconds may be those of one thread; then the ticks of the
+/// whole process are more.
+fn own_ticks(row: &ProcessRow, per_second: f64) -> f64 {
+    let ticks =
+        [row.user_ticks, row.system_ticks].into_iter().filter_map(|ticks| ticks.float().value()).sum();
+    match row.run_ns.float().value().map(|ns| ns / 1e9 * per_second) {
+        Some(exact) if ticks <= exact + 2.0 => exact,
+        _ => ticks,
+    }
 }
 
 fn children_ticks(row: &ProcessRow) -> f64 {
@@ -309,7 +318,7 @@ fn children_ticks(row: &ProcessRow) -> f64 {
 }
 
 /// Ticks of those that are in the later reading; who did nothing used nothing.
-fn survivors_used(sample: &Sample, active: &[usize]) -> f64 {
+fn survivors_used(sample: &Sample, active: &[usize], own_ticks: impl Fn(&ProcessRow) -> f64) -> f64 {
     let used = |at: &usize| {
         let view = sample.process(*at);
         match view.before {
@@ -322,7 +331,7 @@ fn survivors_used(sample: &Sample, active: &[usize]) -> f64 {
 }
 
 /// Ticks that those that ended used in this sample, as their ends were reported.
-fn reported_used(sample: &Sample) -> f64 {
+fn reported_used(sample: &Sample, own_ticks: impl Fn(&ProcessRow) -> f64) -> f64 {
     let per_second = f64::from(sample.host.ticks_per_second.max(1));
     let earlier = sample.before.as_deref();
     let used = |ended: &EndedRow| {
@@ -342,7 +351,7 @@ fn reported_used(sample: &Sample) -> f64 {
 
 /// Ticks that parents took over from children in this sample, less what these had used up to the earlier reading. A child
 /// that nobody waited for (its parent ignores ends) is in nobody's, so no parent has less than nothing.
-fn taken_over(sample: &Sample, active: &[usize]) -> f64 {
+fn taken_over(sample: &Sample, active: &[usize], own_ticks: impl Fn(&ProcessRow) -> f64) -> f64 {
     let Some(before) = &sample.before else { return 0.0 };
     let (mut gone, mut orphans) = (HashMap::<i64, f64>::new(), 0.0);
     for row in sample.gone_places().map(|place| &before.processes[place]) {

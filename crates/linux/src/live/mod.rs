@@ -201,7 +201,7 @@ impl Source for LiveSource {
 
     fn want(&mut self, wanted: Wanted) {
         if wanted != self.wanted {
-            self.wanted = wanted;
+            let before = std::mem::replace(&mut self.wanted, wanted);
             // Nobody reads the notifications any more; without a socket none pile up.
             if !wanted.has(Demand::Sockets) {
                 self.network.silence();
@@ -212,7 +212,10 @@ impl Source for LiveSource {
             if !wanted.has(Demand::Ended) {
                 self.ended.silence();
             }
-            self.processes.forget_idleness();
+            let differs = |part: &Demand| wanted.has(*part) != before.has(*part);
+            if Demand::ALL.iter().any(|part| part.is_in_rows() && differs(part)) {
+                self.processes.forget_idleness();
+            }
         }
     }
 }

@@ -345,8 +345,9 @@ impl Network {
         let unknown = |known: &Known, searches: u8| {
             known.holders.is_empty() && known.inode != 0 && known.searches == searches
         };
-        // Asking everybody is left to now and then, so that sockets whose owner cannot be found cost little.
-        let rounds = if self.reading <= 2 || self.reading.is_multiple_of(ASK_ALL_EVERY) { 2 } else { 1 };
+        // Asking everybody is left to now and then, so that sockets whose owner cannot be found cost little; at the first reading the
+        // first round does.
+        let rounds = if self.reading.is_multiple_of(ASK_ALL_EVERY) { 2 } else { 1 };
         for round in 0..rounds {
             let mut wanted: Holders = HashMap::new();
             for known in self.sockets.values_mut().filter(|known| unknown(known, round)) {

@@ -23,15 +23,19 @@ const TURN: u64 = 32;
 
 impl Processes {
     /// Whether a process is as it was. At its turn, what others can change is looked at.
-    fn is_idle(&self, known: &mut Tracked, buffer: &mut Vec<u8>) -> Option<bool> {
+    fn is_idle(&mut self, known: &mut Tracked, buffer: &mut Vec<u8>) -> Option<bool> {
         let pid = known.pid;
-        let Some(idle) = &known.rest.kept.idle else { return Some(false) };
-        if self.in_full || self.forget || self.is_new(known) || !idle.has_not_run(&self.proc, pid)? {
+        let is_new = self.is_new(known);
+        let Some(idle) = &mut known.rest.kept.idle else { return Some(false) };
+        if self.in_full || self.forget || is_new || !idle.has_not_run(&self.proc, pid)? {
             return Some(false);
         }
-        let turn = if idle.has_memory_open() { &self.memory } else { &self.memory_seldom };
-        if turn.has(pid) && !idle.has_same_memory(&self.proc, pid)? {
-            return Some(false);
+        if self.memory.has(pid) {
+            self.files.open_memory(&self.proc, pid, idle);
+            let asks = idle.has_memory_open() || self.memory_seldom.has(pid);
+            if asks && !idle.has_same_memory(&self.proc, pid, known.row.rss_bytes, self.page)? {
+                return Some(false);
+            }
         }
         if self.is_full_turn(pid) {
             return Some(false);

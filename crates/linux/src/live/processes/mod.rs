@@ -117,6 +117,10 @@ impl Processes {
         pids.clear();
         pids.extend(self.tracked.iter().map(|tracked| tracked.pid));
         (self.pids, self.buffer, self.spare, self.inside) = (pids, buffer, before, inside);
+        if seconds.is_infinite() {
+            // All was read just now, however long that took: nobody's memory is to be looked at again at once.
+            self.began = Some(Instant::now());
+        }
         self.limits(wanted, &mut rows);
         self.forget = false;
         rows
@@ -445,6 +449,43 @@ fn keep_texts(known: &ProcessRow, row: &mut ProcessRow) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Roots;
+    use crate::sys::tests::tree;
+
+    #[test]
+    fn after_the_first_reading_only_who_ran_is_read_again() {
+        let page = rustix::param::page_size() as i64;
+        let stat = |ticks: u8| format!("7 (pump) S 1 7 7 0 -1 0 0 0 0 0 {ticks} 0 0 0 20 0 1 0 3 8192 9 0");
+        let memory = |pages: i64| format!("900 {pages} 4 1 0 30 0\n");
+        let status =
+            |pages: i64| format!("Uid:\t0\t0\t0\t0\nVmRSS:\t{} kB\nThreads:\t1\n", pages * page / 1024);
+        let root = tree(&[
+            ("7/stat", &stat(2)),
+            ("7/status", &status(9)),
+            ("7/schedstat", "20000000 5 1\n"),
+            ("7/statm", &memory(9)),
+            ("7/cmdline", "pump\0--low\0"),
+        ]);
+        let put =
+            |name: &str, text: &str| std::fs::write(root.path().join("7").join(name), text).expect("room");
+        let mut processes =
+            Processes::open(&Roots { proc: root.path().to_owned(), ..Roots::default() }).expect("a tree");
+        let mut read = |reclaims| processes.read(Wanted::NOTHING, reclaims).remove(0);
+        let first = read(false);
+        assert_eq!((&*first.command, first.rss_bytes.value()), ("pump --low", Some(9 * page)));
+        // Would be told by whoever read it in full. When its memory is asked for, it is what was read then.
+        put("status", &status(5));
+        for reclaims in [false, true, true] {
+            assert!(Arc::ptr_eq(&first, &read(reclaims)), "{reclaims}");
+        }
+        put("statm", &memory(8));
+        put("status", &status(8));
+        assert_eq!(read(false).rss_bytes, first.rss_bytes);
+        assert_eq!(read(true).rss_bytes.value(), Some(8 * page));
+        put("stat", &stat(3));
+        put("schedstat", "30000000 5 1\n");
+        assert_eq!(read(false).user_ticks.value(), Some(3));
+    }
 
     #[test]
     fn a_program_from_memory_was_not_replaced() {

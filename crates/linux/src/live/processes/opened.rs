@@ -6,6 +6,7 @@ use crate::Roots;
 use crate::clock;
 use crate::proc::pid::{open_pid, read_pid};
 use crate::proc::{lines, number, words};
+use dozor_core::known::Raw;
 use rustix::fs::{AtFlags, CWD, Mode, OFlags, RawDir, openat, statat};
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 use std::mem::MaybeUninit;
@@ -141,8 +142,15 @@ impl State {
             (false, true) => Ran::File(Some(open("schedstat")?)),
             (false, false) => Ran::File(None),
         };
-        let memory = if self.is_ample() { Some(open("statm")?) } else { None };
-        Some(Idle { ran, stamp: Stamp::default(), memory, memory_text: [0; IDLE_TEXT] })
+        Some(Idle { ran, stamp: Stamp::default(), memory: None, memory_text: None })
+    }
+
+    /// Opens what tells of the memory of an idle process, where that may be kept.
+    pub fn open_memory(&mut self, proc: &OwnedFd, pid: i64, idle: &mut Idle) {
+        if idle.memory.is_none() && self.is_ample() {
+            idle.memory = open_pid(proc, pid, "statm").ok();
+            self.kept += u64::from(idle.memory.is_some());
+        }
     }
 
     /// Opens what a busy process is read from.
@@ -175,9 +183,10 @@ impl State {
 pub struct Idle {
     ran: Ran,
     stamp: Stamp,
-    /// Opened each time where descriptors are short.
+    /// Opened when it is asked for first, and each time where descriptors are short.
     memory: Option<OwnedFd>,
-    memory_text: IdleText,
+    /// Nothing where it was not asked since all of the process was read.
+    memory_text: Option<IdleText>,
 }
 
 /// What tells how long a process was on a core.
@@ -278,8 +287,15 @@ impl Idle {
         self.memory.is_some()
     }
 
-    pub fn has_same_memory(&self, proc: &OwnedFd, pid: i64) -> Option<bool> {
-        self.memory_now(proc, pid).map(|text| text == self.memory_text)
+    /// Whether its memory is as it was, by what was said last, else by the bytes that were read then; `None` when the process is gone.
+    pub fn has_same_memory(&mut self, proc: &OwnedFd, pid: i64, resident: Raw, page: i64) -> Option<bool> {
+        let now = self.memory_now(proc, pid)?;
+        let same = match self.memory_text {
+            Some(text) => text == now,
+            None => words(&now).nth(1).and_then(number).map(|pages| pages * page) == resident.value(),
+        };
+        self.memory_text = Some(now);
+        Some(same)
     }
 
     fn memory_now(&self, proc: &OwnedFd, pid: i64) -> Option<IdleText> {
@@ -293,7 +309,7 @@ impl Idle {
     pub fn now(mut self, proc: &OwnedFd, pid: i64) -> Option<Idle> {
         let stamp = self.stamp_now(proc, pid)?;
         // Whether the memory of one that runs is as it was nobody asks: it is read.
-        self.memory_text = if stamp == self.stamp { self.memory_now(proc, pid)? } else { [0; IDLE_TEXT] };
+        self.memory_text = if stamp == self.stamp { Some(self.memory_now(proc, pid)?) } else { None };
         self.stamp = stamp;
         Some(self)
     }
