@@ -217,11 +217,14 @@ rows! {
 
 rows! {
     /// What a process itself handed to a block device since that is noted, by a program of ours in the kernel. Pages that others
-    /// write out later count for those: a thread of the kernel, mostly.
-    TransferRow "transfer" key (i64, i64): |row| (row.pid.value().unwrap_or(-1), row.number.value().unwrap_or(-1));
+    /// write out later count for those, a thread of the kernel mostly, with the control group whose pages they are.
+    TransferRow "transfer" key (i64, i64, i64): |row|
+        (row.pid.value().unwrap_or(-1), row.number.value().unwrap_or(-1), row.group_number.value().unwrap_or(0));
     texts {
         /// Name of the device.
         device;
+        /// Control group for which it was handed over, where that is not the one of the process; else empty.
+        group;
     }
     fields {
         /// Process identifier.
@@ -230,6 +233,8 @@ rows! {
         start_ticks: "ticks" Label;
         /// Number of the device, as in `st_rdev`; stat(2).
         number: "" Label;
+        /// Number of the control group for which it was handed over, the inode of its folder; 0 for that of the process.
+        group_number: "" Label;
         /// Bytes that it asked for.
         read_bytes: "bytes" Counter;
         /// Bytes that it handed over.

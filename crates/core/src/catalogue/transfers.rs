@@ -50,8 +50,8 @@ pub(super) fn rate(process: &ProcessView<'_>, counter: Counter) -> Known<f64> {
     noted(sample).map(|seconds| sum() / seconds)
 }
 
-/// The device that it handed most to in this sample.
-pub(super) fn device(process: &ProcessView<'_>) -> Value {
+/// A text of the row by which it handed over most in this sample, of those where there is such a text.
+fn of_most(process: &ProcessView<'_>, text: fn(&TransferRow) -> &Text) -> Value {
     let sample = process.sample;
     match noted(sample) {
         Known::Value(_) => {}
@@ -60,9 +60,20 @@ pub(super) fn device(process: &ProcessView<'_>) -> Value {
     }
     let bytes =
         |row: &TransferRow| [READ, WRITE].iter().filter_map(|of| grown(sample, row, *of)).sum::<f64>();
-    let rows = of(&sample.now, process).iter().map(|row| (row, bytes(row))).filter(|(_, bytes)| *bytes > 0.0);
+    let rows = of(&sample.now, process).iter().filter(|row| !text(row).is_empty());
+    let rows = rows.map(|row| (row, bytes(row))).filter(|(_, bytes)| *bytes > 0.0);
     let most = rows.max_by(|a, b| a.1.total_cmp(&b.1));
-    most.map_or(Value::Absent, |(row, _)| (&row.device).into())
+    most.map_or(Value::Absent, |(row, _)| text(row).into())
+}
+
+/// The device that it handed most to in this sample.
+pub(super) fn device(process: &ProcessView<'_>) -> Value {
+    of_most(process, |row| &row.device)
+}
+
+/// The control group other than its own for which it handed over most in this sample.
+pub(super) fn for_group(process: &ProcessView<'_>) -> Value {
+    of_most(process, |row| &row.group)
 }
 
 /// Processes that handed something to a device in this sample; none where that is not noted.
@@ -88,6 +99,8 @@ mod tests {
             pid: raw(pid),
             start_ticks: raw(start),
             number: raw(number),
+            group: "".into(),
+            group_number: raw(0),
             read_bytes: raw(read),
             write_bytes: raw(0),
             requests: raw(requests),
@@ -105,6 +118,29 @@ mod tests {
         (reading.system.wall_ns, reading.system.monotonic_ns, reading.system.boot_ns) = (at, at, at);
         reading.system.transfers_noted = noted;
         reading
+    }
+
+    #[test]
+    fn what_is_handed_over_for_another_group_is_told_apart_and_in_the_sum() {
+        let host = Arc::new(HostFacts { ticks_per_second: 100, ..HostFacts::default() });
+        let of_group = |group: &str, number: i64, read: i64| TransferRow {
+            group: group.into(),
+            group_number: raw(number),
+            ..row(7, 50, 1, read, 1)
+        };
+        let before = vec![row(7, 50, 1, 1_000, 3), of_group("/survey", 90, 500)];
+        let now = vec![
+            row(7, 50, 1, 9_000, 5),
+            of_group("/survey", 90, 1_500),
+            of_group("/archive", 95, 2_000),
+            row(8, 50, 1, 70, 1),
+        ];
+        let earlier = Arc::new(reading(10, raw(1), before));
+        let sample = Sample::new(host, Some(earlier), Arc::new(reading(12, raw(1), now)));
+        let value = |alias: &str, at: usize| process_metric(alias).expect("a metric").of(&sample.process(at));
+        assert_eq!(value("device_read", 0), Value::Number(5_500.0));
+        assert_eq!(value("device_for", 0), Value::Text("/archive".into()));
+        assert_eq!(value("device_for", 1), Value::Absent, "for itself alone");
     }
 
     #[test]

@@ -8,7 +8,7 @@ use super::ways::Ways;
 use crate::deed::Resource;
 use crate::known::Raw;
 use crate::reading::{ConnectionRow, ListenerRow, ProcessRow, ThreadRow, TransferRow, raw};
-use crate::text::Text;
+use crate::text::{Text, no_text};
 use crate::wanted::{Demand, Wanted};
 use std::sync::Arc;
 
@@ -102,6 +102,8 @@ impl Process {
             pid: raw(self.pid),
             start_ticks: raw(self.start),
             number: raw(DISK.0),
+            group: no_text(),
+            group_number: raw(0),
             read_bytes: raw(read as i64),
             write_bytes: raw(write as i64),
             requests: raw(((read + write) / DISK.1) as i64),

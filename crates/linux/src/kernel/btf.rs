@@ -8,6 +8,7 @@ const MAGIC: u16 = 0xeb9f;
 const ARRAY: u32 = 3;
 const STRUCT: u32 = 4;
 const UNION: u32 = 5;
+const ENUM: u32 = 6;
 const TYPEDEF: u32 = 8;
 const VOLATILE: u32 = 9;
 const CONST: u32 = 10;
@@ -23,7 +24,7 @@ pub struct Btf {
     /// Where each type begins, by its number; that of nothing first.
     types: Vec<u32>,
     strings: usize,
-    /// Structures, functions and names of types of the names that were asked for, with their numbers.
+    /// Structures, enumerations, functions and names of types of the names that were asked for, with their numbers.
     named: Vec<(u32, &'static str, u32)>,
 }
 
@@ -35,7 +36,7 @@ pub struct Field {
 }
 
 impl Btf {
-    /// Reads the file's content for structures, functions and names of types that are called this; `None` where it is not whole.
+    /// Reads the file's content for structures, enumerations, functions and names of types that are called this; `None` where it is not whole.
     pub fn parse(bytes: Vec<u8>, names: &[&'static str]) -> Option<Btf> {
         let short = |at: usize| Some(u16::from_ne_bytes(bytes.get(at..at + 2)?.try_into().ok()?));
         let word = |at: usize| Some(u32::from_ne_bytes(bytes.get(at..at.checked_add(4)?)?.try_into().ok()?));
@@ -52,7 +53,7 @@ impl Btf {
         while at < end {
             let (name, info) = (word(at)?, word(at + 4)?);
             let (kind, members) = (info >> 24 & 31, (info & 0xffff) as usize);
-            if matches!(kind, STRUCT | FUNCTION | TYPEDEF) {
+            if matches!(kind, STRUCT | ENUM | FUNCTION | TYPEDEF) {
                 let text = bytes.get(strings.checked_add(name as usize)?..)?;
                 let text = text.split(|byte| *byte == 0).next().unwrap_or_default();
                 let name = asked.binary_search_by(|name| name.as_bytes().cmp(text));
@@ -64,7 +65,7 @@ impl Btf {
                     1 | 14 | 17 => 4,
                     ARRAY => 12,
                     STRUCT | UNION | 15 | 19 => 12 * members,
-                    6 | 13 => 8 * members,
+                    ENUM | 13 => 8 * members,
                     _ => 0,
                 };
         }
@@ -85,6 +86,15 @@ impl Btf {
     /// in `btf_trace_sched_process_exec`.
     pub fn tracepoint(&self, name: &str) -> Option<u32> {
         self.find(TYPEDEF, name)
+    }
+
+    /// The number that a name of an enumeration stands for.
+    pub fn enumerator(&self, of: &str, name: &str) -> Option<u32> {
+        let kind = self.find(ENUM, of)?;
+        let count = (self.word(kind, 4)? & 0xffff) as usize;
+        let at =
+            (0..count).find(|at| self.word(kind, 12 + 8 * at).is_some_and(|of| self.is_named(of, name)))?;
+        self.word(kind, 16 + 8 * at)
     }
 
     /// A field by its path, as in `se.sum_exec_runtime` or `pids[3]`; `None` where this kernel does not have it.
@@ -249,10 +259,12 @@ mod tests {
         made.structure("bits", STRUCT, 16, true, &[("few", 1, 3 << 24), ("all", 1, 64)]); // 7
         made.structure("loop", STRUCT, 8, false, &[("", 8, 0)]); // 8: within itself
         made.put("walk", FUNCTION, 0, false, &[6]);
+        let (first, second) = (made.text("first_id"), made.text("second_id"));
+        made.put("id_of", ENUM, 2, false, &[4, first, 0, second, 7]);
         made.finish()
     }
 
-    const ASKED: [&str; 4] = ["task", "bits", "loop", "walk"];
+    const ASKED: [&str; 5] = ["task", "bits", "loop", "walk", "id_of"];
 
     #[test]
     fn fields_are_found_in_unnamed_parts_in_arrays_and_behind_other_names() {
@@ -264,6 +276,9 @@ mod tests {
         assert_eq!(offset("task", "last"), Some(40));
         assert_eq!(offset("bits", "all"), Some(8));
         assert_eq!((btf.bytes("task"), btf.function("walk")), (Some(56), Some(9)));
+        let number = |of, name| btf.enumerator(of, name);
+        assert_eq!((number("id_of", "second_id"), number("id_of", "third")), (Some(7), None));
+        assert_eq!((number("task", "id"), number("none", "first_id")), (None, None));
         // What is not there, or is no place in memory.
         for path in ["none", "whole[4]", "id.more", "last[0]", "whole[x]", ""] {
             assert_eq!(offset("task", path), None, "{path}");
@@ -280,6 +295,7 @@ mod tests {
                 let _ = btf.field("task", path);
             }
             let _ = (btf.field("loop", "any"), btf.bytes("task"), btf.function("walk"));
+            let _ = btf.enumerator("id_of", "second_id");
         };
         for cut in 0..whole.len() {
             ask(whole[..cut].to_vec());

@@ -8,7 +8,7 @@ use super::call;
 use super::code::{Code, Operation, Register, When, Width};
 use super::layout::Layout;
 use super::refused::Refused;
-use super::tally::{COUNTS, Counted, Tally, WITH};
+use super::tally::{COUNTS, Counted, GROUP, Tally, WITH};
 use Register::{FP, R0, R1, R6, R8};
 use Width::{Eight, Four, Two};
 use std::os::fd::{AsFd as _, OwnedFd};
@@ -44,7 +44,7 @@ fn program(layout: Layout<'_>, tally: &Tally, count: i16) -> Result<Vec<u64>, Re
     code.jump_if(R1, When::Different, 0, out);
     code.load(Two, R1, R6, protocol?.offset).jump_if(R1, When::Different, UDP, out);
     code.load(Two, R1, R6, family?.offset).jump_if(R1, When::Equal, INET, inet);
-    code.jump_if(R1, When::Different, INET6, out).here(inet).put(Four, FP, WITH, 0);
+    code.jump_if(R1, When::Different, INET6, out).here(inet).put(Four, FP, WITH, 0).put(Eight, FP, GROUP, 0);
     tally.of_this_process(&mut code, layout, out)?;
     code.add_to(R0, count, R8).here(out).end(0);
     Ok(code.finish())

@@ -1,15 +1,16 @@
 //! What processes hand to block devices, counted where they do it.
 //!
 //! Counted is what somebody asks for, not what is split up, passed on by a device made of others, or issued later by a worker
-//! of the kernel: so it is the right process, and each byte counts once.
+//! of the kernel: so it is the right process, and each byte counts once. Where that is done for another control group than that of
+//! the process (a worker of the kernel writes out what a group left in memory), the group is noted too.
 
 use super::btf::Btf;
 use super::call;
-use super::code::{Code, Label, Operation, Register, When, Width};
+use super::code::{Code, Helper, Label, Operation, Register, When, Width};
 use super::layout::Layout;
 use super::refused::Refused;
-use super::tally::{COUNTS, Counted, Tally, WITH};
-use Register::{FP, R0, R1, R6, R8, R9};
+use super::tally::{COUNTS, Counted, GROUP, Tally, WITH};
+use Register::{FP, R0, R1, R6, R7, R8, R9};
 use Width::{Eight, Four, Two};
 use std::os::fd::{AsFd as _, OwnedFd};
 
@@ -20,13 +21,55 @@ const READ: i32 = 0;
 const WRITE: i32 = 1;
 const APPEND: i32 = 7;
 /// Structures and places that are looked up.
-pub const NAMES: [&str; 5] = ["task_struct", "bio", "block_device", "gendisk", "btf_trace_block_bio_queue"];
+pub const NAMES: [&str; 12] = [
+    "task_struct",
+    "bio",
+    "block_device",
+    "gendisk",
+    "btf_trace_block_bio_queue",
+    "blkcg_gq",
+    "blkcg",
+    "css_set",
+    "cgroup_subsys_state",
+    "cgroup",
+    "kernfs_node",
+    CONTROLLERS,
+];
+/// Controllers of control groups by number, and that of block devices among them.
+const CONTROLLERS: &str = "cgroup_subsys_id";
+const OF_DEVICES: &str = "io_cgrp_id";
 
 /// Counts what is handed to block devices, by process and by the device as the kernel numbers it (12 bits of its kind above 20
 /// bits): bytes read and written, and requests of both kinds.
 pub struct Requests {
     tally: Tally,
     _attached: OwnedFd,
+}
+
+/// Puts the number of the control group that a request is for to the key, 0 where it is that of who asks; nothing where this kernel
+/// does not count requests by group. Uses `R7`.
+fn note_group(code: &mut Code, layout: Layout<'_>) -> Option<()> {
+    let number = layout.0.enumerator(CONTROLLERS, OF_DEVICES)?;
+    let of = |of, path| Some(layout.has(of, path)?.offset);
+    let (group, number_of) = (of("cgroup", "kn")?, of("kernfs_node", "id")?);
+    let request = [of("bio", "bi_blkg")?, of("blkcg_gq", "blkcg")?, of("blkcg", "css.cgroup")?];
+    let own = [
+        of("task_struct", "cgroups")?,
+        of("css_set", &format!("subsys[{number}]"))?,
+        of("cgroup_subsys_state", "cgroup")?,
+    ];
+    let same = code.label();
+    // What leads nowhere reads as 0 in such programs.
+    code.register(Operation::Set, R7, R6);
+    for at in request.into_iter().chain([group, number_of]) {
+        code.load(Eight, R7, R7, at);
+    }
+    code.jump_if(R7, When::Equal, 0, same).call(Helper::GetCurrentTaskBtf);
+    for at in own.into_iter().chain([group, number_of]) {
+        code.load(Eight, R0, R0, at);
+    }
+    code.jump_if_register(R0, When::Equal, R7, same).store(Eight, FP, GROUP, R7).here(same);
+    Some(())
 }
 
 fn program(layout: Layout<'_>, tally: &Tally) -> Result<Vec<u64>, Refused> {
@@ -47,6 +90,8 @@ fn program(layout: Layout<'_>, tally: &Tally) -> Result<Vec<u64>, Refused> {
     }
     code.jump(out).here(moves).load(Eight, R1, R6, at.offset).load(Eight, R1, R1, disk.offset);
     code.load(Eight, R1, R1, whole.offset).load(Four, R1, R1, device.offset).store(Four, FP, WITH, R1);
+    code.put(Eight, FP, GROUP, 0);
+    let _ = note_group(&mut code, layout);
     tally.of_this_process(&mut code, layout, out)?;
     code.jump_if(R9, When::Equal, READ, reads).add_to(R0, COUNTS[1], R8).jump(counted);
     code.here(reads).add_to(R0, COUNTS[0], R8).here(counted);

@@ -11,15 +11,24 @@ use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
 /// Processes, with what each has to do with, that are kept at a time; of those that were quiet for longest what follows is
 /// counted anew.
 const KEPT: u32 = 8 << 10;
-/// Bytes of what names one, and words of what is kept: since when the process is there, and three counts.
-const KEY: u32 = 8;
+/// Words of what is kept: since when the process is there, and three counts.
 const WORDS: usize = 4;
-const KEY_AT: i16 = -8;
+const KEY_AT: i16 = -(size_of::<Key>() as i16);
 const VALUE_AT: i16 = KEY_AT - 8 * WORDS as i16;
-/// Where a program puts what else names a count, before it asks for [`Tally::of_this_process`].
+/// Where a program puts what else names a count, before it asks for [`Tally::of_this_process`]: 32 bits, and 64.
 pub const WITH: i16 = KEY_AT + 4;
+pub const GROUP: i16 = KEY_AT + 8;
 /// Where the three counts are from the pointer in `R0`.
 pub const COUNTS: [i16; 3] = [8, 16, 24];
+
+/// What names a count.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[repr(C)]
+struct Key {
+    pid: u32,
+    with: u32,
+    group: u64,
+}
 
 /// What a process counted, with something.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -30,6 +39,8 @@ pub struct Counted {
     pub start_ns: u64,
     /// What it has to do with.
     pub with: u32,
+    /// The control group for which it did so, where that is not its own; else 0.
+    pub group: u64,
     /// Three counts.
     pub counts: [u64; 3],
 }
@@ -39,7 +50,7 @@ pub struct Tally(OwnedFd);
 
 impl Tally {
     pub fn new() -> Result<Tally, Refused> {
-        call::recent(KEPT, KEY, 8 * WORDS as u32).map(Tally).map_err(Refused::of)
+        call::recent(KEPT, size_of::<Key>() as u32, 8 * WORDS as u32).map(Tally).map_err(Refused::of)
     }
 
     fn ask(&self, code: &mut Code) {
@@ -71,10 +82,13 @@ impl Tally {
 
     /// What was counted so far, in no order.
     pub fn counted(&self) -> Result<Vec<Counted>, Refused> {
-        let all = call::entries::<[u32; 2], WORDS>(self.0.as_fd(), KEPT).map_err(Refused::of)?;
-        let counted = |(key, value): ([u32; 2], [u64; WORDS])| {
-            let ([pid, with], [start_ns, counts @ ..]) = (key, value);
-            Counted { pid, start_ns, with, counts }
+        let all = call::entries::<Key, WORDS>(self.0.as_fd(), KEPT).map_err(Refused::of)?;
+        let counted = |(Key { pid, with, group }, [start_ns, counts @ ..]): (Key, [u64; WORDS])| Counted {
+            pid,
+            start_ns,
+            with,
+            group,
+            counts,
         };
         Ok(all.into_iter().map(counted).collect())
     }

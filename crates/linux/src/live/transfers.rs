@@ -4,12 +4,17 @@ use super::tallied::Tallied;
 use crate::Roots;
 use crate::kernel::requests::Requests;
 use crate::kernel::{self, How, Later};
+use crate::proc::read_file;
+use crate::sys::cgroups::Numbered;
 use dozor_core::known::Raw;
 use dozor_core::reading::{DiskRow, Reading, TransferRow, with_pid};
 use dozor_core::row::Row as _;
-use dozor_core::text::{Text, clean};
+use dozor_core::text::{Text, clean, no_text};
 use std::collections::HashMap;
 use std::path::Path;
+
+/// Looks after which what was done for a group that is gone is told no more.
+const QUIET: u32 = 64;
 
 /// Counts what processes hand to block devices, where a program in the kernel does.
 #[derive(Default)]
@@ -18,6 +23,8 @@ pub struct Transfers {
     requests: Later<Requests>,
     sums: Tallied,
     devices: HashMap<u32, Text>,
+    groups: Option<Numbered>,
+    reading: u64,
     /// What the devices had counted at the last look.
     disks: Vec<DiskRow>,
 }
@@ -52,24 +59,38 @@ impl Transfers {
         if moved {
             self.disks.clone_from(&reading.disks);
         }
-        self.sums.retain(|key, counts| {
-            let (process, device) = (key.process(), key.with);
+        self.reading += 1;
+        let groups = self.groups.get_or_insert_with(|| {
+            Numbered::find(&read_file(&roots.proc.join("self/mountinfo")).unwrap_or_default())
+        });
+        self.sums.retain(|key, counts, age| {
+            let process = key.process();
             let row = with_pid(&reading.processes, process.pid);
             let is_there = row.is_some_and(|row| row.key() == process);
-            if is_there {
-                let name = self.devices.entry(device).or_insert_with(|| name(&roots.sys, device));
+            // Workers of the kernel are there for ever; groups are not.
+            let is_over = key.group != 0 && age.quiet >= QUIET && groups.is_gone(key.group);
+            if is_there && !is_over {
+                let name = self.devices.entry(key.with).or_insert_with(|| name(&roots.sys, key.with));
+                let group = if key.group == 0 { no_text() } else { groups.path(key.group, self.reading) };
                 let [read, write, requests] = counts.map(Raw::new);
                 reading.transfers.push(TransferRow {
                     device: name.clone(),
+                    group,
                     pid: process.pid.into(),
                     start_ticks: process.start.into(),
-                    number: i64::from(device).into(),
+                    number: i64::from(key.with).into(),
+                    group_number: i64::try_from(key.group).unwrap_or(i64::MAX).into(),
                     read_bytes: read,
                     write_bytes: write,
                     requests,
                 });
             }
-            is_there
+            // What the kernel still lists would come again as if it were new.
+            let is_forgotten = is_over && age.dropped;
+            if is_forgotten {
+                groups.forget(key.group);
+            }
+            is_there && !is_forgotten
         });
         reading.transfers.sort_by_key(TransferRow::key);
     }

@@ -9,6 +9,7 @@ use dozor_core::known::Raw;
 use dozor_core::reading::GroupRow;
 use dozor_core::text::{Text, clean};
 use std::collections::HashMap;
+use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
 /// Limits are looked at again every so many readings.
@@ -35,31 +36,96 @@ struct Tree {
     mount: PathBuf,
 }
 
+/// Where control groups are mounted, of which kind, and how; proc_pid_mountinfo(5).
+fn mounts(mountinfo: &[u8]) -> impl Iterator<Item = (PathBuf, &[u8], &[u8])> {
+    lines(mountinfo).filter_map(|line| {
+        let fields: Vec<&[u8]> = words(line).collect();
+        let dash = fields.iter().position(|field| *field == b"-")?;
+        let mount = PathBuf::from(String::from_utf8_lossy(fields.get(4)?).into_owned());
+        Some((mount, *fields.get(dash + 1)?, *fields.get(dash + 3)?))
+    })
+}
+
+fn has_option(options: &[u8], name: &str) -> bool {
+    options.split(|byte| *byte == b',').any(|option| option == name.as_bytes())
+}
+
 /// The trees of a machine, from proc_pid_mountinfo(5).
 fn trees(mountinfo: &[u8]) -> Vec<Tree> {
     let mut trees = vec![];
-    for line in lines(mountinfo) {
-        let fields: Vec<&[u8]> = words(line).collect();
-        let Some(dash) = fields.iter().position(|field| *field == b"-") else { continue };
-        let (Some(mount), Some(kind), Some(options)) =
-            (fields.get(4), fields.get(dash + 1), fields.get(dash + 3))
-        else {
-            continue;
-        };
-        let mount = PathBuf::from(String::from_utf8_lossy(mount).into_owned());
-        match *kind {
+    for (mount, kind, options) in mounts(mountinfo) {
+        match kind {
             b"cgroup2" => trees.push(Tree { controller: None, mount }),
             b"cgroup" => {
-                let has = |name: &&&str| {
-                    options.split(|byte| *byte == b',').any(|option| option == name.as_bytes())
-                };
-                let controllers = CONTROLLERS.iter().filter(has);
+                let controllers = CONTROLLERS.iter().filter(|name| has_option(options, name));
                 trees.extend(controllers.map(|name| Tree { controller: Some(*name), mount: mount.clone() }));
             }
             _ => {}
         }
     }
     trees
+}
+
+/// Groups by the number that the kernel gives each, the inode of its folder, in the tree that counts requests to block devices.
+pub struct Numbered {
+    root: Option<PathBuf>,
+    paths: HashMap<u64, Text>,
+    /// The reading in which all were listed last.
+    listed: Option<u64>,
+}
+
+/// Groups that are listed at the most.
+const LISTED: usize = 16 << 10;
+
+impl Numbered {
+    /// In the trees of a machine, from proc_pid_mountinfo(5).
+    pub fn find(mountinfo: &[u8]) -> Numbered {
+        let first =
+            mounts(mountinfo).find(|(_, kind, options)| *kind == b"cgroup" && has_option(options, "blkio"));
+        let root = first.or_else(|| mounts(mountinfo).find(|(_, kind, _)| *kind == b"cgroup2"));
+        Numbered { root: root.map(|(mount, ..)| mount), paths: HashMap::new(), listed: None }
+    }
+
+    /// The path of a group; that of one which was gone before it was asked for is not known. All are listed for who is not known, once
+    /// in a reading.
+    pub fn path(&mut self, number: u64, reading: u64) -> Text {
+        if !self.paths.contains_key(&number) && self.listed.replace(reading) != Some(reading) {
+            self.paths.extend(self.list());
+        }
+        // No number is given twice.
+        self.paths.entry(number).or_insert_with(|| format!("{number} (removed)").into()).clone()
+    }
+
+    /// Forgets a group.
+    pub fn forget(&mut self, number: u64) {
+        self.paths.remove(&number);
+    }
+
+    /// Whether a group is gone.
+    pub fn is_gone(&self, number: u64) -> bool {
+        let folder = self.paths.get(&number).zip(self.root.as_ref());
+        let folder = folder.and_then(|(path, root)| std::fs::metadata(root.join(path.get(1..)?)).ok());
+        folder.is_none_or(|folder| folder.ino() != number)
+    }
+
+    fn list(&self) -> HashMap<u64, Text> {
+        let mut paths = HashMap::new();
+        let mut left: Vec<(PathBuf, String)> =
+            self.root.iter().map(|root| (root.clone(), String::new())).collect();
+        while let Some((folder, path)) = left.pop().filter(|_| paths.len() < LISTED) {
+            if let Ok(about) = std::fs::metadata(&folder) {
+                let path = if path.is_empty() { "/".into() } else { Text::from(&*path) };
+                paths.insert(about.ino(), path);
+            }
+            let entries = std::fs::read_dir(&folder).into_iter().flatten().flatten();
+            let below = entries.filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_dir()));
+            left.extend(below.map(|entry| {
+                let name = clean(entry.file_name().as_encoded_bytes());
+                (entry.path(), format!("{path}/{name}"))
+            }));
+        }
+        paths
+    }
 }
 
 /// The groups that a process is in, as they are named here, from proc_pid_cgroup(5).

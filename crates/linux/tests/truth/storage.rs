@@ -3,7 +3,7 @@
 use super::helper::{Helper, agrees, wait_for_go};
 use super::limits::Group;
 use super::{CORE, INSIDE, wanting};
-use dozor_core::catalogue::{find, process_metric};
+use dozor_core::catalogue::{Value, find, process_metric};
 use dozor_core::exited::exited;
 use dozor_core::lane::sentences;
 use dozor_core::rank::Population;
@@ -13,6 +13,7 @@ use dozor_core::source::Source as _;
 use dozor_core::wanted::Demand;
 use std::io::{Seek as _, SeekFrom, Write as _};
 use std::os::unix::fs::{FileExt as _, MetadataExt as _, OpenOptionsExt as _};
+use std::process::Command;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -113,6 +114,70 @@ fn what_a_process_hands_to_a_device_is_its_own_to_the_byte() {
         }
     }
     child.go();
+}
+
+/// A device whose content is a file: what is asked of it a worker of the kernel reads of the file.
+struct Loop(String);
+
+impl Loop {
+    fn over(path: &std::path::Path) -> Option<Loop> {
+        let made = Command::new("losetup").args(["--find", "--show"]).arg(path).output().ok()?;
+        let name = String::from_utf8_lossy(&made.stdout).trim().to_owned();
+        made.status.success().then_some(Loop(name))
+    }
+}
+
+impl Drop for Loop {
+    fn drop(&mut self) {
+        let _ = Command::new("losetup").args(["--detach", &self.0]).status();
+    }
+}
+
+/// A worker of the kernel asks for what a group needs, with the group noted, as it is where it writes out what a group left in memory.
+#[test]
+fn what_a_worker_of_the_kernel_asks_for_is_of_the_group_that_needs_it() {
+    if !INSIDE || !rustix::process::geteuid().is_root() {
+        return;
+    }
+    let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).expect("a folder");
+    let path = folder.path().join("content");
+    let content = std::fs::File::create(&path).expect("room");
+    content.write_all_at(&vec![7; HANDED.0], 0).and_then(|()| content.sync_all()).expect("a disk");
+    // Nothing of it is in memory.
+    rustix::fs::fadvise(&content, 0, None, rustix::fs::Advice::DontNeed).expect("a hint");
+    let name = format!("dozor-served-{}", std::process::id());
+    let trees = [("/blkio", "blkio.throttle.io_service_bytes"), ("", "io.stat")];
+    let group =
+        trees.iter().find_map(|(tree, file)| Group::below(&format!("/sys/fs/cgroup{tree}"), &name, file));
+    let Some((mut group, device)) = group.zip(Loop::over(&path)) else { return };
+    let mut source = wanting(&[Demand::Transfers]);
+    let before = source.read();
+    assert_eq!(before.system.transfers_noted.value(), Some(1));
+    let name = format!("/{name}");
+    group.run(&format!("dd if={} of=/dev/null bs=64k iflag=direct 2>/dev/null; sleep 20", device.0));
+    let begin = Instant::now();
+    let (sum, reading) = loop {
+        let now = source.read();
+        let rows = now.transfers.iter().filter(|row| *row.group == name && !row.device.starts_with("loop"));
+        let sum: i64 = rows.filter_map(|row| row.read_bytes.value()).sum();
+        if sum >= HANDED.0 as i64 || begin.elapsed() > Duration::from_secs(10) {
+            break (sum, now);
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    };
+    agrees("read by workers of the kernel for a control group, bytes", HANDED.0 as f64, sum as f64, 64e3);
+    let sample = Sample::new(Arc::new(source.host()), Some(Arc::new(before)), Arc::new(reading));
+    let metric = process_metric("device_for").expect("a metric");
+    let workers = (0..sample.now.processes.len()).map(|at| sample.process(at));
+    let worker = workers.into_iter().find(|view| metric.of(view) == Value::Text((&*name).into()));
+    assert_eq!(worker.expect("one that did it").now.kernel.value(), Some(1), "a thread of the kernel");
+    // What is done for groups that are gone is forgotten some time after.
+    drop(device);
+    drop(group);
+    let mut is_told = || source.read().transfers.iter().any(|row| *row.group == name);
+    assert!(!(0..80).all(|_| is_told()), "it stays for ever");
+    std::fs::write(&path, vec![8; HANDED.2]).and_then(|()| content.sync_all()).expect("a disk");
+    assert!(!is_told(), "it is not new when anything else is counted");
 }
 
 /// Writes blocks all over a file and brings each to the disk, for a second and a half; says how many bytes it wrote.
@@ -283,7 +348,7 @@ fn memory_that_a_sleeping_process_loses_is_seen_within_five_seconds() {
     let path =
         std::path::Path::new(env!("CARGO_TARGET_TMPDIR")).join(format!("mapped-{}", std::process::id()));
     std::fs::write(&path, vec![1; FILE_BYTES]).expect("room");
-    let mut command = std::process::Command::new(std::env::current_exe().expect("our own path"));
+    let mut command = Command::new(std::env::current_exe().expect("our own path"));
     command.env("DOZOR_TEST_FILE", &path);
     let mut child = Helper::spawn(command, "map and sleep");
     child.says();
