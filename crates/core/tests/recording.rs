@@ -322,7 +322,7 @@ impl std::io::Read for InPieces<'_> {
 fn it_does_not_matter_in_which_pieces_the_bytes_come() {
     let readings = simulated(40);
     let bytes = finished(&readings);
-    for size in (1..40).chain([97, 1_000]) {
+    for size in [1, 2, 3, 5, 7, 8, 11, 16, 23, 32, 37, 97, 1_000] {
         let mut stream = StreamReader::open(InPieces(&bytes, size), true).expect("its head");
         let mut back = vec![];
         while let Some(event) = stream.next_event().expect("readable") {

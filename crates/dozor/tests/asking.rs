@@ -201,10 +201,21 @@ fn a_broken_settings_file_is_reported_and_does_no_harm() {
 
 #[test]
 fn every_action_can_be_run_from_the_prompt_for_commands() {
+    run_from_the_prompt(0);
+}
+
+#[test]
+fn every_other_action_can_be_run_from_the_prompt_for_commands() {
+    run_from_the_prompt(1);
+}
+
+/// Every second action from one on; both halves at the same time.
+fn run_from_the_prompt(first: usize) {
     let folder = folder();
     let terminal = Terminal::run("dozor demo --after 60s", (160, 48), folder.path());
     terminal.wait_for("Processes by cpu");
-    for entry in ACTIONS.iter().filter(|entry| !matches!(entry.action, Action::Quit | Action::Suspend)) {
+    let half = ACTIONS.iter().skip(first).step_by(2);
+    for entry in half.filter(|entry| !matches!(entry.action, Action::Quit | Action::Suspend)) {
         terminal.keys(":");
         terminal.wait("the prompt", |screen| screen.contains("What shall be done?"));
         terminal.text(entry.name);

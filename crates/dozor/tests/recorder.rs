@@ -86,7 +86,7 @@ fn a_full_disk_leaves_a_gap_and_recording_goes_on_when_there_is_room() {
     let folder = folder();
     let file = folder.path().join("full.dozor");
     // A limit on the size of files stands in for the end of a disk.
-    let script = format!("ulimit -S -f 40; exec {DOZOR} record -o {} --every 50ms", file.display());
+    let script = format!("ulimit -S -f 20; exec {DOZOR} record -o {} --every 50ms", file.display());
     let mut child =
         Command::new("bash").args(["-c", &script]).stderr(Stdio::piped()).spawn().expect("a shell");
     await_that("the limit", || {
