@@ -145,11 +145,11 @@ fn recorders() {
         bare.sort_by_key(|(_, time)| *time);
         let (count, bare) = bare[bare.len() / 2];
         println!(
-            "a recorder with the reader of {reader}, {count} idle processes: {:.2} ms a reading, {:.2} of the bare loop of \
-             {:.2} ms (budget {budget})",
+            "a recorder with the reader of {reader}, {count} idle processes: {:.2} ms a reading, beside {:.2} ms of the bare \
+             loop: {:.2} (budget {budget})",
             reading * 1e3,
-            reading / bare.as_secs_f64(),
             bare.as_secs_f64() * 1e3,
+            reading / bare.as_secs_f64(),
         );
     }
     for mut sleeper in sleepers {
