@@ -72,7 +72,7 @@ fn note_group(code: &mut Code, layout: Layout<'_>) -> Option<()> {
     Some(())
 }
 
-fn program(layout: Layout<'_>, tally: &Tally) -> Result<Vec<u64>, Refused> {
+fn program(layout: Layout<'_>, tally: &Tally, with_group: bool) -> Result<Vec<u64>, Refused> {
     let of_bio = |path| layout.need("bio", path);
     let (flags, size, kind) = (of_bio("bi_flags")?, of_bio("bi_iter.bi_size")?, of_bio("bi_opf")?);
     let (at, disk) = (of_bio("bi_bdev")?, layout.need("block_device", "bd_disk")?);
@@ -91,7 +91,9 @@ fn program(layout: Layout<'_>, tally: &Tally) -> Result<Vec<u64>, Refused> {
     code.jump(out).here(moves).load(Eight, R1, R6, at.offset).load(Eight, R1, R1, disk.offset);
     code.load(Eight, R1, R1, whole.offset).load(Four, R1, R1, device.offset).store(Four, FP, WITH, R1);
     code.put(Eight, FP, GROUP, 0);
-    let _ = note_group(&mut code, layout);
+    if with_group {
+        let _ = note_group(&mut code, layout);
+    }
     tally.of_this_process(&mut code, layout, out)?;
     code.jump_if(R9, When::Equal, READ, reads).add_to(R0, COUNTS[1], R8).jump(counted);
     code.here(reads).add_to(R0, COUNTS[0], R8).here(counted);
@@ -104,9 +106,13 @@ impl Requests {
     /// Puts the program together and loads it.
     pub fn load(btf: &Btf) -> Result<Requests, Refused> {
         let tally = Tally::new()?;
-        let instructions = program(Layout(btf), &tally)?;
         let place = btf.tracepoint("btf_trace_block_bio_queue").ok_or(Refused::Kernel)?;
-        let program = call::load_tracepoint(&instructions, place).map_err(Refused::said)?;
+        let load = |with_group| {
+            let instructions = program(Layout(btf), &tally, with_group)?;
+            call::load_tracepoint(&instructions, place).map_err(Refused::said)
+        };
+        // A kernel that does not let a program go from a request to its group counts without.
+        let program = load(true).or_else(|_| load(false))?;
         let attached = call::attach(program.as_fd()).map_err(Refused::of)?;
         Ok(Requests { tally, _attached: attached })
     }
