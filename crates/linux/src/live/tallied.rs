@@ -28,16 +28,10 @@ impl Key {
 struct Sums {
     last: [u64; 3],
     all: [u64; 3],
-    age: Age,
-}
-
-/// How long ago something was counted.
-#[derive(Clone, Copy, Default)]
-pub struct Age {
-    /// Looks since it changed.
-    pub quiet: u32,
+    /// Rests since it changed.
+    quiet: u32,
     /// The kernel has room for others by now, and counts it anew when it comes again.
-    pub dropped: bool,
+    dropped: bool,
 }
 
 /// The sums.
@@ -47,30 +41,40 @@ pub struct Tallied(HashMap<Key, Sums>);
 impl Tallied {
     /// Takes over what was counted so far.
     pub fn take(&mut self, counted: Vec<Counted>) {
+        // Of no list at all nobody was dropped.
+        let listed = !counted.is_empty();
         for sums in self.0.values_mut() {
-            sums.age.dropped = true;
+            sums.dropped |= listed;
         }
         for Counted { pid, start_ns, with, group, counts } in counted {
             self.0.entry(Key { pid, start_ns, with, group }).or_default().take(counts);
         }
     }
 
-    /// Looks at all of them, and keeps those that are still of interest.
-    pub fn retain(&mut self, mut stays: impl FnMut(Key, [i64; 3], Age) -> bool) {
-        let signed = |counts: [u64; 3]| counts.map(|count| i64::try_from(count).unwrap_or(i64::MAX));
+    /// Some of those that did not change so many times are begun anew, from nothing; they may come again.
+    pub fn rest(&mut self, after: u32, some: impl Fn(&Key) -> bool) {
         self.0.retain(|key, sums| {
-            let age = sums.age;
-            sums.age.quiet = age.quiet.saturating_add(1);
-            stays(*key, signed(sums.all), age)
+            sums.quiet = sums.quiet.saturating_add(1);
+            if sums.quiet <= after || !some(key) {
+                return true;
+            }
+            sums.all = [0; 3];
+            !sums.dropped
         });
+    }
+
+    /// Looks at all of them, and keeps those that are still of interest.
+    pub fn retain(&mut self, mut stays: impl FnMut(Key, [i64; 3]) -> bool) {
+        let signed = |counts: [u64; 3]| counts.map(|count| i64::try_from(count).unwrap_or(i64::MAX));
+        self.0.retain(|key, sums| stays(*key, signed(sums.all)));
     }
 }
 
 impl Sums {
     /// A count that went back was begun anew.
     fn take(&mut self, counts: [u64; 3]) {
-        let quiet = if counts == self.last { self.age.quiet } else { 0 };
-        self.age = Age { quiet, dropped: false };
+        self.quiet = if counts == self.last { self.quiet } else { 0 };
+        self.dropped = false;
         let begins_anew = counts.iter().zip(self.last).any(|(now, last)| *now < last);
         for ((all, last), now) in self.all.iter_mut().zip(&mut self.last).zip(counts) {
             *all += if begins_anew { now } else { now.saturating_sub(*last) };

@@ -13,7 +13,7 @@ use dozor_core::text::{Text, clean, no_text};
 use std::collections::HashMap;
 use std::path::Path;
 
-/// Looks after which what was done for a group that is gone is told no more.
+/// Readings after which what was done for a group is told no more, until there is more of it.
 const QUIET: u32 = 64;
 
 /// Counts what processes hand to block devices, where a program in the kernel does.
@@ -63,13 +63,13 @@ impl Transfers {
         let groups = self.groups.get_or_insert_with(|| {
             Numbered::find(&read_file(&roots.proc.join("self/mountinfo")).unwrap_or_default())
         });
-        self.sums.retain(|key, counts, age| {
+        // Workers of the kernel are there for ever; groups are not.
+        self.sums.rest(QUIET, |key| key.group != 0);
+        self.sums.retain(|key, counts| {
             let process = key.process();
             let row = with_pid(&reading.processes, process.pid);
             let is_there = row.is_some_and(|row| row.key() == process);
-            // Workers of the kernel are there for ever; groups are not.
-            let is_over = key.group != 0 && age.quiet >= QUIET && groups.is_gone(key.group);
-            if is_there && !is_over {
+            if is_there && counts != [0; 3] {
                 let name = self.devices.entry(key.with).or_insert_with(|| name(&roots.sys, key.with));
                 let group = if key.group == 0 { no_text() } else { groups.path(key.group, self.reading) };
                 let [read, write, requests] = counts.map(Raw::new);
@@ -85,12 +85,7 @@ impl Transfers {
                     requests,
                 });
             }
-            // What the kernel still lists would come again as if it were new.
-            let is_forgotten = is_over && age.dropped;
-            if is_forgotten {
-                groups.forget(key.group);
-            }
-            is_there && !is_forgotten
+            is_there
         });
         reading.transfers.sort_by_key(TransferRow::key);
     }

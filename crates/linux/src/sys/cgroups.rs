@@ -90,22 +90,13 @@ impl Numbered {
     /// in a reading.
     pub fn path(&mut self, number: u64, reading: u64) -> Text {
         if !self.paths.contains_key(&number) && self.listed.replace(reading) != Some(reading) {
+            if self.paths.len() > 2 * LISTED {
+                self.paths.clear();
+            }
             self.paths.extend(self.list());
         }
         // No number is given twice.
         self.paths.entry(number).or_insert_with(|| format!("{number} (removed)").into()).clone()
-    }
-
-    /// Forgets a group.
-    pub fn forget(&mut self, number: u64) {
-        self.paths.remove(&number);
-    }
-
-    /// Whether a group is gone.
-    pub fn is_gone(&self, number: u64) -> bool {
-        let folder = self.paths.get(&number).zip(self.root.as_ref());
-        let folder = folder.and_then(|(path, root)| std::fs::metadata(root.join(path.get(1..)?)).ok());
-        folder.is_none_or(|folder| folder.ino() != number)
     }
 
     fn list(&self) -> HashMap<u64, Text> {

@@ -78,7 +78,7 @@ impl Datagrams {
         there.clear();
         let mut missed = HashSet::new();
         let before = &self.missed;
-        self.tallied.retain(|key, [received, sent, _], _| {
+        self.tallied.retain(|key, [received, sent, _]| {
             let process = key.process();
             if is_there(process) {
                 there.insert(process, [received, sent]);
