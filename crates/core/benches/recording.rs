@@ -1,7 +1,7 @@
 //! What a recording takes: bytes and time per reading, time to find any place of a day, its lanes and its peaks. The load
 //! is made up: the simulated machine with 300 processes, of which 30 do something between two readings, and 20 that
-//! came and went. Run with `cargo bench --bench recording`; a day takes a while. With a recording behind `--` it tells what that takes when it
-//! is written anew.
+//! came and went. Run with `cargo bench --bench recording`; a day takes a while. With `--sizes` it leaves the day
+//! out, with `--day` it takes nothing else. With a recording behind `--` it tells what that takes when it is written anew.
 
 use dozor_core::expr::Expression;
 use dozor_core::lane::PerLane;
@@ -12,7 +12,6 @@ use dozor_core::sample::Sample;
 use dozor_core::thinning::{Thinner, for_years};
 use dozor_core::timeline::Timeline;
 use std::io::Write as _;
-use std::process::{Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -21,22 +20,6 @@ use load::{Chance, EVERY, Load, Short};
 
 fn ms(time: Duration) -> f64 {
     time.as_secs_f64() * 1e3
-}
-
-/// Bytes of data as one xz stream; none where the tool is not there.
-fn xz(data: &[u8]) -> Option<usize> {
-    let mut child = Command::new("xz")
-        .args(["-6", "-c", "-T1"])
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .spawn()
-        .ok()?;
-    let mut input = child.stdin.take()?;
-    let data = data.to_vec();
-    let writer = std::thread::spawn(move || input.write_all(&data));
-    let out = child.wait_with_output().ok()?;
-    writer.join().ok()?.ok()?;
-    Some(out.stdout.len())
 }
 
 fn sizes(short: Short, what: &str) {
@@ -54,23 +37,16 @@ fn sizes(short: Short, what: &str) {
     writer.finish(&mut bytes);
     let encode = begin.elapsed() / COUNT as u32;
     let mut encoder = Encoder::new(dozor_core::recording::format::KEY_EVERY);
-    let (mut plain, mut frames) = (vec![], vec![]);
-    let (mut keys, mut packed, mut raw_bytes) = (0, [0; 2], [0; 2]);
+    let mut frames = vec![];
+    let (mut keys, mut differences) = (0, [0; 2]);
     for reading in &readings {
         frames.clear();
         let key = encoder.put(reading, &mut frames).expect("memory");
-        let tables = encoder.last_tables();
-        for (bytes, bits) in tables {
-            plain.extend_from_slice(bytes);
-            plain.extend_from_slice(bits);
-        }
         if key {
             keys += frames.len();
         } else {
-            let lengths = encoder.last_payloads();
-            for at in 0..2 {
-                packed[at] += lengths[at];
-                raw_bytes[at] += tables[at].0.len() + tables[at].1.len();
+            for (sum, length) in differences.iter_mut().zip(encoder.last_payloads()) {
+                *sum += length;
             }
         }
     }
@@ -83,15 +59,11 @@ fn sizes(short: Short, what: &str) {
     let decode = begin.elapsed() / COUNT as u32;
     assert_eq!(back, COUNT);
     println!(
-        "{what}: {} bytes a reading (budget 700): key frames {}, system part {} of {}, process part {} of {}, \
-         head {head} once; as one xz stream without keys or checksums: {}",
+        "{what}: {} bytes a reading (budget 600): key frames {}, system part {}, process part {}, head {head} once",
         (bytes.len() - head) / COUNT,
         keys / COUNT,
-        packed[0] / COUNT,
-        raw_bytes[0] / COUNT,
-        packed[1] / COUNT,
-        raw_bytes[1] / COUNT,
-        xz(&plain).map_or("no xz here".to_owned(), |bytes| format!("{} bytes a reading", bytes / COUNT)),
+        differences[0] / COUNT,
+        differences[1] / COUNT,
     );
     println!("  encode {:.3} ms a reading (budget 1), decode {:.3} ms (budget 0.3)", ms(encode), ms(decode));
 }
@@ -151,6 +123,9 @@ fn main() {
     }
     if std::env::args().any(|argument| argument == "--thinned") {
         return thinned();
+    }
+    if std::env::args().any(|argument| argument == "--day") {
+        return day();
     }
     sizes(Short::Ended, "20 that came and went between readings");
     sizes(Short::Rows, "20 that each one reading shows");

@@ -9,7 +9,7 @@ use crate::reading::ProcessKey;
 use crate::recording::{ReadError, has_peaks};
 use crate::sample::Sample;
 use crate::text::Text;
-use crate::timeline::{Reach, Timeline};
+use crate::timeline::{Reach, Spent, Timeline};
 use crate::units::NANOS;
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -427,6 +427,7 @@ fn peak(metric: &'static Metric, timeline: &Timeline, numbers: Range<usize>) -> 
         first.and_then(|moment| moment.seconds).map_or(0, |seconds| (seconds * NANOS as f64) as i64);
     let (mut best, mut known, count): (Option<(f64, i64, Who)>, _, _) = (None, 0, numbers.len());
     let threads = std::thread::available_parallelism().map_or(1, usize::from);
+    let spent = Spent::default();
     for block in timeline.blocks(numbers.clone(), metric) {
         let found: Vec<(f64, i64, Who)> = match block.peak {
             Some(None) => vec![],
@@ -436,7 +437,8 @@ fn peak(metric: &'static Metric, timeline: &Timeline, numbers: Range<usize>) -> 
             }
             None => {
                 let start = || (0, None);
-                let parts = timeline.fold(
+                let parts = timeline.fold_on(
+                    &spent,
                     block.numbers,
                     threads,
                     Reach::of(metric),
@@ -479,7 +481,7 @@ fn peak(metric: &'static Metric, timeline: &Timeline, numbers: Range<usize>) -> 
 }
 
 fn is_light(metric: &Metric) -> bool {
-    matches!(Reach::of(metric), Reach::Processes(_))
+    matches!(Reach::of(metric), Reach::Processes { .. })
 }
 
 fn is_known(value: &Value) -> bool {

@@ -526,12 +526,12 @@ macro_rules! all_parts {
                 gpus: GpuRow, Gpu;
             }
             process {
+                /// Processes that ended since the reading before.
+                ended: EndedRow, Ended;
                 /// TCP connections by cookie.
                 connections: ConnectionRow, Connection;
                 /// TCP sockets that wait for connections, and UDP sockets, by cookie.
                 listeners: ListenerRow, Listener;
-                /// Processes that ended since the reading before.
-                ended: EndedRow, Ended;
                 /// What processes handed to block devices, by process and device.
                 transfers: TransferRow, Transfer;
                 /// Removed files that are still open, where a file system is nearly full.

@@ -87,6 +87,7 @@ fn mutate(frames: &[Frame], chance: &mut Chance) -> Vec<Frame> {
                 frames.insert(at + 1, again);
             }
             3 => wound(&mut frames[at].bits, chance),
+            4..7 if frames[at].coded.is_some() => wound(frames[at].coded.as_mut().expect("symbols"), chance),
             _ => wound(&mut frames[at].tables, chance),
         }
     }

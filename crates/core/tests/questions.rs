@@ -78,7 +78,7 @@ fn folding_gives_the_same_samples_as_looking_at_each() {
 }
 
 fn is_of_processes(metric: &Metric) -> bool {
-    matches!(Reach::of(metric), Reach::Processes(_))
+    matches!(Reach::of(metric), Reach::Processes { .. })
 }
 
 /// What every metric of processes says of some samples, read as is said, also of those who are gone.
@@ -153,7 +153,7 @@ proptest::proptest! {
         };
         let whole = sample(Cells::ALL);
         for metric in PROCESS_METRICS {
-            if let Reach::Processes(cells) = Reach::of(metric) {
+            if let Reach::Processes { cells, .. } = Reach::of(metric) {
                 let part = sample(cells);
                 let of = |sample: &Sample| metric.bounded(&sample.process(0));
                 proptest::prop_assert_eq!(of(&part), of(&whole), "{}", metric.alias);

@@ -473,6 +473,8 @@ fn what_is_no_recording_is_told_apart() {
     assert!(matches!(read(b"DOZ"), Err(ReadError::CutAtHead)));
     let mut later = written(&[]);
     later[8] = 0xff;
+    assert!(matches!(read(&later), Err(ReadError::Head(_))), "the version of a header stands there twice");
+    later[10] = 0x00;
     assert!(matches!(read(&later), Err(ReadError::Version(0xff))));
 }
 

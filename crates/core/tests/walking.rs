@@ -87,7 +87,7 @@ fn readings(turns: &[Vec<Turn>]) -> Vec<Arc<Reading>> {
 
 /// What of processes is read.
 fn cells(reach: Reach) -> Cells {
-    if let Reach::Processes(cells) = reach { cells } else { Cells::ALL }
+    if let Reach::Processes { cells, .. } = reach { cells } else { Cells::ALL }
 }
 
 /// The processes of a reading without what nobody looks at.
@@ -130,8 +130,9 @@ proptest! {
     fn going_through_gives_what_was_written(turns in turns(), begin in 0..20usize, keep in any::<bool>()) {
         let readings = readings(&turns);
         let timeline = recorded(&readings);
-        let alone = ["cpu", "rss", "read", "wait_on"].map(|alias| Reach::of(listed(alias)));
-        for reach in [Reach::All, Reach::Processes(Cells::ALL)].into_iter().chain(alone) {
+        let alone = ["cpu", "rss", "read", "write", "wait_on"].map(|alias| Reach::of(listed(alias)));
+        let of_processes = Reach::Processes { cells: Cells::ALL, disks: false };
+        for reach in [Reach::All, of_processes].into_iter().chain(alone) {
             let cells = cells(reach);
             let (mut kept, mut seen) = (vec![], begin);
             let walked: Result<(), dozor_core::recording::ReadError> =
@@ -146,6 +147,9 @@ proptest! {
                     }
                     if reach == Reach::All {
                         assert_eq!(*sample.now, *readings[number]);
+                    }
+                    if matches!(reach, Reach::Processes { disks: true, .. }) {
+                        assert_eq!(sample.now.disks, readings[number].disks, "disks of sample {number}");
                     }
                     let Some(before) = sample.before.as_deref() else { return Ok(()) };
                     assert_eq!(rows(before), seen_of(&readings[number - 1], cells), "before sample {number}");

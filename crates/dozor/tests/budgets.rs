@@ -4,41 +4,80 @@
 mod mutator;
 mod terminal;
 
+use dozor_core::reading::{ProcessRow, Reading, raw};
 use dozor_core::recording::format::Kind;
-use mutator::{Frame, PROCESS_TABLES, SYSTEM_TABLES, frame, head, rows_of_nothing, together, varint};
+use dozor_core::recording::{Event, StreamReader, Writer};
+use mutator::{Frame, Made, added_rows, head, place_of, together, varint};
 use std::fs;
 use std::process::{Command, Stdio};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 use terminal::{DOZOR, Terminal};
 
 /// Reading ends well before this on a busy machine; what has no bound takes minutes.
 const SOON: Duration = Duration::from_secs(40);
-/// Memory at most, in MiB.
-const LITTLE: u64 = 200;
+/// Memory at most, in MiB: two threads, each with as many rows as one may have.
+const LITTLE: u64 = 240;
 const MANY: u64 = 1 << 18;
 
-fn system_key() -> Frame {
-    frame(Kind::SystemKey, rows_of_nothing(SYSTEM_TABLES, 0, 1))
+fn system_key(made: Made) -> Frame {
+    added_rows(made, Kind::SystemKey, place_of("system", "system"), 1, 0)
 }
 
-fn nothing(kind: Kind, tables: usize) -> Frame {
-    frame(kind, rows_of_nothing(tables, 0, 0))
+/// A key frame of nobody.
+fn nobody(made: Made) -> Frame {
+    added_rows(made, Kind::ProcessKey, place_of("process", "process"), 0, 0)
 }
 
-/// A table of added rows whose only column is a text, each as long as a text may be.
-fn long_texts(texts: usize, length: usize) -> Vec<u8> {
-    let mut out = vec![0, 0];
-    varint(texts as u64, &mut out);
-    // The first column, in every row.
-    out.push(1);
-    out.extend(std::iter::repeat_n(0xff, texts / 8));
-    for number in 0..texts {
-        out.push(0);
-        varint(length as u64, &mut out);
-        out.extend_from_slice(format!("{number:08}").as_bytes());
-        out.extend(std::iter::repeat_n(b'x', length - 8));
+/// Differences of both parts that add rows: without symbols of their own they say what was said before.
+fn again(made: Made, rows: u64) -> [Frame; 2] {
+    let of = |kind, (name, part), rows| Frame {
+        coded: (made == Made::Coded).then(Vec::new),
+        ..added_rows(made, kind, place_of(name, part), rows, 0)
+    };
+    [
+        of(Kind::SystemDifference, ("system", "system"), 0),
+        of(Kind::ProcessDifference, ("process", "process"), rows),
+    ]
+}
+
+/// Readings of a crowd in which nothing happens.
+fn idle(crowd: i64) -> Vec<u8> {
+    let row = |pid| Arc::new(ProcessRow { pid: raw(pid), start_ticks: raw(1), ..ProcessRow::default() });
+    let reading = Reading { processes: (0..crowd).map(row).collect(), ..Reading::default() };
+    let (mut writer, mut bytes) = (Writer::new(Arc::default(), None), vec![]);
+    writer.begin(&mut bytes);
+    let head = bytes.len();
+    let reading = Arc::new(reading);
+    (0..100).for_each(|_| writer.put(&reading, &mut bytes).expect("memory"));
+    let (head, block) = bytes.split_at(head);
+    [head, &block.repeat(100)].concat()
+}
+
+fn processes(made: Made, rows: u64) -> Frame {
+    added_rows(made, Kind::ProcessKey, place_of("process", "process"), rows, 0)
+}
+
+/// A table of processes whose only column is a text, each as long as a text may be.
+fn long_texts(made: Made, texts: usize, length: usize) -> Frame {
+    let (place, tables) = place_of("process", "process");
+    let mut frame = added_rows(made, Kind::ProcessKey, (place, place + 1), texts as u64, 1);
+    if made == Made::Plain {
+        // The first column, in every row.
+        frame.tables.extend(std::iter::repeat_n(0xff, texts / 8));
     }
-    out
+    for number in 0..texts {
+        if made == Made::Plain {
+            frame.tables.push(0);
+        }
+        varint(length as u64, &mut frame.tables);
+        frame.tables.extend_from_slice(format!("{number:08}").as_bytes());
+        frame.tables.extend(std::iter::repeat_n(b'x', length - 8));
+    }
+    if made == Made::Plain {
+        frame.tables.extend(std::iter::repeat_n(0, 3 * (tables - place - 1)));
+    }
+    frame
 }
 
 /// Runs the program; gives its most memory in MiB and what it said. It has to end soon.
@@ -64,44 +103,76 @@ fn measured(arguments: &[&str]) -> (u64, String) {
 
 /// A recording of some frames, and of others many times over.
 fn recording(first: &[Frame], again: &[Frame], times: usize) -> Vec<u8> {
-    let begin = together(&[&[head()], first].concat());
+    let begin = together(&[&[head()], first].concat()).len();
     // Streams begin anew with each key frame and index, so the bytes of one time are those of all.
-    let once = together(&[&[head()], first, again].concat()).split_off(begin.len());
-    [begin, once.repeat(times)].concat()
+    let bytes = together(&[&[head()], first, again].concat());
+    let (begin, once) = bytes.split_at(begin);
+    [begin, &once.repeat(times)].concat()
 }
 
-fn processes(rows: u64) -> Frame {
-    frame(Kind::ProcessKey, rows_of_nothing(PROCESS_TABLES, PROCESS_TABLES - 1, rows))
+/// Recordings of few bytes that would take much.
+fn cases(made: Made) -> Vec<(&'static str, Vec<u8>)> {
+    let system_key = system_key(made);
+    let one = [system_key.clone(), nobody(made)];
+    let rows = added_rows(made, Kind::Index, place_of("index", "index"), MANY, 0);
+    let zeros = Frame { tables: vec![0; 30 << 20], ..rows.clone() };
+    let many = |frames: [Frame; 2]| frames.iter().cycle().take(40_000).cloned().collect::<Vec<_>>();
+    let key = |processes: Frame| [system_key.clone(), processes];
+    vec![
+        ("key frames of more rows than may be", recording(&[], &key(processes(made, MANY)), 100)),
+        ("key frames of many rows that hold nothing", recording(&[], &key(processes(made, 30_000)), 100)),
+        ("index frames of many rows", recording(&one, &[rows], 300)),
+        ("index frames of zeros", recording(&one, &[zeros], 300)),
+        ("long texts", recording(&[], &key(long_texts(made, 4_000, 4_000)), 6)),
+        ("differences that add rows", {
+            let differences = many(again(made, 20_000));
+            recording(&[&key(processes(made, 20_000)), &differences[..]].concat(), &[], 0)
+        }),
+        (
+            "differences that say nothing",
+            match made {
+                Made::Plain => {
+                    let differences = many(again(made, 0));
+                    recording(&[&key(processes(made, 20_000)), &differences[..]].concat(), &[], 0)
+                }
+                Made::Coded => idle(20_000),
+            },
+        ),
+    ]
+}
+
+/// The rows of the first reading.
+fn rows_of(bytes: &[u8]) -> Option<usize> {
+    let mut stream = StreamReader::open(bytes, true).expect("a sound head");
+    loop {
+        match stream.next_event().expect("readable")? {
+            Event::Reading { reading, .. } => return Some(reading.processes.len()),
+            Event::Damage(_) => return None,
+            Event::Mark(_) => {}
+        }
+    }
+}
+
+#[test]
+fn what_is_made_up_holds_what_it_claims() {
+    for made in [Made::Plain, Made::Coded] {
+        let rows: Vec<Option<usize>> = cases(made).iter().map(|(_, bytes)| rows_of(bytes)).collect();
+        // Too many rows, and texts that are too long for the size of the file, are refused at once.
+        let crowd = Some(20_000);
+        assert_eq!(rows, [None, Some(30_000), Some(0), Some(0), None, crowd, crowd], "{made:?}");
+        let texts = recording(&[], &[system_key(made), long_texts(made, 4_000, 400)], 60);
+        assert_eq!(rows_of(&texts), Some(4_000), "{made:?}");
+    }
 }
 
 #[test]
 fn small_files_take_little_memory_and_time() {
-    let index = |tables: Vec<u8>| [frame(Kind::Index, tables)];
-    let one = [system_key(), nothing(Kind::ProcessKey, PROCESS_TABLES)];
-    let mut texts = rows_of_nothing(PROCESS_TABLES - 1, 0, 0);
-    texts.extend(long_texts(4_000, 4_000));
-    let texts = [system_key(), frame(Kind::ProcessKey, texts)];
-    let differences =
-        [nothing(Kind::SystemDifference, SYSTEM_TABLES), nothing(Kind::ProcessDifference, PROCESS_TABLES)];
-    let cases = [
-        ("key frames of more rows than may be", recording(&[], &[system_key(), processes(MANY)], 200)),
-        (
-            "key frames of many rows that hold nothing",
-            recording(&[], &[system_key(), processes(30_000)], 200),
-        ),
-        ("index frames of many rows", recording(&one, &index(rows_of_nothing(2, 0, MANY)), 300)),
-        ("index frames of zeros", recording(&one, &index(vec![0; 30 << 20]), 300)),
-        ("long texts", recording(&[], &texts, 60)),
-        ("empty differences", {
-            let many: Vec<Frame> = differences.iter().cycle().take(100_000).cloned().collect();
-            recording(&[&[system_key(), processes(20_000)], &many[..]].concat(), &[], 0)
-        }),
-    ];
     let folder = tempfile::tempdir().expect("a scratch folder");
     let file = folder.path().join("hostile.dozor");
     let path = file.to_str().expect("text");
-    for (what, bytes) in cases {
-        fs::write(&file, &bytes).expect("a file");
+    let cases = [Made::Plain, Made::Coded].map(cases);
+    for (what, bytes) in cases.iter().flatten() {
+        fs::write(&file, bytes).expect("a file");
         for more in [&["--list"][..], &["load.1"], &["cpu", "--stat", "max"]] {
             let begin = Instant::now();
             let (most, said) = measured(&[&["query", path], more].concat());
@@ -120,7 +191,7 @@ fn small_files_take_little_memory_and_time() {
 #[test]
 fn a_replay_of_rows_that_hold_nothing_answers() {
     let folder = tempfile::tempdir().expect("a scratch folder");
-    let bytes = recording(&[], &[system_key(), processes(30_000)], 200);
+    let bytes = recording(&[], &[system_key(Made::Coded), processes(Made::Coded, 30_000)], 200);
     fs::write(folder.path().join("a.dozor"), bytes).expect("a file");
     let terminal = Terminal::run("dozor replay --paused a.dozor; echo status $?", (120, 30), folder.path());
     terminal.wait_for("REPLAY PAUSED");

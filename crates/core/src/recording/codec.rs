@@ -1,6 +1,8 @@
 //! What tables of rows as bytes are made of: variable-length integers, numbers as differences, texts once.
 
 use super::format::{MOST_ROWS, MOST_TEXT};
+use super::models::TextModel;
+use super::numbers::{In, Out};
 use crate::known::Raw;
 use crate::row::Row;
 use crate::text::{Text, clean};
@@ -100,15 +102,15 @@ pub struct Written {
 }
 
 impl Written {
-    /// Appends a text, or the number that it has already.
-    pub fn put(&mut self, text: &Text, out: &mut Vec<u8>) {
-        if let Some(number) = self.numbers.get(text) {
-            put_varint(u128::from(*number), out);
+    /// Appends the number of a text, and a new text itself.
+    pub fn put(&mut self, text: &Text, model: &mut TextModel, out: &mut Out) {
+        let known = self.numbers.get(text).copied();
+        model.put(known.map_or(0, u64::from), self.numbers.len() as u64, &mut out.coder);
+        if known.is_some() {
             return;
         }
-        put_varint(0, out);
-        put_varint(text.len() as u128, out);
-        out.extend_from_slice(text.as_bytes());
+        put_varint(text.len() as u128, &mut out.texts);
+        out.texts.extend_from_slice(text.as_bytes());
         self.numbers.insert(text.clone(), self.numbers.len() as u32 + 1);
         self.bytes += text.len();
     }
@@ -157,19 +159,36 @@ impl Hash for Name {
 
 impl Read {
     /// The next text as a name.
-    pub fn name(&mut self, bytes: &mut Bytes<'_>) -> Result<Name, DecodeError> {
+    pub fn name(&mut self, model: &mut TextModel, input: &mut In<'_>) -> Result<Name, DecodeError> {
+        let number = input.text_number(model, self.texts.len())?;
         // A new one gets the next number.
-        let number = match bytes.clone().varint()? {
-            0 => self.texts.len(),
-            known => usize::try_from(known - 1).map_err(|_| DecodeError::TooLarge)?,
-        };
-        let text = self.get(bytes)?;
-        Ok(Name { number: (!text.is_empty()).then_some(number), text })
+        let place = number.checked_sub(1).unwrap_or(self.texts.len());
+        let text = self.by_number(number, &mut input.bytes)?;
+        Ok(Name { number: (!text.is_empty()).then_some(place), text })
     }
 
     /// The next text.
-    pub fn get(&mut self, bytes: &mut Bytes<'_>) -> Result<Text, DecodeError> {
+    pub fn get(&mut self, model: &mut TextModel, input: &mut In<'_>) -> Result<Text, DecodeError> {
+        let number = input.text_number(model, self.texts.len())?;
+        self.by_number(number, &mut input.bytes)
+    }
+
+    /// The next text of version 1.
+    pub fn get_plain(&mut self, bytes: &mut Bytes<'_>) -> Result<Text, DecodeError> {
         let number = usize::try_from(bytes.varint()?).map_err(|_| DecodeError::TooLarge)?;
+        self.by_number(number, bytes)
+    }
+
+    /// All new texts of a frame that are left, where its tables are not read.
+    pub fn rest(&mut self, input: &mut In<'_>) -> Result<(), DecodeError> {
+        while input.is_coded() && !input.bytes.0.is_empty() {
+            self.by_number(0, &mut input.bytes)?;
+        }
+        Ok(())
+    }
+
+    /// A text by its number; a new one stands in the bytes.
+    fn by_number(&mut self, number: usize, bytes: &mut Bytes<'_>) -> Result<Text, DecodeError> {
         if number > 0 {
             return self.texts.get(number - 1).cloned().ok_or(DecodeError::NoSuch);
         }

@@ -2,23 +2,25 @@
 //! [`tables`](super::tables).
 //!
 //! A changed row is written against itself before, an added one against the row of its name that was added last
-//! ([`Added`]).
+//! ([`Past`]).
 
-use super::added::{Added, Kin, Served};
-use super::codec::{Holder, Written, put_varint};
+use super::codec::{Holder, Written};
+use super::coder::Coder;
 use super::mapping::is_clock;
+use super::models::{Models, StepModel};
 use super::numbers::{Out, put_number};
+use super::past::{Kin, Past, Served};
 use crate::known::Raw;
 use crate::row::{Field, Kind, Row};
 use crate::text::Text;
 use std::cmp::Ordering;
 
 /// Appends rising indexes as steps.
-fn put_steps(indexes: &[usize], out: &mut Vec<u8>) {
-    put_varint(indexes.len() as u128, out);
+fn put_steps(indexes: &[usize], model: &mut StepModel, coder: &mut Coder) {
+    model.count.put(indexes.len() as u64, coder);
     let mut next = 0;
     for index in indexes {
-        put_varint((index - next) as u128, out);
+        model.step.put((index - next) as u64, coder);
         next = index + 1;
     }
 }
@@ -28,7 +30,7 @@ fn put_steps(indexes: &[usize], out: &mut Vec<u8>) {
 pub fn put_table<R: Row, H: Holder<R>>(
     rows: &[H],
     before: &[H],
-    added: &mut Added<R, Text>,
+    past: &mut Past<R, Text>,
     texts: &mut Written,
     out: &mut Out,
 ) {
@@ -61,18 +63,19 @@ pub fn put_table<R: Row, H: Holder<R>>(
             }
         }
     }
-    put_steps(&removed, &mut out.bytes);
-    put_steps(&changed, &mut out.bytes);
-    put_varint(new_rows.len() as u128, &mut out.bytes);
+    let models = &mut past.models;
+    put_steps(&removed, &mut models.removed, &mut out.coder);
+    put_steps(&changed, &mut models.changed, &mut out.coder);
+    models.added.put(new_rows.len() as u64, &mut out.coder);
     if changed.is_empty() && new_rows.is_empty() {
         return;
     }
     let kin = match R::TEXTS.first() {
-        Some(name) => added.kin(new_rows.iter().map(|row| (name.get)(row))),
+        Some(name) => past.kin(new_rows.iter().map(|row| (name.get)(row))),
         None => vec![Kin::Before; new_rows.len()],
     };
-    added.expect(R::FIELDS.iter().map(|field| field.kind == Kind::Level));
-    let Added { last, named, served, .. } = &mut *added;
+    past.expect(R::FIELDS.iter().map(|field| field.kind == Kind::Level));
+    let Past { models, last, named, served, .. } = &mut *past;
     let mut prior = &*last;
     for (row, kin) in new_rows.iter().zip(kin) {
         let kin = match kin {
@@ -84,8 +87,8 @@ pub fn put_table<R: Row, H: Holder<R>>(
         prior = row;
     }
     let table = Differences { rows: &bases, changed: changed.len(), last };
-    table.put(served, texts, out);
-    added.keep(|at| new_rows[at], new_rows.len(), None);
+    table.put(served, models, texts, out);
+    past.keep(|at| new_rows[at], new_rows.len(), None);
 }
 
 /// Rows that are otherwise than others, each with its base. Behind the changed rows stand the added ones.
@@ -113,30 +116,25 @@ impl<R: Row> Differences<'_, R> {
         texts.chain(fields).enumerate().fold(0u64, |map, (at, bit)| map | u64::from(bit) << at)
     }
 
-    /// Appends which columns, in which rows, and the values.
-    fn put(&self, served: &mut [Served], texts: &mut Written, out: &mut Out) {
+    /// Appends which columns each row has, and the values.
+    fn put(&self, served: &mut [Served], models: &mut Models, texts: &mut Written, out: &mut Out) {
+        let all_columns = R::TEXTS.len() + R::FIELDS.len();
         const { assert!(R::TEXTS.len() + R::FIELDS.len() <= 64, "the bitmap has 64 bits") }
+        models.expect(R::TEXTS.len(), R::FIELDS.len());
         let maps: Vec<u64> = (0..self.rows.len()).map(|at| self.differs(at)).collect();
-        let all = maps.iter().fold(0, |all, map| all | map);
-        put_varint(u128::from(all), &mut out.bytes);
-        let columns = || (0..R::TEXTS.len() + R::FIELDS.len()).filter(|at| all >> at & 1 == 1);
-        // A single row has all of them.
-        if self.rows.len() > 1 {
-            for column in columns() {
-                for eight in maps.chunks(8) {
-                    let bits = eight.iter().enumerate().map(|(at, map)| ((map >> column & 1) as u8) << at);
-                    out.bytes.push(bits.fold(0, |byte, bit| byte | bit));
-                }
-            }
+        for (at, map) in maps.iter().enumerate() {
+            models.maps.of(at < self.changed).put(*map, all_columns, &mut out.coder);
         }
+        let all = maps.iter().fold(0, |all, map| all | map);
+        let columns = (0..all_columns).filter(|at| all >> at & 1 == 1);
         let mut clocks = Clocks::new(self.rows.len());
-        for column in columns() {
+        for column in columns {
             let rows =
                 self.rows.iter().zip(&maps).enumerate().filter(|(_, (_, map))| *map >> column & 1 == 1);
             match column.checked_sub(R::TEXTS.len()) {
                 None => {
                     for (_, ((row, _), _)) in rows {
-                        texts.put((R::TEXTS[column].get)(row), &mut out.bytes);
+                        texts.put((R::TEXTS[column].get)(row), &mut models.texts[column], out);
                     }
                 }
                 Some(place) => {
@@ -144,12 +142,13 @@ impl<R: Row> Differences<'_, R> {
                     let clock = is_clock(kind.word(), unit);
                     rows.for_each(|(at, ((row, base), _))| {
                         let value = get(row);
+                        let model = models.numbers[place].of(at < self.changed);
                         if at < self.changed {
                             let base = if clock { clocks.expected(at, get(base)) } else { get(base) };
-                            put_number(value, base, out);
+                            put_number(value, base, model, out);
                         } else {
                             let bases = [Raw::ABSENT, get(self.prior(at)), get(base)];
-                            put_number(value, served[place].base(bases), out);
+                            put_number(value, served[place].base(bases), model, out);
                             served[place].saw(value, bases);
                         }
                         if clock && at < self.changed {

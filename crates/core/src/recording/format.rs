@@ -9,10 +9,13 @@ pub const MAGIC: [u8; 8] = *b"DOZOR\r\n\x1a";
 ///   marks (notes, actions, losses) and an index behind each block.
 /// - 3: as 2, with the head compressed.
 /// - 4: as 3, with added rows against those of the same name.
-pub const VERSION: u16 = 4;
+/// - 5: all but texts and bits is told by how likely it is; rows tell their columns one by one.
+pub const VERSION: u16 = 5;
 /// The first version in which added rows are written against those of the same name.
 pub const FIRST_BY_KIN: u16 = 4;
-/// The magic number, the version and two zero bytes.
+/// The first version in which symbols take as much as they are unlikely.
+pub const FIRST_CODED: u16 = 5;
+/// The magic number, the version, and its bits inverted; before version 5 two zero bytes.
 pub const HEADER_BYTES: usize = MAGIC.len() + 2 + 2;
 
 /// First bytes of a frame that can be found behind damage.
@@ -43,7 +46,13 @@ pub const ENOUGH_TEXT: usize = 4 << 20;
 /// So much whatever the size …
 pub const LEAST_WORK: u64 = 8_000_000;
 /// … and so much for each byte of the recording: more than a hundred cores and thousands of processes take that do nothing.
-pub const WORK_PER_BYTE: u64 = 48;
+pub const WORK_PER_BYTE: u64 = 128;
+/// The same before version 5, which took more bytes.
+pub const PLAIN_WORK_PER_BYTE: u64 = 48;
+/// What a byte of a new text takes.
+pub const TEXT_WORK: u64 = 4;
+/// What holding a process takes, of what holding any other row takes: most questions ask each of them.
+pub const PROCESS_WORK: u64 = 3;
 /// What decoding a row takes beside holding one; a byte that is unpacked takes as much as a row that is held.
 pub const ROW_WORK: u64 = 16;
 /// A key frame comes at least every so many readings: a quarter of an hour at 2 s.
@@ -137,8 +146,17 @@ impl Kind {
 pub fn header() -> [u8; HEADER_BYTES] {
     let mut bytes = [0; HEADER_BYTES];
     bytes[..MAGIC.len()].copy_from_slice(&MAGIC);
-    bytes[MAGIC.len()..MAGIC.len() + 2].copy_from_slice(&VERSION.to_le_bytes());
+    bytes[MAGIC.len()..][..2].copy_from_slice(&VERSION.to_le_bytes());
+    bytes[MAGIC.len() + 2..].copy_from_slice(&(!VERSION).to_le_bytes());
     bytes
+}
+
+/// The version that a header tells; none where the two places do not agree.
+pub fn version_of(header: &[u8; HEADER_BYTES]) -> Option<u16> {
+    let number = |at: usize| u16::from_le_bytes([header[at], header[at + 1]]);
+    let (version, check) = (number(MAGIC.len()), number(MAGIC.len() + 2));
+    let expected = if version < FIRST_CODED { 0 } else { !version };
+    (check == expected && version > 0).then_some(version)
 }
 
 /// Appends a frame.

@@ -1,14 +1,14 @@
 //! The index behind each block of readings: where they are and what the lanes show of them, so that the lanes of a day
 //! are drawn without decoding it.
 
-use super::added::Added;
 use super::codec::{DecodeError, Read, Written};
 use super::columnar::put_table;
 use super::format::{LONGEST_PAYLOAD, ROW_WORK};
 use super::mapping::Columns;
 use super::numbers::{In, Out};
 use super::packing::{Packer, Unpacker};
-use super::payload::{apart, together};
+use super::past::Past;
+use super::payload::Pieces;
 use super::pool::Pool;
 use crate::catalogue::{Kind, Metric, PROCESS_METRICS, Unit};
 use crate::known::{Known, Raw};
@@ -254,6 +254,8 @@ pub struct Index {
 /// The columns of both tables, where a recording has them.
 #[derive(Clone, Default)]
 pub struct IndexColumns {
+    /// Whether symbols take as much as they are unlikely, as since version 5.
+    pub coded: bool,
     /// What the lanes show.
     pub moments: Option<Columns<IndexRow>>,
     /// What processes had most.
@@ -327,13 +329,13 @@ pub fn payload(rows: &[IndexRow], peaks: &Peaks, packer: &mut Packer) -> std::io
     let mut peaks: Vec<PeakRow> = peaks.peaks.iter().map(Peak::row).collect();
     peaks.sort_by_key(Row::key);
     let (mut tables, mut texts) = (Out::default(), Written::default());
-    put_table(rows, &[], &mut Added::default(), &mut texts, &mut tables);
-    put_table(&peaks, &[], &mut Added::default(), &mut texts, &mut tables);
+    put_table(rows, &[], &mut Past::default(), &mut texts, &mut tables);
+    put_table(&peaks, &[], &mut Past::default(), &mut texts, &mut tables);
     tables.finish();
     let (mut packed, mut out) = (vec![], vec![]);
     packer.restart()?;
-    packer.pack(&tables.bytes, &mut packed)?;
-    together(&packed, &tables.bits, &mut out);
+    packer.pack(&tables.texts, &mut packed)?;
+    Pieces { coded: tables.coder.bytes(), packed: Some(&packed), bits: &tables.bits }.put(&mut out);
     Ok(out)
 }
 
@@ -345,18 +347,25 @@ impl IndexColumns {
         const ROW: usize = 512;
         let most_peaks = PROCESS_METRICS.len() + 1;
         let most = (readings + most_peaks).saturating_mul(ROW).min(LONGEST_PAYLOAD as usize);
-        let mut tables = vec![];
-        let (packed, bits) = apart(payload)?;
-        let unpacked = Unpacker::new().and_then(|mut unpacker| unpacker.unpack(packed, most, &mut tables));
-        unpacked.map_err(|_| DecodeError::Packing)?;
-        let (mut input, mut texts) = (In::new(&tables, bits), Read::default());
+        let mut unpacked = vec![];
+        let pieces = if self.coded { Pieces::of(payload)? } else { Pieces::plain(payload)? };
+        if let Some(packed) = pieces.packed {
+            let done = Unpacker::new().and_then(|mut unpacker| unpacker.unpack(packed, most, &mut unpacked));
+            done.map_err(|_| DecodeError::Packing)?;
+        }
+        let mut input = if self.coded {
+            In::coded(pieces.coded, &unpacked, pieces.bits, most as u64)
+        } else {
+            In::plain(&unpacked, pieces.bits)
+        };
+        let mut texts = Read::default();
         let mut room = readings.saturating_mul(size_of::<IndexRow>());
         let (mut rows, mut peaks): (Vec<IndexRow>, Vec<PeakRow>) = (vec![], vec![]);
         let columns = self.moments.as_ref().ok_or(DecodeError::NoSuch)?;
         columns.change(
             &mut rows,
             &mut Pool::default(),
-            &mut Added::default(),
+            &mut Past::default(),
             &mut texts,
             &mut room,
             &mut input,
@@ -367,14 +376,14 @@ impl IndexColumns {
             columns.change(
                 &mut peaks,
                 &mut Pool::default(),
-                &mut Added::default(),
+                &mut Past::default(),
                 &mut texts,
                 &mut room,
                 &mut input,
             )?;
         }
         let place = |row: &IndexRow| row.offset.value().unwrap_or(-1) as u64;
-        let work = tables.len() as u64 + (rows.len() + peaks.len()) as u64 * ROW_WORK;
+        let work = input.spent() + (rows.len() + peaks.len()) as u64 * ROW_WORK;
         let index = Index {
             moments: rows.iter().map(|row| (place(row), row.moment())).collect(),
             peaks: peaks.iter().filter_map(Peak::of).collect(),

@@ -4,16 +4,18 @@
 //! readings and survives what a crash, a full disk or a flipped bit leaves behind. The same frames hold the
 //! live history in memory ([`crate::timeline`]).
 
-mod added;
 mod codec;
+mod coder;
 mod columnar;
 pub mod format;
 mod frames;
 mod index;
 mod mapping;
 mod marks;
+mod models;
 mod numbers;
 mod packing;
+mod past;
 mod payload;
 mod pool;
 mod reader;
@@ -31,5 +33,5 @@ pub use marks::{Found, Mark, MarkKind};
 pub use reader::{Damage, Entry, Event, ReadError, StreamReader};
 pub use writer::{Encoder, Writer, mark_frame};
 
-pub(crate) use reader::Decoder;
+pub(crate) use reader::{Decoder, Light};
 pub(crate) use survey::{Survey, Surveyed};

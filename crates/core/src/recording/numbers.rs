@@ -1,14 +1,19 @@
-//! Differences of numbers since version 2: a byte that tells the size, which compresses well, and behind it the bits
-//! below, which look random and are kept apart as they are.
+//! Differences of numbers since version 2: a byte that tells the size, which takes as much as it is unlikely, and behind it
+//! the bits below, which look random and are kept apart as they are.
 
 use super::codec::{Bytes, DecodeError};
+use super::coder::{Coded, Coder};
+use super::format::{MOST_ROWS, TEXT_WORK};
+use super::models::{ByteModel, CountModel, MapModel, TextModel};
 use crate::known::{Known, Raw};
 
 /// Tables on their way into a frame.
 #[derive(Default)]
 pub struct Out {
-    /// What will be compressed.
-    pub bytes: Vec<u8>,
+    /// What is told by how likely it is.
+    pub coder: Coder,
+    /// New texts, which will be compressed.
+    pub texts: Vec<u8>,
     /// Bits that would not become fewer.
     pub bits: Vec<u8>,
     held: u128,
@@ -18,7 +23,8 @@ pub struct Out {
 impl Out {
     /// Begins anew.
     pub fn clear(&mut self) {
-        self.bytes.clear();
+        self.coder.clear();
+        self.texts.clear();
         self.bits.clear();
         (self.held, self.count) = (0, 0);
     }
@@ -34,8 +40,9 @@ impl Out {
         }
     }
 
-    /// Fills the last byte with zeros.
+    /// Nothing more will come: fills the last byte with zeros.
     pub fn finish(&mut self) {
+        self.coder.finish();
         if self.count > 0 {
             self.bits.push(self.held as u8);
             (self.held, self.count) = (0, 0);
@@ -45,17 +52,101 @@ impl Out {
 
 /// Tables out of a frame.
 pub struct In<'a> {
-    /// What was compressed.
+    /// Since version 5.
+    coded: Option<Coded<'a>>,
+    /// What was compressed: new texts, and before version 5 all but the bits.
     pub bytes: Bytes<'a>,
     bits: &'a [u8],
     held: u128,
     count: u32,
+    taken: Taken,
 }
 
+/// How much was taken out of a frame, and how much may be.
+struct Taken {
+    spent: u64,
+    most: u64,
+}
+
+impl Taken {
+    #[inline]
+    fn spend(&mut self, work: u64) -> Result<(), DecodeError> {
+        self.spent += work;
+        if self.spent > self.most { Err(DecodeError::TooMuch) } else { Ok(()) }
+    }
+}
+
+/// What taking a number out costs that is told apart from many, as a multiple of one of a byte.
+const WORD_WORK: u64 = 4;
+
 impl<'a> In<'a> {
-    /// The tables of a frame; those of version 1 have no bits apart.
-    pub fn new(bytes: &'a [u8], bits: &'a [u8]) -> In<'a> {
-        In { bytes: Bytes(bytes), bits, held: 0, count: 0 }
+    /// The tables of a frame before version 5; those of version 1 have no bits apart.
+    pub fn plain(bytes: &'a [u8], bits: &'a [u8]) -> In<'a> {
+        let taken = Taken { spent: bytes.len() as u64, most: u64::MAX };
+        In { coded: None, bytes: Bytes(bytes), bits, held: 0, count: 0, taken }
+    }
+
+    /// The tables of a frame; of a few bytes any number of symbols can come, so it is bounded.
+    pub fn coded(coded: &'a [u8], texts: &'a [u8], bits: &'a [u8], most: u64) -> In<'a> {
+        let taken = Taken { spent: texts.len() as u64 * TEXT_WORK, most };
+        In { coded: Some(Coded::new(coded)), bytes: Bytes(texts), bits, held: 0, count: 0, taken }
+    }
+
+    /// Whether new texts stand alone.
+    pub fn is_coded(&self) -> bool {
+        self.coded.is_some()
+    }
+
+    /// What it took so far.
+    pub fn spent(&self) -> u64 {
+        self.taken.spent
+    }
+
+    /// An unsigned integer that counts something.
+    pub fn count(&mut self, model: &mut CountModel) -> Result<usize, DecodeError> {
+        let count = match &mut self.coded {
+            None => u64::try_from(self.bytes.varint()?).map_err(|_| DecodeError::TooLarge)?,
+            Some(coded) => {
+                self.taken.spend(WORD_WORK)?;
+                model.take(coded)?
+            }
+        };
+        let count = usize::try_from(count).map_err(|_| DecodeError::TooLarge)?;
+        if count > MOST_ROWS { Err(DecodeError::TooMany) } else { Ok(count) }
+    }
+
+    /// The number of a text, where `newest` is the highest so far; 0 where it has none yet.
+    pub fn text_number(&mut self, model: &mut TextModel, newest: usize) -> Result<usize, DecodeError> {
+        let number = match &mut self.coded {
+            None => u64::try_from(self.bytes.varint()?).map_err(|_| DecodeError::TooLarge)?,
+            Some(coded) => {
+                self.taken.spend(WORD_WORK)?;
+                model.take(newest as u64, coded)?
+            }
+        };
+        usize::try_from(number).map_err(|_| DecodeError::TooLarge)
+    }
+
+    /// Which of so many columns a row has otherwise; none before version 5, which tells it by column.
+    pub fn map(&mut self, model: &mut MapModel, columns: usize) -> Option<Result<u64, DecodeError>> {
+        let coded = self.coded.as_mut()?;
+        Some(self.taken.spend(WORD_WORK).and_then(|()| model.take(columns, coded)))
+    }
+
+    /// The code of a number.
+    #[inline]
+    fn code(&mut self, model: &mut ByteModel) -> Result<u8, DecodeError> {
+        match &mut self.coded {
+            None => {
+                let (&code, rest) = self.bytes.0.split_first().ok_or(DecodeError::TooShort)?;
+                self.bytes.0 = rest;
+                Ok(code)
+            }
+            Some(coded) => {
+                self.taken.spend(1)?;
+                model.take(coded)
+            }
+        }
     }
 
     #[inline]
@@ -97,7 +188,8 @@ impl<'a> In<'a> {
 
     /// Whether everything was read.
     pub fn is_done(&self) -> bool {
-        self.bytes.0.is_empty() && self.bits.is_empty() && self.count < 8
+        let coded = self.coded.as_ref().is_none_or(Coded::is_done);
+        coded && self.bytes.0.is_empty() && self.bits.is_empty() && self.count < 8
     }
 }
 
@@ -135,7 +227,7 @@ fn class(magnitude: u64) -> (u8, u32) {
 
 /// What a code says of the number behind it.
 #[derive(Clone, Copy)]
-struct Coded {
+struct Said {
     /// The highest bits.
     begin: u64,
     /// How many bits stand behind them; more than a number has where there is no such code.
@@ -146,14 +238,14 @@ struct Coded {
 }
 
 /// Of each code what it says.
-static CODES: [Coded; 256] = {
-    let mut codes = [Coded { begin: 0, bits: 0, shift: 0, negative: false }; 256];
+static CODES: [Said; 256] = {
+    let mut codes = [Said { begin: 0, bits: 0, shift: 0, negative: false }; 256];
     let mut code = ZERO as usize;
     while code < codes.len() {
         let (from, shift) = if code < PAGES as usize { (ZERO, 0) } else { (PAGES, PAGE_BITS) };
         let class = (code - from as usize) / 2;
         let (begin, bits) = begin_of(class as u8);
-        codes[code] = Coded { begin, bits, shift, negative: (code - from as usize) % 2 == 1 };
+        codes[code] = Said { begin, bits, shift, negative: (code - from as usize) % 2 == 1 };
         code += 1;
     }
     codes
@@ -175,35 +267,38 @@ const fn begin_of(class: u8) -> (u64, u32) {
     }
 }
 
+/// The code of a number against another, the bits behind it, and how many they are.
+fn code_of(value: Raw, before: Raw) -> (u8, u64, u32) {
+    let value = match value.get() {
+        Known::Absent => return (ABSENT, 0, 0),
+        Known::Denied => return (DENIED, 0, 0),
+        Known::Value(value) => value,
+    };
+    let difference = value.wrapping_sub(before.value().unwrap_or(0));
+    let magnitude = difference.unsigned_abs();
+    let in_pages = magnitude > 0 && magnitude.trailing_zeros() >= PAGE_BITS;
+    let (begin, magnitude, (class, bits)) = match class(magnitude >> PAGE_BITS) {
+        small if in_pages && small.0 < PAGE_CLASSES => (PAGES, magnitude >> PAGE_BITS, small),
+        _ => (ZERO, magnitude, class(magnitude)),
+    };
+    (begin + class * 2 + u8::from(difference < 0), magnitude & ((1u64 << bits) - 1), bits)
+}
+
 /// Appends a number against another.
-pub fn put_number(value: Raw, before: Raw, out: &mut Out) {
-    match value.get() {
-        Known::Absent => out.bytes.push(ABSENT),
-        Known::Denied => out.bytes.push(DENIED),
-        Known::Value(value) => {
-            let difference = value.wrapping_sub(before.value().unwrap_or(0));
-            let magnitude = difference.unsigned_abs();
-            let in_pages = magnitude > 0 && magnitude.trailing_zeros() >= PAGE_BITS;
-            let (begin, magnitude, (class, bits)) = match class(magnitude >> PAGE_BITS) {
-                small if in_pages && small.0 < PAGE_CLASSES => (PAGES, magnitude >> PAGE_BITS, small),
-                _ => (ZERO, magnitude, class(magnitude)),
-            };
-            out.bytes.push(begin + class * 2 + u8::from(difference < 0));
-            out.put_bits(magnitude & ((1u64 << bits) - 1), bits);
-        }
-    }
+pub fn put_number(value: Raw, before: Raw, model: &mut ByteModel, out: &mut Out) {
+    let (code, bits, count) = code_of(value, before);
+    model.put(code, &mut out.coder);
+    out.put_bits(bits, count);
 }
 
 /// The next number against another.
 #[inline]
-pub fn number(before: Raw, input: &mut In<'_>) -> Result<Raw, DecodeError> {
-    let (&code, rest) = input.bytes.0.split_first().ok_or(DecodeError::TooShort)?;
-    input.bytes.0 = rest;
-    Ok(match code {
+pub fn number(before: Raw, model: &mut ByteModel, input: &mut In<'_>) -> Result<Raw, DecodeError> {
+    Ok(match input.code(model)? {
         ABSENT => Raw::ABSENT,
         DENIED => Raw::DENIED,
         code => {
-            let Coded { begin, bits, shift, negative } = CODES[code as usize];
+            let Said { begin, bits, shift, negative } = CODES[code as usize];
             if bits > 64 {
                 return Err(DecodeError::TooLarge);
             }
@@ -215,10 +310,10 @@ pub fn number(before: Raw, input: &mut In<'_>) -> Result<Raw, DecodeError> {
 }
 
 /// Goes past so many numbers.
-pub fn pass(count: usize, input: &mut In<'_>) -> Result<(), DecodeError> {
+pub fn pass(count: usize, model: &mut ByteModel, input: &mut In<'_>) -> Result<(), DecodeError> {
     let mut bits = 0;
-    for code in input.bytes.take(count)? {
-        match CODES[*code as usize].bits {
+    for _ in 0..count {
+        match CODES[input.code(model)? as usize].bits {
             of_one @ 0..=64 => bits += of_one as usize,
             _ => return Err(DecodeError::TooLarge),
         }
@@ -237,49 +332,69 @@ mod tests {
         prop_oneof![Just(Raw::ABSENT), Just(Raw::DENIED), near.prop_map(Raw::new), pages.prop_map(Raw::new)]
     }
 
+    fn pairs() -> impl Strategy<Value = Vec<(Raw, Raw)>> {
+        proptest::collection::vec((any_raw(), any_raw()), 0..40)
+    }
+
+    /// Numbers as they are written, and their codes as they stood before version 5.
+    fn put(pairs: &[(Raw, Raw)]) -> (Out, Vec<u8>) {
+        let (mut out, mut codes, mut model) = (Out::default(), vec![], ByteModel::default());
+        for (value, before) in pairs {
+            put_number(*value, *before, &mut model, &mut out);
+            codes.push(code_of(*value, *before).0);
+        }
+        out.finish();
+        (out, codes)
+    }
+
+    fn both((out, codes): &(Out, Vec<u8>)) -> [In<'_>; 2] {
+        [In::coded(out.coder.bytes(), &[], &out.bits, 1_000), In::plain(codes, &out.bits)]
+    }
+
     proptest! {
         #[test]
-        fn any_numbers_against_any_others_are_read_back(
-            pairs in proptest::collection::vec((any_raw(), any_raw()), 0..40)
-        ) {
-            let mut out = Out::default();
-            for (value, before) in &pairs {
-                put_number(*value, *before, &mut out);
+        fn any_numbers_against_any_others_are_read_back(pairs in pairs()) {
+            for mut input in both(&put(&pairs)) {
+                let mut model = ByteModel::default();
+                for (value, before) in &pairs {
+                    prop_assert_eq!(number(*before, &mut model, &mut input), Ok(*value));
+                }
+                prop_assert!(input.is_done());
             }
-            out.finish();
-            let mut input = In::new(&out.bytes, &out.bits);
-            for (value, before) in &pairs {
-                prop_assert_eq!(number(*before, &mut input), Ok(*value));
-            }
-            prop_assert!(input.is_done());
         }
 
         #[test]
         fn going_past_numbers_comes_to_the_same_place_as_reading_them(
-            pairs in proptest::collection::vec((any_raw(), any_raw()), 0..40), from in 0..40usize, count in 0..40usize
+            pairs in pairs(), from in 0..40usize, count in 0..40usize
         ) {
-            let mut out = Out::default();
-            for (value, before) in &pairs {
-                put_number(*value, *before, &mut out);
-            }
-            out.finish();
             let from = from.min(pairs.len());
             let until = (from + count).min(pairs.len());
-            let mut input = In::new(&out.bytes, &out.bits);
-            for (value, before) in &pairs[..from] {
-                prop_assert_eq!(number(*before, &mut input), Ok(*value));
+            for mut input in both(&put(&pairs)) {
+                let mut model = ByteModel::default();
+                for (value, before) in &pairs[..from] {
+                    prop_assert_eq!(number(*before, &mut model, &mut input), Ok(*value));
+                }
+                prop_assert_eq!(pass(until - from, &mut model, &mut input), Ok(()));
+                for (value, before) in &pairs[until..] {
+                    prop_assert_eq!(number(*before, &mut model, &mut input), Ok(*value));
+                }
+                prop_assert!(input.is_done());
             }
-            prop_assert_eq!(pass(until - from, &mut input), Ok(()));
-            for (value, before) in &pairs[until..] {
-                prop_assert_eq!(number(*before, &mut input), Ok(*value));
-            }
-            prop_assert!(input.is_done());
         }
 
         #[test]
         fn every_code_is_a_number_or_an_error(code in any::<u8>(), bits in proptest::collection::vec(any::<u8>(), 8)) {
             let bytes = [code];
-            let _ = number(Raw::new(5), &mut In::new(&bytes, &bits));
+            let _ = number(Raw::new(5), &mut ByteModel::default(), &mut In::plain(&bytes, &bits));
         }
+    }
+
+    #[test]
+    fn of_a_few_bytes_no_more_is_taken_than_is_allowed() {
+        let mut model = ByteModel::default();
+        let mut input = In::coded(&[], &[], &[], 1_000);
+        let end = (0..)
+            .find_map(|taken| number(Raw::ABSENT, &mut model, &mut input).err().map(|error| (taken, error)));
+        assert_eq!(end, Some((1_000, DecodeError::TooMuch)));
     }
 }

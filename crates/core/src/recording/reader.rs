@@ -3,11 +3,10 @@
 //! Everything here takes untrusted input: a hostile file gives an error or a gap, never a panic and never
 //! unbounded memory.
 
-use super::added::Added;
 use super::codec::{DecodeError, Name, Read as Texts};
 use super::format::{
-    FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, LEAST_WORK, LONGEST_HEAD, MAGIC, MOST_BYTES,
-    PartKind, ROW_WORK, VERSION, WORK_PER_BYTE,
+    FIRST_CODED, FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, LEAST_WORK, LONGEST_HEAD, MAGIC,
+    MOST_BYTES, PLAIN_WORK_PER_BYTE, PROCESS_WORK, PartKind, ROW_WORK, VERSION, WORK_PER_BYTE, version_of,
 };
 use super::frames::Frames;
 use super::index::{Index, IndexColumns, IndexRow, PeakRow};
@@ -15,7 +14,8 @@ use super::mapping::Columns;
 use super::marks::{Mark, MarkKind};
 use super::numbers::In;
 use super::packing::Unpacker;
-use super::payload::apart;
+use super::past::Past;
+use super::payload::Pieces;
 use super::pool::Pool;
 use super::scanner::{Found, Scanner};
 use super::schema::{Group, Head};
@@ -80,10 +80,10 @@ macro_rules! declare_table {
         /// What was added to each table since the last key frame.
         #[derive(Default)]
         struct LastAdded {
-            machine: Added<SystemRow, Name>,
-            $( $system: Added<$system_row, Name>, )*
-            $( $process: Added<$process_row, Name>, )*
-            processes: Added<ProcessRow, Name>,
+            machine: Past<SystemRow, Name>,
+            $( $system: Past<$system_row, Name>, )*
+            $( $process: Past<$process_row, Name>, )*
+            processes: Past<ProcessRow, Name>,
         }
 
         impl Table {
@@ -97,9 +97,18 @@ macro_rules! declare_table {
                 })
             }
 
-            /// Whether those who look at processes alone need it.
-            fn matters(&self) -> bool {
-                matches!(self, Table::System(_) | Table::Ended(_) | Table::Process(_))
+            /// Whether those who look at processes need it.
+            fn matters(&self, light: Light) -> bool {
+                match self {
+                    Table::System(_) | Table::Ended(_) | Table::Process(_) => true,
+                    Table::Disk(_) => light.disks,
+                    _ => false,
+                }
+            }
+
+            /// What holding one of its rows takes.
+            fn work(&self) -> u64 {
+                if matches!(self, Table::Process(_)) { PROCESS_WORK } else { 1 }
             }
 
             /// Rows that the table holds.
@@ -121,8 +130,8 @@ macro_rules! declare_table {
                             $rows.clear();
                             $last = Default::default();
                         }
-                        if state.light && !self.matters() && kind.packed {
-                            return $columns.pass(state.passed, state.texts, &mut state.room, input);
+                        if kind.packed && state.light.is_some_and(|light| !self.matters(light)) {
+                            return $columns.pass(state.passed, &mut $last.models, state.texts, &mut state.room, input);
                         }
                         let pool = $pool;
                         if kind.packed {
@@ -155,16 +164,14 @@ struct Tables<'a> {
     reading: &'a mut Reading,
     last: &'a mut LastAdded,
     unknown: &'a mut Vec<UnknownRow>,
-    unknown_added: &'a mut Added<UnknownRow, Name>,
+    unknown_added: &'a mut Past<UnknownRow, Name>,
     texts: &'a mut Texts,
     machine: &'a mut Pool<SystemRow>,
     pool: &'a mut Pool<Arc<ProcessRow>>,
     /// Bytes of rows that the part may still have.
     room: usize,
     /// Tables that do not matter are passed.
-    light: bool,
-    /// What is read of those that ended.
-    ended: Cells,
+    light: Option<Light>,
     /// How many rows a table has that is passed.
     passed: &'a mut usize,
 }
@@ -172,7 +179,7 @@ struct Tables<'a> {
 impl Tables<'_> {
     /// What is read of a table's rows.
     fn cells(&self, table: &Table) -> Cells {
-        if matches!(table, Table::Ended(_)) { self.ended } else { Cells::ALL }
+        self.light.filter(|_| matches!(table, Table::Ended(_))).map_or(Cells::ALL, |light| light.ended)
     }
 }
 
@@ -190,11 +197,15 @@ struct Plan {
     system: Vec<Table>,
     process: Vec<Table>,
     index: IndexColumns,
+    /// Whether symbols take as much as they are unlikely, as since version 5.
+    coded: bool,
 }
 
 impl Plan {
     fn new(groups: &[Group], version: u16) -> Result<Plan, ReadError> {
-        let mut plan = Plan { system: vec![], process: vec![], index: IndexColumns::default() };
+        let coded = version >= FIRST_CODED;
+        let index = IndexColumns { coded, ..IndexColumns::default() };
+        let mut plan = Plan { system: vec![], process: vec![], index, coded };
         for group in groups {
             match group.part.as_str() {
                 "system" => plan.system.push(Table::of(group, version)?),
@@ -233,11 +244,6 @@ impl Work {
     /// Without bounds: for what this program itself keeps.
     const FREE: Work = Work { spent: 0, allowed: u64::MAX };
 
-    /// What reading so many bytes of a recording may take.
-    pub fn allowed_for(bytes: u64) -> u64 {
-        LEAST_WORK.saturating_add(bytes.saturating_mul(WORK_PER_BYTE))
-    }
-
     fn spend(&mut self, work: u64) -> Result<(), DecodeError> {
         self.spent = self.spent.saturating_add(work);
         if self.spent > self.allowed { Err(DecodeError::TooMuch) } else { Ok(()) }
@@ -245,28 +251,54 @@ impl Work {
 }
 
 impl Stream {
-    /// The tables of a frame, as they were before compression.
+    /// The tables of a frame, as they were before compression. `coded` says that symbols take as much as they are
+    /// unlikely; of them as many are taken as `most` says.
     fn unpack<'a>(
         &'a mut self,
         kind: PartKind,
+        coded: bool,
+        most: u64,
         payload: &'a [u8],
     ) -> Result<(In<'a>, &'a mut Texts), DecodeError> {
         if kind.key {
             self.texts.clear();
         }
         if !kind.packed {
-            return Ok((In::new(payload, &[]), &mut self.texts));
+            return Ok((In::plain(payload, &[]), &mut self.texts));
         }
-        let (packed, bits) = apart(payload)?;
-        let unpacker = match &mut self.unpacker {
-            Some(unpacker) => unpacker,
-            none => none.insert(Unpacker::new().map_err(|_| DecodeError::Packing)?),
+        let pieces = if coded { Pieces::of(payload)? } else { Pieces::plain(payload)? };
+        self.payload.clear();
+        if let (true, Some(unpacker)) = (kind.key, &mut self.unpacker) {
+            unpacker.restart().map_err(|_| DecodeError::Packing)?;
+        }
+        if let Some(packed) = pieces.packed {
+            let unpacker = match &mut self.unpacker {
+                Some(unpacker) => unpacker,
+                none => none.insert(Unpacker::new().map_err(|_| DecodeError::Packing)?),
+            };
+            let unpacked = unpacker.unpack(packed, usize::MAX, &mut self.payload);
+            unpacked.map_err(|_| DecodeError::Packing)?;
+        }
+        let input = if coded {
+            In::coded(pieces.coded, &self.payload, pieces.bits, most)
+        } else {
+            In::plain(&self.payload, pieces.bits)
         };
-        let restarted = if kind.key { unpacker.restart() } else { Ok(()) };
-        let unpacked = restarted.and_then(|()| unpacker.unpack(packed, usize::MAX, &mut self.payload));
-        unpacked.map_err(|_| DecodeError::Packing)?;
-        Ok((In::new(&self.payload, bits), &mut self.texts))
+        Ok((input, &mut self.texts))
     }
+}
+
+/// What is read of recordings by those who look at processes: the rest is most of the work.
+#[derive(Clone, Copy, Debug)]
+pub struct Light {
+    /// What of the machine's own row.
+    pub machine: Cells,
+    /// What of processes.
+    pub processes: Cells,
+    /// What of those that ended.
+    pub ended: Cells,
+    /// Disks as well.
+    pub disks: bool,
 }
 
 /// The tables as they stand after the frames read so far.
@@ -275,15 +307,13 @@ pub struct Decoder {
     system: Vec<SystemRow>,
     reading: Reading,
     last: Box<LastAdded>,
-    unknown: Vec<(Vec<UnknownRow>, Added<UnknownRow, Name>)>,
+    unknown: Vec<(Vec<UnknownRow>, Past<UnknownRow, Name>)>,
     system_part: Stream,
     process_part: Stream,
     machine: Pool<SystemRow>,
     pool: Pool<Arc<ProcessRow>>,
-    /// Of the system part only the machine's own row is read, and no connections.
-    light: bool,
-    /// What is read of those that ended.
-    ended: Cells,
+    /// Not all of it is read.
+    light: Option<Light>,
     /// Rows of the tables that are passed.
     passed: Vec<usize>,
     /// What reading took, and may take.
@@ -302,24 +332,22 @@ impl Decoder {
             system: vec![],
             reading: Reading::default(),
             last: Box::default(),
-            unknown: (0..tables).map(|_| <(Vec<UnknownRow>, Added<UnknownRow, Name>)>::default()).collect(),
+            unknown: (0..tables).map(|_| <(Vec<UnknownRow>, Past<UnknownRow, Name>)>::default()).collect(),
             system_part: Stream::default(),
             process_part: Stream::default(),
             machine: Pool::default(),
             pool: Pool::default(),
-            light: false,
-            ended: Cells::ALL,
+            light: None,
             passed: vec![0; tables],
             work: Work::FREE,
         }
     }
 
-    /// Of the system part reads only these of the machine's own row, and no connections, for those who look at processes
-    /// alone, and of processes and of those that ended no more than these cells: the rest is most of the work.
+    /// Reads no more than that.
     #[must_use]
-    pub fn light(mut self, machine: Cells, processes: Cells, ended: Cells) -> Decoder {
-        (self.machine.cells, self.pool.cells) = (machine, processes);
-        Decoder { light: true, ended, ..self }
+    pub fn light(mut self, light: Light) -> Decoder {
+        (self.machine.cells, self.pool.cells) = (light.machine, light.processes);
+        Decoder { light: Some(light), ..self }
     }
 
     /// A decoder for what this program itself writes.
@@ -334,6 +362,12 @@ impl Decoder {
         Decoder::of(self.plan.clone())
     }
 
+    /// What reading takes together is bounded by so many bytes of the recording.
+    pub fn allow(&mut self, bytes: u64) {
+        let each = if self.plan.coded { WORK_PER_BYTE } else { PLAIN_WORK_PER_BYTE };
+        self.work.allowed = LEAST_WORK.saturating_add(bytes.saturating_mul(each));
+    }
+
     /// Takes in a frame of either part.
     pub fn part(&mut self, kind: PartKind, payload: &[u8]) -> Result<(), DecodeError> {
         self.work.spend(1)?;
@@ -343,13 +377,15 @@ impl Decoder {
         } else {
             (&plan.process, &mut self.process_part, plan.system.len())
         };
-        let (mut input, texts) = part.unpack(kind, payload)?;
-        // Texts and numbers are in what was unpacked; each byte of it is looked at.
-        self.work.spend(input.bytes.0.len() as u64)?;
+        let most = self.work.allowed.saturating_sub(self.work.spent);
+        let (mut input, texts) = part.unpack(kind, plan.coded, most, payload)?;
+        let mut charged = 0;
         let mut room = MOST_BYTES;
-        // The machine's own row is the first of all.
-        let light = self.light && kind.system && matches!(tables.first(), Some(Table::System(_)));
-        for (at, table) in tables.iter().enumerate().take(if light { 1 } else { tables.len() }) {
+        // Behind the last table that matters nothing does but new texts, which stand among the rest before version 5.
+        let light = self.light.filter(|light| plan.coded || kind.system && !light.disks);
+        let matters = |table: &Table| light.is_none_or(|light| table.matters(light));
+        let last = tables.iter().rposition(matters).map_or(0, |last| last + 1);
+        for (at, table) in tables.iter().enumerate().take(last) {
             let (unknown, unknown_added) = &mut self.unknown[first + at];
             let mut state = Tables {
                 system: &mut self.system,
@@ -362,20 +398,28 @@ impl Decoder {
                 pool: &mut self.pool,
                 room,
                 light: self.light,
-                ended: self.ended,
                 passed: &mut self.passed[first + at],
             };
             if kind.key {
                 *state.passed = 0;
             }
             let before = if kind.key { 0 } else { table.rows(state.reading, state.unknown) + *state.passed };
-            table.decode(kind, &mut state, &mut input)?;
+            let decoded = table.decode(kind, &mut state, &mut input);
             room = state.room;
+            // What is taken out of a frame is looked at, each byte and each symbol.
+            self.work.spend(input.spent() - charged)?;
+            charged = input.spent();
+            decoded?;
             let rows = table.rows(&self.reading, &self.unknown[first + at].0) + self.passed[first + at];
             let added = rows.saturating_sub(before) as u64;
-            self.work.spend(rows as u64 + added * ROW_WORK)?;
+            self.work.spend(rows as u64 * table.work() + added * ROW_WORK)?;
         }
-        let done = light || input.is_done();
+        let done = if last == tables.len() {
+            input.is_done()
+        } else {
+            texts.rest(&mut input)?;
+            true
+        };
         if kind.system {
             match self.system.first() {
                 Some(row) => self.reading.system.clone_from(row),
@@ -504,11 +548,12 @@ impl<R: Read> Opened<R> {
         if !MAGIC.starts_with(magic) {
             return Err(ReadError::NotARecording);
         }
-        if header.len() < HEADER_BYTES {
+        let Ok(header) = <&[u8; HEADER_BYTES]>::try_from(&header[..]) else {
             return Err(ReadError::CutAtHead);
-        }
-        let version = u16::from_le_bytes([header[MAGIC.len()], header[MAGIC.len() + 1]]);
-        if version == 0 || version > VERSION {
+        };
+        let version = version_of(header)
+            .ok_or_else(|| ReadError::Head("the version of its format is not certain".to_owned()))?;
+        if version > VERSION {
             return Err(ReadError::Version(version));
         }
         let mut scanner = Scanner::new(input, HEADER_BYTES as u64);
@@ -615,7 +660,7 @@ impl<R: Read> StreamReader<R> {
             return Some(Event::Mark(mark));
         }
         let part = kind.part()?;
-        self.decoder.work.allowed = Work::allowed_for(self.scanner.offset());
+        self.decoder.allow(self.scanner.offset());
         let result = if part.system {
             // A system frame without its process frame: what came before is not whole.
             if part.key {

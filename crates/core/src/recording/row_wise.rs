@@ -15,7 +15,7 @@ impl<R: Row> Columns<R> {
         }
         for (at, ours) in self.texts.iter().enumerate() {
             if bitmap >> at & 1 == 1 {
-                let text = texts.get(bytes)?;
+                let text = texts.get_plain(bytes)?;
                 if let Some(ours) = ours {
                     (R::TEXTS[*ours].set)(row, text);
                 }

@@ -112,13 +112,14 @@ impl Survey {
     /// A decoder that has read nothing, and may take as much as suits the size of the recording.
     pub fn decoder(&self) -> Decoder {
         let mut decoder = self.decoder.anew();
-        decoder.work = Work { spent: 0, allowed: Work::allowed_for(self.settled) };
+        decoder.work.spent = 0;
+        decoder.allow(self.settled);
         decoder
     }
 
     /// What finding the readings took so far, and may take.
     pub fn work(&mut self) -> &mut Work {
-        self.decoder.work.allowed = Work::allowed_for(self.settled);
+        self.decoder.allow(self.settled);
         &mut self.decoder.work
     }
 
@@ -196,7 +197,7 @@ impl Survey {
                             mark.map(Surveyed::Mark)
                         }
                         (Some(Kind::Index), _) => {
-                            self.decoder.work.allowed = Work::allowed_for(end);
+                            self.decoder.allow(end);
                             let index = self.decoder.index(scanner.payload(), self.readings);
                             index.ok().map(Surveyed::Index)
                         }

@@ -1,22 +1,24 @@
 //! Tables of rows out of bytes, since version 2; the counterpart of [`columnar`](super::columnar).
 
-use super::added::{Added, Kin};
 use super::codec::{Bytes, DecodeError, Holder, Name, Read};
 use super::columnar::Clocks;
 use super::mapping::Columns;
+use super::models::{Both, ByteModel, MapModel, Models, StepModel, TextModel};
 use super::numbers::{In, number, pass};
+use super::past::{Kin, Past};
 use super::pool::Pool;
 use crate::known::Raw;
 use crate::row::{Cells, Field, Row, TextField};
+use std::borrow::Cow;
 
 /// Rising indexes, each below `end`.
-fn steps(end: usize, bytes: &mut Bytes<'_>) -> Result<Vec<usize>, DecodeError> {
-    let count = bytes.count()?;
+fn steps(end: usize, model: &mut StepModel, input: &mut In<'_>) -> Result<Vec<usize>, DecodeError> {
+    let count = input.count(&mut model.count)?;
     let mut next = 0;
-    // Each takes a byte at least.
-    let mut indexes = Vec::with_capacity(count.min(bytes.0.len()));
+    // None is there twice.
+    let mut indexes = Vec::with_capacity(count.min(end));
     for _ in 0..count {
-        let index = next + bytes.count()?;
+        let index = next + input.count(&mut model.step)?;
         if index >= end {
             return Err(DecodeError::NoSuch);
         }
@@ -29,13 +31,50 @@ fn steps(end: usize, bytes: &mut Bytes<'_>) -> Result<Vec<usize>, DecodeError> {
 /// The union of the bitmaps of some rows, and the bits of each column in it.
 struct Bitmaps<'a> {
     all: u64,
-    bits: &'a [u8],
+    bits: Cow<'a, [u8]>,
     bytes_each: usize,
     single: bool,
 }
 
 impl<'a> Bitmaps<'a> {
-    fn read(rows: usize, known: usize, bytes: &mut Bytes<'a>) -> Result<Bitmaps<'a>, DecodeError> {
+    /// Of so many rows that changed and so many that are added.
+    fn read(
+        (changed, added): (usize, usize),
+        known: usize,
+        models: &mut Both<MapModel>,
+        input: &mut In<'a>,
+    ) -> Result<Bitmaps<'a>, DecodeError> {
+        let rows = changed + added;
+        let Some(first) = input.map(models.of(changed > 0), known) else {
+            return Bitmaps::by_column(rows, known, &mut input.bytes);
+        };
+        let mut maps = Vec::with_capacity(rows);
+        maps.push(first?);
+        while maps.len() < rows {
+            maps.extend(input.map(models.of(maps.len() < changed), known).transpose()?);
+        }
+        Ok(Bitmaps::of(&maps))
+    }
+
+    /// Of each row its own, as since version 5.
+    fn of(maps: &[u64]) -> Bitmaps<'a> {
+        let all = maps.iter().fold(0, |all, map| all | map);
+        let single = maps.len() == 1;
+        let bytes_each = if single { 0 } else { maps.len().div_ceil(8) };
+        let mut bits = vec![0; all.count_ones() as usize * bytes_each];
+        for (row, map) in maps.iter().enumerate().filter(|_| !single) {
+            let mut rest = *map;
+            while rest != 0 {
+                let place = (all & ((rest & rest.wrapping_neg()) - 1)).count_ones() as usize;
+                bits[place * bytes_each + row / 8] |= 1 << (row % 8);
+                rest &= rest - 1;
+            }
+        }
+        Bitmaps { all, bits: Cow::Owned(bits), bytes_each, single }
+    }
+
+    /// The union, then the bits of each column, as before version 5.
+    fn by_column(rows: usize, known: usize, bytes: &mut Bytes<'a>) -> Result<Bitmaps<'a>, DecodeError> {
         let all = u64::try_from(bytes.varint()?).map_err(|_| DecodeError::TooLarge)?;
         if known < 64 && all >> known != 0 {
             return Err(DecodeError::NoSuch);
@@ -49,7 +88,7 @@ impl<'a> Bitmaps<'a> {
         if !single && bits.chunks(bytes_each.max(1)).any(behind) {
             return Err(DecodeError::NoSuch);
         }
-        Ok(Bitmaps { all, bits, bytes_each, single })
+        Ok(Bitmaps { all, bits: Cow::Borrowed(bits), bytes_each, single })
     }
 
     /// The columns, each with its place among them.
@@ -75,13 +114,17 @@ impl<'a> Bitmaps<'a> {
         (0..rows).map(|row| if self.single { any } else { all[row / 8] >> (row % 8) & 1 == 1 }).collect()
     }
 
-    /// How many rows have something in a column, by its place among the columns.
-    fn count(&self, place: usize) -> usize {
+    /// How many of the first rows, so many, have something in a column, by its place among the columns, and how many of
+    /// the others.
+    fn count(&self, place: usize, first: usize) -> Both<usize> {
         if self.single {
-            return 1;
+            return Both { changed: first, added: 1 - first };
         }
         let bits = &self.bits[place * self.bytes_each..(place + 1) * self.bytes_each];
-        bits.iter().map(|byte| byte.count_ones() as usize).sum()
+        let ones = |bits: &[u8]| bits.iter().map(|byte| byte.count_ones() as usize).sum::<usize>();
+        let shared = bits.get(first / 8).map_or(0, |byte| byte & ((1 << (first % 8)) - 1));
+        let changed = ones(&bits[..first / 8]) + shared.count_ones() as usize;
+        Both { changed, added: ones(bits) - changed }
     }
 
     /// Puts the places of the rows into `places` that have something in a column, by its place among the columns.
@@ -130,14 +173,14 @@ impl<R: Row> Columns<R> {
         &self,
         rows: &mut Vec<H>,
         pool: &mut Pool<H>,
-        added: &mut Added<R, Name>,
+        past: &mut Past<R, Name>,
         texts: &mut Read,
         room: &mut usize,
         input: &mut In<'_>,
     ) -> Result<(), DecodeError> {
         let cells = pool.cells;
         pool.turn();
-        let removed = steps(rows.len(), &mut input.bytes)?;
+        let removed = steps(rows.len(), &mut past.models.removed, input)?;
         if !removed.is_empty() {
             let (mut gone, mut at) = (removed.iter().peekable(), 0);
             rows.retain(|_| {
@@ -145,21 +188,22 @@ impl<R: Row> Columns<R> {
                 gone.next_if(|index| **index == at - 1).is_none()
             });
         }
-        let mut changed = steps(rows.len(), &mut input.bytes)?;
-        let count = input.bytes.count()?;
+        let mut changed = steps(rows.len(), &mut past.models.changed, input)?;
+        let count = input.count(&mut past.models.added)?;
         *room = room.checked_sub((rows.len() + count) * size_of::<R>()).ok_or(DecodeError::TooMany)?;
         let mut fresh = vec![];
         if !changed.is_empty() || count > 0 {
+            past.models.expect(self.texts.len(), self.fields.len());
             let known = self.texts.len() + self.fields.len();
-            let bitmaps = Bitmaps::read(changed.len() + count, known, &mut input.bytes)?;
+            let bitmaps = Bitmaps::read((changed.len(), count), known, &mut past.models.maps, input)?;
             if let (true, [at]) = (bitmaps.single, &changed[..]) {
                 let row = rows[*at].edit(&mut pool.spare);
-                self.change_one(row, &bitmaps, cells, texts, input)?;
+                self.change_one(row, &bitmaps, cells, (&mut past.models, texts), input)?;
             } else {
                 // Who changed in nothing that somebody looks at is left alone.
                 let touched = bitmaps.touched(changed.len(), |column| self.ours(column, cells).is_some());
                 let old = edited(rows, &changed, &touched, &mut pool.spare);
-                fresh = self.cells((old, count), &bitmaps, cells, added, texts, input)?;
+                fresh = self.cells((old, count), &bitmaps, cells, past, texts, input)?;
                 let mut touched = touched.iter();
                 changed.retain(|_| touched.next() == Some(&true));
             }
@@ -186,7 +230,7 @@ impl<R: Row> Columns<R> {
         (mut old, count): (Vec<Option<&mut R>>, usize),
         bitmaps: &Bitmaps<'_>,
         cells: Cells,
-        added: &mut Added<R, Name>,
+        past: &mut Past<R, Name>,
         texts: &mut Read,
         input: &mut In<'_>,
     ) -> Result<Vec<R>, DecodeError> {
@@ -201,49 +245,53 @@ impl<R: Row> Columns<R> {
                 bitmaps.rows(place, &mut places);
             }
             let places = Places::of(&places, old.len());
-            changed_texts(self.text(0, cells), places, &mut old, texts, input)?;
-            names = names_of(places, count, &added.last_name, texts, input)?;
+            let model = &mut past.models.texts[0];
+            changed_texts(self.text(0, cells), places, &mut old, (model, texts), input)?;
+            names = names_of(places, count, &past.last_name, (model, texts), input)?;
         }
-        let mut fresh = Fresh::begin(count, &names, added);
+        let mut fresh = Fresh::begin(count, &names, past);
         if let (true, Some(ours)) = (named, self.text(0, cells)) {
             fresh.rows.iter_mut().zip(&names).for_each(|(row, name)| (ours.set)(row, name.text.clone()));
         }
-        fresh.added.expect(self.levels.iter().copied());
+        fresh.past.expect(self.levels.iter().copied());
         for (place, column) in columns {
             let Some(ours) = self.ours(column, cells) else {
-                self.pass_column((place, column), bitmaps, &mut clocks, texts, input)?;
+                let models = &mut fresh.past.models;
+                self.pass_column((place, column), (bitmaps, old.len()), &mut clocks, (models, texts), input)?;
                 continue;
             };
             bitmaps.rows(place, &mut places);
             let places = Places::of(&places, old.len());
             match ours {
                 Ours::Text(ours) => {
-                    changed_texts(Some(ours), places, &mut old, texts, input)?;
-                    fresh.texts(ours, places, texts, input)?;
+                    let model = &mut fresh.past.models.texts[column];
+                    changed_texts(Some(ours), places, &mut old, (model, texts), input)?;
+                    fresh.texts(ours, column, places, texts, input)?;
                 }
                 Ours::Number(ours) => {
                     let field = column - self.texts.len();
                     let mut clocks = self.clocks[field].then_some(&mut clocks);
+                    let model = &mut fresh.past.models.numbers[field].changed;
                     for at in places.changed {
                         match &mut old[*at] {
                             Some(row) => {
-                                changed_number((ours.place)(row), *at, clocks.as_deref_mut(), input)?;
+                                changed_number((ours.place)(row), *at, clocks.as_deref_mut(), model, input)?;
                             }
-                            None => pass(1, input)?,
+                            None => pass(1, model, input)?,
                         }
                     }
-                    fresh.numbers(ours, self.base_of(field), places, input)?;
+                    fresh.numbers(ours, (field, self.base_of(field)), places, input)?;
                 }
             }
         }
-        fresh.added.keep(|at| &fresh.rows[at], count, names.last());
+        fresh.past.keep(|at| &fresh.rows[at], count, names.last());
         Ok(fresh.rows)
     }
 
     /// What the numbers of a column of added rows are written against.
     fn base_of(&self, field: usize) -> Base {
         match (self.by_kin, self.levels[field]) {
-            (true, _) => Base::Served(field),
+            (true, _) => Base::Served,
             (false, true) => Base::Nothing,
             (false, false) => Base::Before,
         }
@@ -255,18 +303,22 @@ impl<R: Row> Columns<R> {
         row: &mut R,
         bitmaps: &Bitmaps<'_>,
         cells: Cells,
-        texts: &mut Read,
+        (models, texts): (&mut Models, &mut Read),
         input: &mut In<'_>,
     ) -> Result<(), DecodeError> {
         let mut clocks = self.clocks_of(1);
         for (place, column) in bitmaps.columns() {
             match self.ours(column, cells) {
-                Some(Ours::Text(ours)) => (ours.set)(row, texts.get(&mut input.bytes)?),
+                Some(Ours::Text(ours)) => (ours.set)(row, texts.get(&mut models.texts[column], input)?),
                 Some(Ours::Number(ours)) => {
-                    let clocks = self.clocks[column - self.texts.len()].then_some(&mut clocks);
-                    changed_number((ours.place)(row), 0, clocks, input)?;
+                    let field = column - self.texts.len();
+                    let clocks = self.clocks[field].then_some(&mut clocks);
+                    changed_number((ours.place)(row), 0, clocks, &mut models.numbers[field].changed, input)?;
                 }
-                None => self.pass_column((place, column), bitmaps, &mut clocks, texts, input)?,
+                None => {
+                    let place = (place, column);
+                    self.pass_column(place, (bitmaps, 1), &mut clocks, (&mut *models, texts), input)?;
+                }
             }
         }
         Ok(())
@@ -281,47 +333,59 @@ impl<R: Row> Columns<R> {
     pub fn pass(
         &self,
         rows: &mut usize,
+        models: &mut Models,
         texts: &mut Read,
         room: &mut usize,
         input: &mut In<'_>,
     ) -> Result<(), DecodeError> {
-        *rows -= steps(*rows, &mut input.bytes)?.len();
-        let changed = steps(*rows, &mut input.bytes)?.len();
-        let added = input.bytes.count()?;
+        *rows -= steps(*rows, &mut models.removed, input)?.len();
+        let changed = steps(*rows, &mut models.changed, input)?.len();
+        let added = input.count(&mut models.added)?;
         *room = room.checked_sub((*rows + added) * size_of::<R>()).ok_or(DecodeError::TooMany)?;
         *rows += added;
         if changed + added == 0 {
             return Ok(());
         }
+        models.expect(self.texts.len(), self.fields.len());
         let known = self.texts.len() + self.fields.len();
-        let bitmaps = Bitmaps::read(changed + added, known, &mut input.bytes)?;
-        bitmaps
-            .columns()
-            .try_for_each(|column| self.pass_column(column, &bitmaps, &mut Clocks::new(0), texts, input))
+        let bitmaps = Bitmaps::read((changed, added), known, &mut models.maps, input)?;
+        let mut clocks = Clocks::new(0);
+        bitmaps.columns().try_for_each(|column| {
+            let state = (&mut *models, &mut *texts);
+            self.pass_column(column, (&bitmaps, changed), &mut clocks, state, input)
+        })
     }
 
-    /// Goes past a column that nobody looks at, by its place among those of the difference.
+    /// Goes past a column that nobody looks at, by its place among those of the difference; so many rows changed.
     fn pass_column(
         &self,
         (place, column): (usize, usize),
-        bitmaps: &Bitmaps<'_>,
+        (bitmaps, changed): (&Bitmaps<'_>, usize),
         clocks: &mut Clocks,
-        texts: &mut Read,
+        (models, texts): (&mut Models, &mut Read),
         input: &mut In<'_>,
     ) -> Result<(), DecodeError> {
-        let count = bitmaps.count(place);
+        let count = bitmaps.count(place, changed);
         match column.checked_sub(self.texts.len()) {
-            None => (0..count).try_for_each(|_| texts.get(&mut input.bytes).map(drop)),
+            None => {
+                let model = &mut models.texts[column];
+                (0..count.changed + count.added).try_for_each(|_| texts.get(model, input).map(drop))
+            }
             // What this clock went forward by the next one of the row is expected to do as well.
             Some(field) if self.clocks[field] => {
                 let mut places = vec![];
                 bitmaps.rows(place, &mut places);
                 places.into_iter().try_for_each(|at| {
-                    clocks.passed(at, number(Raw::ABSENT, input)?);
+                    let model = models.numbers[field].of(at < changed);
+                    clocks.passed(at, number(Raw::ABSENT, model, input)?);
                     Ok(())
                 })
             }
-            Some(_) => pass(count, input),
+            Some(field) => {
+                let models = &mut models.numbers[field];
+                pass(count.changed, &mut models.changed, input)?;
+                pass(count.added, &mut models.added, input)
+            }
         }
     }
 }
@@ -350,13 +414,14 @@ fn changed_number(
     place: &mut Raw,
     row: usize,
     clocks: Option<&mut Clocks>,
+    model: &mut ByteModel,
     input: &mut In<'_>,
 ) -> Result<(), DecodeError> {
     let Some(clocks) = clocks else {
-        *place = number(*place, input)?;
+        *place = number(*place, model, input)?;
         return Ok(());
     };
-    *place = number(clocks.expected(row, *place), input)?;
+    *place = number(clocks.expected(row, *place), model, input)?;
     clocks.saw(row, *place);
     Ok(())
 }
@@ -366,11 +431,11 @@ fn changed_texts<R>(
     ours: Option<&TextField<R>>,
     places: Places<'_>,
     old: &mut [Option<&mut R>],
-    texts: &mut Read,
+    (model, texts): (&mut TextModel, &mut Read),
     input: &mut In<'_>,
 ) -> Result<(), DecodeError> {
     for at in places.changed {
-        let text = texts.get(&mut input.bytes)?;
+        let text = texts.get(model, input)?;
         if let (Some(ours), Some(row)) = (ours, &mut old[*at]) {
             (ours.set)(row, text);
         }
@@ -383,14 +448,14 @@ fn names_of(
     places: Places<'_>,
     count: usize,
     last: &Name,
-    texts: &mut Read,
+    (model, texts): (&mut TextModel, &mut Read),
     input: &mut In<'_>,
 ) -> Result<Vec<Name>, DecodeError> {
     let mut name = last.clone();
     let mut has = places.added();
     let of = |at| {
         if has(at) {
-            name = texts.name(&mut input.bytes)?;
+            name = texts.name(model, input)?;
         }
         Ok(name.clone())
     };
@@ -426,36 +491,36 @@ enum Base {
     Nothing,
     /// The row added before: then, all others.
     Before,
-    /// What served the column best, by its place.
-    Served(usize),
+    /// What served the column best.
+    Served,
 }
 
 /// Rows that are being added.
 struct Fresh<'a, R> {
     rows: Vec<R>,
     kin: Vec<Kin>,
-    added: &'a mut Added<R, Name>,
+    past: &'a mut Past<R, Name>,
 }
 
 impl<'a, R: Row> Fresh<'a, R> {
     /// So many of them, as what each follows is. Without names each follows the one before.
-    fn begin(count: usize, names: &[Name], added: &'a mut Added<R, Name>) -> Fresh<'a, R> {
-        let kin = if names.is_empty() { vec![Kin::Before; count] } else { added.kin(names.iter()) };
+    fn begin(count: usize, names: &[Name], past: &'a mut Past<R, Name>) -> Fresh<'a, R> {
+        let kin = if names.is_empty() { vec![Kin::Before; count] } else { past.kin(names.iter()) };
         let mut rows: Vec<R> = Vec::with_capacity(count);
         for kin in &kin {
             let like = match *kin {
-                Kin::Before => rows.last().unwrap_or(&added.last),
+                Kin::Before => rows.last().unwrap_or(&past.last),
                 Kin::Earlier(earlier) => &rows[earlier],
-                Kin::Named(place) => &added.named[place],
+                Kin::Named(place) => &past.named[place],
             };
             rows.push(like.clone());
         }
-        Fresh { rows, kin, added }
+        Fresh { rows, kin, past }
     }
 
     /// The row added before one.
     fn before(&self, at: usize) -> &R {
-        at.checked_sub(1).map_or(&self.added.last, |before| &self.rows[before])
+        at.checked_sub(1).map_or(&self.past.last, |before| &self.rows[before])
     }
 
     /// What a row follows.
@@ -463,7 +528,7 @@ impl<'a, R: Row> Fresh<'a, R> {
         match self.kin[at] {
             Kin::Before => self.before(at),
             Kin::Earlier(earlier) => &self.rows[earlier],
-            Kin::Named(place) => &self.added.named[place],
+            Kin::Named(place) => &self.past.named[place],
         }
     }
 
@@ -471,13 +536,15 @@ impl<'a, R: Row> Fresh<'a, R> {
     fn texts(
         &mut self,
         ours: &TextField<R>,
+        column: usize,
         places: Places<'_>,
         texts: &mut Read,
         input: &mut In<'_>,
     ) -> Result<(), DecodeError> {
         let mut has = places.added();
         for at in 0..self.rows.len() {
-            let text = if has(at) { texts.get(&mut input.bytes)? } else { (ours.get)(self.kin(at)).clone() };
+            let model = &mut self.past.models.texts[column];
+            let text = if has(at) { texts.get(model, input)? } else { (ours.get)(self.kin(at)).clone() };
             (ours.set)(&mut self.rows[at], text);
         }
         Ok(())
@@ -487,7 +554,7 @@ impl<'a, R: Row> Fresh<'a, R> {
     fn numbers(
         &mut self,
         ours: &Field<R>,
-        base: Base,
+        (field, base): (usize, Base),
         places: Places<'_>,
         input: &mut In<'_>,
     ) -> Result<(), DecodeError> {
@@ -504,13 +571,15 @@ impl<'a, R: Row> Fresh<'a, R> {
                 continue;
             }
             let before = if self.follows_before(at) { kin } else { (ours.get)(self.before(at)) };
+            let Past { models, served, .. } = &mut *self.past;
+            let model = &mut models.numbers[field].added;
             let value = match base {
-                Base::Nothing => number(Raw::ABSENT, input)?,
-                Base::Before => number(before, input)?,
-                Base::Served(field) => {
+                Base::Nothing => number(Raw::ABSENT, model, input)?,
+                Base::Before => number(before, model, input)?,
+                Base::Served => {
                     let bases = [Raw::ABSENT, before, kin];
-                    let served = &mut self.added.served[field];
-                    let value = number(served.base(bases), input)?;
+                    let served = &mut served[field];
+                    let value = number(served.base(bases), model, input)?;
                     served.saw(value, bases);
                     value
                 }

@@ -1,6 +1,5 @@
 //! Readings into frames.
 
-use super::added::Added;
 use super::codec::Written;
 use super::columnar::put_table;
 use super::format::{ENOUGH_TEXT, KEY_EVERY, Kind, MOST_TEXT, header, put_frame};
@@ -8,7 +7,8 @@ use super::index::{self, IndexRow, PeakRow, Peaks};
 use super::marks::{Mark, MarkKind};
 use super::numbers::Out;
 use super::packing::{Effort, Packer};
-use super::payload::together;
+use super::past::Past;
+use super::payload::Pieces;
 use super::schema::{Group, Head, group};
 use crate::lane::{PerLane, Point};
 use crate::reading::all_parts;
@@ -31,8 +31,8 @@ macro_rules! declare_tables {
             vec![
                 group::<SystemRow>("system"),
                 $( group::<$system_row>("system"), )*
-                $( group::<$process_row>("process"), )*
                 group::<ProcessRow>("process"),
+                $( group::<$process_row>("process"), )*
                 group::<IndexRow>("index"),
                 group::<PeakRow>("index"),
             ]
@@ -40,11 +40,11 @@ macro_rules! declare_tables {
 
         /// What was added to each table of the system part since the last key frame.
         #[derive(Default)]
-        struct AddedToSystem { system: Added<SystemRow, Text>, $( $system: Added<$system_row, Text>, )* }
+        struct AddedToSystem { system: Past<SystemRow, Text>, $( $system: Past<$system_row, Text>, )* }
 
         /// What was added to each table of the process part since the last key frame.
         #[derive(Default)]
-        struct AddedToProcesses { $( $process: Added<$process_row, Text>, )* processes: Added<ProcessRow, Text> }
+        struct AddedToProcesses { $( $process: Past<$process_row, Text>, )* processes: Past<ProcessRow, Text> }
 
         /// Appends the tables of the system part, but for the machine's own row.
         fn put_system_parts(
@@ -53,12 +53,12 @@ macro_rules! declare_tables {
             $( put_table(&now.$system, &before.$system, &mut added.$system, texts, out); )*
         }
 
-        /// Appends the tables of the process part.
+        /// Appends the tables of the process part, those first that most ask for.
         fn put_process_parts(
             now: &Reading, before: &Reading, added: &mut AddedToProcesses, texts: &mut Written, out: &mut Out,
         ) {
-            $( put_table(&now.$process, &before.$process, &mut added.$process, texts, out); )*
             put_table(&now.processes, &before.processes, &mut added.processes, texts, out);
+            $( put_table(&now.$process, &before.$process, &mut added.$process, texts, out); )*
         }
     };
 }
@@ -97,9 +97,14 @@ impl Stream {
     fn put(&mut self, kind: Kind, out: &mut Vec<u8>) -> io::Result<()> {
         self.tables.finish();
         self.packed.clear();
-        let packer = self.packer.as_mut().ok_or(io::ErrorKind::OutOfMemory)?;
-        packer.pack(&self.tables.bytes, &mut self.packed)?;
-        together(&self.packed, &self.tables.bits, &mut self.payload);
+        let texts = &self.tables.texts;
+        if !texts.is_empty() {
+            let packer = self.packer.as_mut().ok_or(io::ErrorKind::OutOfMemory)?;
+            packer.pack(texts, &mut self.packed)?;
+        }
+        let packed = (!texts.is_empty()).then_some(&self.packed[..]);
+        let coded = self.tables.coder.bytes();
+        Pieces { coded, packed, bits: &self.tables.bits }.put(&mut self.payload);
         put_frame(kind, &self.payload, out);
         Ok(())
     }
@@ -147,12 +152,7 @@ impl Encoder {
         self.system.texts.bytes() + self.process.texts.bytes()
     }
 
-    /// The tables of the reading that was put last, of either part, before they were compressed; for measuring.
-    pub fn last_tables(&self) -> [(&[u8], &[u8]); 2] {
-        [&self.system, &self.process].map(|part| (&part.tables.bytes[..], &part.tables.bits[..]))
-    }
-
-    /// Bytes of the same after compression.
+    /// Bytes of the two payloads of the reading that was put last; for measuring.
     pub fn last_payloads(&self) -> [usize; 2] {
         [self.system.payload.len(), self.process.payload.len()]
     }

@@ -16,7 +16,7 @@ pub use reach::Reach;
 
 use crate::catalogue::Metric;
 use crate::reading::{HostFacts, Reading};
-use crate::recording::{Damage, Decoder, Entry, Frames, Mark, Peak, ReadError};
+use crate::recording::{Damage, DecodeError, Decoder, Entry, Frames, Light, Mark, Peak, ReadError};
 use crate::sample::Sample;
 use crate::thinning::merged;
 use finest::finest;
@@ -26,7 +26,7 @@ use segment::Segment;
 use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::ops::Range;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 
 /// Samples that are kept decoded around the present place, at most.
 const DECODED: usize = 96;
@@ -43,6 +43,10 @@ const AT_ONCE: u64 = 1 << 20;
 const REST: usize = 1_500;
 /// So many samples at least are worth a part of their own.
 const FOLDED: usize = 500;
+/// What decoding took so far, on all threads.
+#[derive(Debug, Default)]
+pub struct Spent(AtomicU64);
+
 /// Parts that each thread is to have.
 const PARTS_EACH: usize = 6;
 
@@ -493,18 +497,36 @@ impl Timeline {
         start: impl Fn() -> T + Sync,
         each: impl Fn(&mut T, usize, &Sample) + Sync,
     ) -> Result<Vec<T>, ReadError> {
+        self.fold_on(&Spent::default(), numbers, threads, reach, start, each)
+    }
+
+    /// The same as one of several steps of a question, which together may take no more than one of them.
+    pub fn fold_on<T: Send>(
+        &self,
+        spent: &Spent,
+        numbers: Range<usize>,
+        threads: usize,
+        reach: Reach,
+        start: impl Fn() -> T + Sync,
+        each: impl Fn(&mut T, usize, &Sample) + Sync,
+    ) -> Result<Vec<T>, ReadError> {
         let numbers = numbers.start.max(self.first)..numbers.end.min(self.end());
         // More parts than threads: one that has less of a processor takes fewer.
         let share = numbers.len().div_ceil(threads.max(1) * PARTS_EACH).max(FOLDED);
         let parts = self.parts(&numbers, share);
         let (start, each, parts, next) = (&start, &each, &parts, &AtomicUsize::new(0));
+        let allowed = self.allowed();
         let work = move || -> Result<Vec<(usize, T)>, ReadError> {
             let mut results = vec![];
             loop {
                 let number = next.fetch_add(1, Ordering::Relaxed);
                 let Some(part) = parts.get(number) else { return Ok(results) };
+                // Each part alone may take as much as all of them together; where they meet, readings are decoded twice.
+                if spent.0.load(Ordering::Relaxed) > allowed.saturating_mul(2) {
+                    return Err(DecodeError::TooMuch.into());
+                }
                 let mut result = start();
-                self.fold_part(part.clone(), reach, &mut result, each)?;
+                self.fold_part(part.clone(), reach, spent, &mut result, each)?;
                 results.push((number, result));
             }
         };
@@ -535,14 +557,21 @@ impl Timeline {
         begins.windows(2).map(|pair| pair[0]..pair[1]).filter(|part| !part.is_empty()).collect()
     }
 
+    /// What decoding all recordings once may take.
+    fn allowed(&self) -> u64 {
+        let of_one = |segment: &Segment| segment.decoder().work.allowed;
+        self.past.iter().map(of_one).reduce(u64::saturating_add).unwrap_or(u64::MAX)
+    }
+
     fn fold_part<T>(
         &self,
         part: Range<usize>,
         reach: Reach,
+        spent: &Spent,
         result: &mut T,
         each: impl Fn(&mut T, usize, &Sample),
     ) -> Result<(), ReadError> {
-        self.walk(part, reach, |number, sample| {
+        self.walk_counted(part, reach, spent, |number, sample| {
             each(result, number, sample);
             Ok(())
         })
@@ -553,8 +582,23 @@ impl Timeline {
         &self,
         numbers: Range<usize>,
         reach: Reach,
+        each: impl FnMut(usize, &Sample) -> Result<(), E>,
+    ) -> Result<(), E> {
+        self.walk_counted(numbers, reach, &Spent::default(), each)
+    }
+
+    /// The same; adds to `spent` what it took.
+    fn walk_counted<E: From<ReadError>>(
+        &self,
+        numbers: Range<usize>,
+        reach: Reach,
+        spent: &Spent,
         mut each: impl FnMut(usize, &Sample) -> Result<(), E>,
     ) -> Result<(), E> {
+        let count = |decoder: Option<(Spot, Decoder)>| {
+            let took = decoder.map_or(0, |(_, decoder)| decoder.work.spent);
+            spent.0.fetch_add(took, Ordering::Relaxed);
+        };
         let mut decoder: Option<(Spot, Decoder)> = None;
         let mut before: Option<(Spot, Arc<Reading>)> = None;
         // A reading that nobody needs any more: its memory is that of the one two places on.
@@ -571,10 +615,15 @@ impl Timeline {
                 }
                 let fresh = self.past.get(key.0).map_or_else(|| self.fresh.anew(), Segment::decoder);
                 let reaching = match reach {
-                    Reach::Processes(cells) => fresh.light(of_machine(), cells, of_ended(cells)),
+                    Reach::Processes { cells, disks } => fresh.light(Light {
+                        machine: of_machine(),
+                        processes: cells,
+                        ended: of_ended(cells),
+                        disks,
+                    }),
                     Reach::All | Reach::Machine => fresh,
                 };
-                decoder = Some((key, reaching));
+                count(decoder.replace((key, reaching)));
             }
             let Some((next, decoder)) = &mut decoder else { continue };
             let mut now = None;
@@ -606,6 +655,7 @@ impl Timeline {
             old = earlier.map(|reading| ((spot.0, spot.1.wrapping_sub(1)), reading));
             before = Some((spot, now));
         }
+        count(decoder);
         Ok(())
     }
 

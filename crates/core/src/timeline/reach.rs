@@ -10,8 +10,13 @@ use crate::wanted::Demand;
 pub enum Reach {
     /// All of it.
     All,
-    /// These of the processes and the machine's own counters: no cores, devices, sensors, interrupts and connections.
-    Processes(Cells),
+    /// These of the processes and the machine's own counters: no cores, sensors, interrupts and connections.
+    Processes {
+        /// What of the processes.
+        cells: Cells,
+        /// What disks did as well.
+        disks: bool,
+    },
     /// The machine with its cores, devices and sensors, without processes.
     Machine,
 }
@@ -36,8 +41,8 @@ const OF_GONE: [&str; 8] = [
     "io_unknown",
 ];
 
-/// What the machine's own row needs to tell where somebody looks at processes alone: when it was, and what the CPU did that
-/// no visible process used.
+/// What the machine's own row needs to tell where somebody looks at processes alone: when it was, what the CPU did that
+/// no visible process used, and what newly waited to be written.
 pub(super) fn of_machine() -> Cells {
     Cells::named::<SystemRow>(&[
         "wall_ns",
@@ -56,6 +61,7 @@ pub(super) fn of_machine() -> Cells {
         "forks",
         "threads",
         "mem_total",
+        "mem_dirty",
         "notifications_lost",
     ])
 }
@@ -79,13 +85,15 @@ pub(super) fn of_ended(processes: Cells) -> Cells {
 impl Reach {
     /// Who the processes are, and nothing else of them.
     pub fn names() -> Reach {
-        Reach::Processes(always())
+        Reach::Processes { cells: always(), disks: false }
     }
 
     /// What a metric needs.
     pub fn of(metric: &Metric) -> Reach {
-        // What was written is held against what the devices took; ports are those of sockets.
-        const HEAVY: [&str; 5] = ["core_temp", "write", "write_by", "disk", "port"];
+        // Ports are those of sockets.
+        const HEAVY: [&str; 2] = ["core_temp", "port"];
+        // What was written is held against what the devices took.
+        const OF_DISKS: [&str; 3] = ["write", "write_by", "disk"];
         let of_transfers = metric.needs == Some(Demand::Transfers);
         let of_group = metric.needs == Some(Demand::ControlGroup) && metric.kind != Kind::Label;
         match metric.eval {
@@ -93,11 +101,12 @@ impl Reach {
             Eval::System(_) => Reach::Machine,
             Eval::Process(_) if of_group || of_transfers || HEAVY.contains(&metric.alias) => Reach::All,
             Eval::Process(_) => {
+                let disks = OF_DISKS.contains(&metric.alias);
                 let mut cells = always().and(Cells::named::<ProcessRow>(metric.reads));
-                if metric.kind == Kind::Rate {
+                if disks || metric.kind == Kind::Rate {
                     cells = cells.and(Cells::named::<ProcessRow>(&OF_GONE));
                 }
-                Reach::Processes(cells)
+                Reach::Processes { cells, disks }
             }
         }
     }
@@ -106,7 +115,9 @@ impl Reach {
     #[must_use]
     pub fn and(self, other: Reach) -> Reach {
         match (self, other) {
-            (Reach::Processes(a), Reach::Processes(b)) => Reach::Processes(a.and(b)),
+            (Reach::Processes { cells: a, disks }, Reach::Processes { cells: b, disks: others }) => {
+                Reach::Processes { cells: a.and(b), disks: disks || others }
+            }
             (Reach::Machine, Reach::Machine) => Reach::Machine,
             _ => Reach::All,
         }

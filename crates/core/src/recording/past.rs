@@ -1,6 +1,8 @@
-//! What rows that are added to a table are written against. Since version 4 that is the row of the same name that was added
+//! What a table had since the last key frame: what rows that are added are written against, and how likely what stands in
+//! its columns is. Since version 4 an added row is written against the row of the same name that was added
 //! last: programs that run again and again use nearly the same each time. Before, it was the row added last.
 
+use super::models::Models;
 use crate::known::Raw;
 use crate::row::Row;
 use std::collections::HashMap;
@@ -58,8 +60,10 @@ pub enum Kin {
     Named(usize),
 }
 
-/// What was added to a table since the last key frame. Names are told apart by `N`.
-pub struct Added<R, N> {
+/// What a table had since the last key frame. Names are told apart by `N`.
+pub struct Past<R, N> {
+    /// How likely what stands in its columns is; since version 5.
+    pub models: Models,
     /// The row that was added last.
     pub last: R,
     /// Its first text.
@@ -73,9 +77,10 @@ pub struct Added<R, N> {
     pub served: Vec<Served>,
 }
 
-impl<R: Row, N: Default> Default for Added<R, N> {
-    fn default() -> Added<R, N> {
-        Added {
+impl<R: Row, N: Default> Default for Past<R, N> {
+    fn default() -> Past<R, N> {
+        Past {
+            models: Models::default(),
             last: R::default(),
             last_name: N::default(),
             named: vec![],
@@ -86,7 +91,7 @@ impl<R: Row, N: Default> Default for Added<R, N> {
     }
 }
 
-impl<R: Row, N: Clone + Eq + Hash> Added<R, N> {
+impl<R: Row, N: Clone + Eq + Hash> Past<R, N> {
     /// Columns of numbers, each of which is a level or is not, are about to come.
     pub fn expect(&mut self, levels: impl Iterator<Item = bool>) {
         if self.served.is_empty() {
@@ -123,7 +128,7 @@ impl<R: Row, N: Clone + Eq + Hash> Added<R, N> {
         names.enumerate().map(of).collect()
     }
 
-    /// These are the rows that [`Added::kin`] was told of; without names where it was not asked.
+    /// These are the rows that [`Past::kin`] was told of; without names where it was not asked.
     pub fn keep<'a>(&mut self, rows: impl Fn(usize) -> &'a R, count: usize, last_name: Option<&N>) {
         for (named, newest) in self.named.iter_mut().zip(&mut self.newest) {
             if let Some(at) = newest.take() {
