@@ -4,12 +4,13 @@
 //! A changed row is written against itself before, an added one against the row of its name that was added last
 //! ([`Past`]).
 
-use super::codec::{Holder, Written};
+use super::codec::Holder;
 use super::coder::Coder;
 use super::mapping::is_clock;
 use super::models::{Models, StepModel};
 use super::numbers::{Out, put_number};
 use super::past::{Kin, Past, Served};
+use super::texts::Written;
 use crate::known::Raw;
 use crate::row::{Field, Kind, Row};
 use crate::text::Text;

@@ -1,7 +1,7 @@
 //! The index behind each block of readings: where they are and what the lanes show of them, so that the lanes of a day
 //! are drawn without decoding it.
 
-use super::codec::{DecodeError, Read, Written};
+use super::codec::DecodeError;
 use super::columnar::put_table;
 use super::format::{LONGEST_PAYLOAD, ROW_WORK};
 use super::mapping::Columns;
@@ -10,6 +10,7 @@ use super::packing::{Packer, Unpacker};
 use super::past::Past;
 use super::payload::Pieces;
 use super::pool::Pool;
+use super::texts::{Read, Written};
 use crate::catalogue::{Kind, Metric, PROCESS_METRICS, Unit};
 use crate::known::{Known, Raw};
 use crate::lane::{Lane, PerLane, Point, Severity};

@@ -24,6 +24,7 @@ mod scanner;
 mod schema;
 mod survey;
 mod tables;
+mod texts;
 mod writer;
 
 pub use codec::DecodeError;

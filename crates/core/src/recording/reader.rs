@@ -3,7 +3,7 @@
 //! Everything here takes untrusted input: a hostile file gives an error or a gap, never a panic and never
 //! unbounded memory.
 
-use super::codec::{DecodeError, Name, Read as Texts};
+use super::codec::DecodeError;
 use super::format::{
     FIRST_CODED, FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, LEAST_WORK, LONGEST_HEAD, MAGIC,
     MOST_BYTES, PLAIN_WORK_PER_BYTE, PROCESS_WORK, PartKind, ROW_WORK, VERSION, WORK_PER_BYTE, version_of,
@@ -19,6 +19,7 @@ use super::payload::Pieces;
 use super::pool::Pool;
 use super::scanner::{Found, Scanner};
 use super::schema::{Group, Head};
+use super::texts::{Name, Read as Texts};
 use crate::reading::all_parts;
 #[allow(clippy::wildcard_imports, reason = "all row types, as the list of parts names them")]
 use crate::reading::*;

@@ -1,8 +1,9 @@
 //! Tables of rows as bytes in version 1: row by row. Only read, no longer written.
 
-use super::codec::{Bytes, DecodeError, Holder, Read, raw};
+use super::codec::{Bytes, DecodeError, Holder, raw};
 use super::format::MOST_BYTES;
 use super::mapping::Columns;
+use super::texts::Read;
 use crate::known::Raw;
 use crate::row::Row;
 

@@ -1,12 +1,13 @@
 //! Tables of rows out of bytes, since version 2; the counterpart of [`columnar`](super::columnar).
 
-use super::codec::{Bytes, DecodeError, Holder, Name, Read};
+use super::codec::{Bytes, DecodeError, Holder};
 use super::columnar::Clocks;
 use super::mapping::Columns;
 use super::models::{Both, ByteModel, MapModel, Models, StepModel, TextModel};
 use super::numbers::{In, number, pass};
 use super::past::{Kin, Past};
 use super::pool::Pool;
+use super::texts::{Name, Read};
 use crate::known::Raw;
 use crate::row::{Cells, Field, Row, TextField};
 use std::borrow::Cow;

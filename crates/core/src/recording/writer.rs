@@ -1,6 +1,5 @@
 //! Readings into frames.
 
-use super::codec::Written;
 use super::columnar::put_table;
 use super::format::{ENOUGH_TEXT, KEY_EVERY, Kind, MOST_TEXT, header, put_frame};
 use super::index::{self, IndexRow, PeakRow, Peaks};
@@ -10,6 +9,7 @@ use super::packing::{Effort, Packer};
 use super::past::Past;
 use super::payload::Pieces;
 use super::schema::{Group, Head, group};
+use super::texts::Written;
 use crate::lane::{PerLane, Point};
 use crate::reading::all_parts;
 #[allow(clippy::wildcard_imports, reason = "all row types, as the list of parts names them")]
