@@ -36,6 +36,12 @@ fn sizes(short: Short, what: &str) {
     }
     writer.finish(&mut bytes);
     let encode = begin.elapsed() / COUNT as u32;
+    // As a live screen keeps them in memory.
+    let mut memory = Encoder::new(64);
+    let mut kept = vec![];
+    for reading in &readings {
+        memory.put(reading, &mut kept).expect("memory");
+    }
     let mut encoder = Encoder::new(dozor_core::recording::format::KEY_EVERY);
     let mut frames = vec![];
     let (mut keys, mut differences) = (0, [0; 2]);
@@ -65,6 +71,7 @@ fn sizes(short: Short, what: &str) {
         differences[0] / COUNT,
         differences[1] / COUNT,
     );
+    println!("  in blocks of 64, as in memory: {} bytes a reading", kept.len() / COUNT);
     println!("  encode {:.3} ms a reading (budget 1), decode {:.3} ms (budget 0.3)", ms(encode), ms(decode));
 }
 
