@@ -41,7 +41,7 @@ impl Coder {
         &self.bytes
     }
 
-    /// Appends a symbol. `of` is below 2 to the power of 16.
+    /// Appends a symbol. `of` is at most 2 to the power of 16.
     pub fn put(&mut self, Part { before, own, of }: Part) {
         let unit = self.range / of;
         self.low += u64::from(before * unit);

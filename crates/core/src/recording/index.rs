@@ -336,7 +336,7 @@ pub fn payload(rows: &[IndexRow], peaks: &Peaks, packer: &mut Packer) -> std::io
     let (mut packed, mut out) = (vec![], vec![]);
     packer.restart()?;
     packer.pack(&tables.texts, &mut packed)?;
-    Pieces { coded: tables.coder.bytes(), packed: Some(&packed), bits: &tables.bits }.put(&mut out);
+    Pieces { coded: Some(tables.coder.bytes()), packed: Some(&packed), bits: &tables.bits }.put(&mut out);
     Ok(out)
 }
 
@@ -349,16 +349,12 @@ impl IndexColumns {
         let most_peaks = PROCESS_METRICS.len() + 1;
         let most = (readings + most_peaks).saturating_mul(ROW).min(LONGEST_PAYLOAD as usize);
         let mut unpacked = vec![];
-        let pieces = if self.coded { Pieces::of(payload)? } else { Pieces::plain(payload)? };
+        let pieces = Pieces::of(payload, self.coded)?;
         if let Some(packed) = pieces.packed {
             let done = Unpacker::new().and_then(|mut unpacker| unpacker.unpack(packed, most, &mut unpacked));
             done.map_err(|_| DecodeError::Packing)?;
         }
-        let mut input = if self.coded {
-            In::coded(pieces.coded, &unpacked, pieces.bits, most as u64)
-        } else {
-            In::plain(&unpacked, pieces.bits)
-        };
+        let mut input = In::new(pieces.coded, &unpacked, pieces.bits, most as u64);
         let mut texts = Read::default();
         let mut room = readings.saturating_mul(size_of::<IndexRow>());
         let (mut rows, mut peaks): (Vec<IndexRow>, Vec<PeakRow>) = (vec![], vec![]);

@@ -80,16 +80,12 @@ impl Taken {
 const WORD_WORK: u64 = 4;
 
 impl<'a> In<'a> {
-    /// The tables of a frame before version 5; those of version 1 have no bits apart.
-    pub fn plain(bytes: &'a [u8], bits: &'a [u8]) -> In<'a> {
-        let taken = Taken { spent: bytes.len() as u64, most: u64::MAX };
-        In { coded: None, bytes: Bytes(bytes), bits, held: 0, count: 0, taken }
-    }
-
-    /// The tables of a frame; of a few bytes any number of symbols can come, so it is bounded.
-    pub fn coded(coded: &'a [u8], texts: &'a [u8], bits: &'a [u8], most: u64) -> In<'a> {
-        let taken = Taken { spent: texts.len() as u64 * TEXT_WORK, most };
-        In { coded: Some(Coded::new(coded)), bytes: Bytes(texts), bits, held: 0, count: 0, taken }
+    /// The tables of a frame: symbols, since version 5; what was compressed; the bits, which version 1 has not apart. Of a
+    /// few bytes any number of symbols can come, so they are bounded by `most`.
+    pub fn new(coded: Option<&'a [u8]>, bytes: &'a [u8], bits: &'a [u8], most: u64) -> In<'a> {
+        let each = if coded.is_some() { TEXT_WORK } else { 1 };
+        let taken = Taken { spent: bytes.len() as u64 * each, most };
+        In { coded: coded.map(Coded::new), bytes: Bytes(bytes), bits, held: 0, count: 0, taken }
     }
 
     /// Whether new texts stand alone.
@@ -348,7 +344,7 @@ mod tests {
     }
 
     fn both((out, codes): &(Out, Vec<u8>)) -> [In<'_>; 2] {
-        [In::coded(out.coder.bytes(), &[], &out.bits, 1_000), In::plain(codes, &out.bits)]
+        [In::new(Some(out.coder.bytes()), &[], &out.bits, 1_000), In::new(None, codes, &out.bits, 0)]
     }
 
     proptest! {
@@ -385,14 +381,14 @@ mod tests {
         #[test]
         fn every_code_is_a_number_or_an_error(code in any::<u8>(), bits in proptest::collection::vec(any::<u8>(), 8)) {
             let bytes = [code];
-            let _ = number(Raw::new(5), &mut ByteModel::default(), &mut In::plain(&bytes, &bits));
+            let _ = number(Raw::new(5), &mut ByteModel::default(), &mut In::new(None, &bytes, &bits, 0));
         }
     }
 
     #[test]
     fn of_a_few_bytes_no_more_is_taken_than_is_allowed() {
         let mut model = ByteModel::default();
-        let mut input = In::coded(&[], &[], &[], 1_000);
+        let mut input = In::new(Some(&[]), &[], &[], 1_000);
         let end = (0..)
             .find_map(|taken| number(Raw::ABSENT, &mut model, &mut input).err().map(|error| (taken, error)));
         assert_eq!(end, Some((1_000, DecodeError::TooMuch)));

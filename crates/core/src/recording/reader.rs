@@ -265,9 +265,9 @@ impl Stream {
             self.texts.clear();
         }
         if !kind.packed {
-            return Ok((In::plain(payload, &[]), &mut self.texts));
+            return Ok((In::new(None, payload, &[], most), &mut self.texts));
         }
-        let pieces = if coded { Pieces::of(payload)? } else { Pieces::plain(payload)? };
+        let pieces = Pieces::of(payload, coded)?;
         self.payload.clear();
         if let (true, Some(unpacker)) = (kind.key, &mut self.unpacker) {
             unpacker.restart().map_err(|_| DecodeError::Packing)?;
@@ -280,12 +280,7 @@ impl Stream {
             let unpacked = unpacker.unpack(packed, usize::MAX, &mut self.payload);
             unpacked.map_err(|_| DecodeError::Packing)?;
         }
-        let input = if coded {
-            In::coded(pieces.coded, &self.payload, pieces.bits, most)
-        } else {
-            In::plain(&self.payload, pieces.bits)
-        };
-        Ok((input, &mut self.texts))
+        Ok((In::new(pieces.coded, &self.payload, pieces.bits, most), &mut self.texts))
     }
 }
 
@@ -365,8 +360,13 @@ impl Decoder {
 
     /// What reading takes together is bounded by so many bytes of the recording.
     pub fn allow(&mut self, bytes: u64) {
+        self.work.allowed = self.allowed_for(bytes);
+    }
+
+    /// What reading so many bytes of the recording may take.
+    pub fn allowed_for(&self, bytes: u64) -> u64 {
         let each = if self.plan.coded { WORK_PER_BYTE } else { PLAIN_WORK_PER_BYTE };
-        self.work.allowed = LEAST_WORK.saturating_add(bytes.saturating_mul(each));
+        LEAST_WORK.saturating_add(bytes.saturating_mul(each))
     }
 
     /// Takes in a frame of either part.

@@ -112,9 +112,13 @@ impl Survey {
     /// A decoder that has read nothing, and may take as much as suits the size of the recording.
     pub fn decoder(&self) -> Decoder {
         let mut decoder = self.decoder.anew();
-        decoder.work.spent = 0;
         decoder.allow(self.settled);
         decoder
+    }
+
+    /// What decoding all of it once may take.
+    pub fn allowed(&self) -> u64 {
+        self.decoder.allowed_for(self.settled)
     }
 
     /// What finding the readings took so far, and may take.

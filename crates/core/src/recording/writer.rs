@@ -103,7 +103,7 @@ impl Stream {
             packer.pack(texts, &mut self.packed)?;
         }
         let packed = (!texts.is_empty()).then_some(&self.packed[..]);
-        let coded = self.tables.coder.bytes();
+        let coded = Some(self.tables.coder.bytes());
         Pieces { coded, packed, bits: &self.tables.bits }.put(&mut self.payload);
         put_frame(kind, &self.payload, out);
         Ok(())

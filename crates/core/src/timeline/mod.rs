@@ -559,8 +559,7 @@ impl Timeline {
 
     /// What decoding all recordings once may take.
     fn allowed(&self) -> u64 {
-        let of_one = |segment: &Segment| segment.decoder().work.allowed;
-        self.past.iter().map(of_one).reduce(u64::saturating_add).unwrap_or(u64::MAX)
+        self.past.iter().map(Segment::allowed).reduce(u64::saturating_add).unwrap_or(u64::MAX)
     }
 
     fn fold_part<T>(

@@ -214,6 +214,11 @@ impl Segment {
         self.entries.truncate(self.entries.len().saturating_sub(readings));
     }
 
+    /// What decoding all of it once may take.
+    pub fn allowed(&self) -> u64 {
+        self.survey.allowed()
+    }
+
     /// A decoder that has read nothing.
     pub fn decoder(&self) -> Decoder {
         self.survey.decoder()
