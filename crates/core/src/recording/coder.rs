@@ -8,6 +8,32 @@ const NARROW: u32 = 1 << 24;
 /// Bits of a byte.
 const SHIFT: u32 = 8;
 
+/// Up to so many parts a range is not divided by their number but multiplied with its inverse: where symbols are taken out,
+/// each waits for the one before, and a division takes three times as long.
+const MOST_INVERSE: usize = 1 << 13;
+/// Binary places of an inverse. The 32 bits of a range and the 13 of a number of parts are together so many fewer that
+/// what an inverse is rounded up by never makes a quotient too large.
+const PLACES: u32 = 63;
+/// By the number of parts.
+static INVERSE: [u64; MOST_INVERSE + 1] = {
+    let mut inverse = [0; MOST_INVERSE + 1];
+    let mut of = 1;
+    while of < inverse.len() {
+        inverse[of] = (1u64 << PLACES).div_ceil(of as u64);
+        of += 1;
+    }
+    inverse
+};
+
+/// What one part of so many is of a range.
+#[inline]
+fn unit(range: u32, of: u32) -> u32 {
+    match INVERSE.get(of as usize) {
+        Some(inverse) => ((u128::from(range) * u128::from(*inverse)) >> PLACES) as u32,
+        None => range / of,
+    }
+}
+
 /// Which part of a range a symbol has: so many parts of so many, behind so many that stand before it.
 #[derive(Clone, Copy, Debug)]
 pub struct Part {
@@ -43,7 +69,7 @@ impl Coder {
 
     /// Appends a symbol. `of` is at most 2 to the power of 16.
     pub fn put(&mut self, Part { before, own, of }: Part) {
-        let unit = self.range / of;
+        let unit = unit(self.range, of);
         self.low += u64::from(before * unit);
         self.range = own * unit;
         while self.range < NARROW {
@@ -95,30 +121,40 @@ impl Coder {
 
 /// Symbols out of a frame.
 pub struct Coded<'a> {
-    rest: &'a [u8],
+    bytes: &'a [u8],
+    /// How many of the bytes are in the point.
+    taken: usize,
     point: u32,
     range: u32,
 }
 
 impl<'a> Coded<'a> {
     pub fn new(bytes: &'a [u8]) -> Coded<'a> {
-        let mut coded = Coded { rest: bytes, point: 0, range: u32::MAX };
-        (0..4).for_each(|_| coded.shift());
+        let mut coded = Coded { bytes, taken: 0, point: 0, range: u32::MAX };
+        coded.point = coded.next_bytes();
+        coded.taken = size_of::<u32>();
         coded
     }
 
-    fn shift(&mut self) {
-        let next = self.rest.split_first().map_or(0, |(&byte, rest)| {
-            self.rest = rest;
-            byte
-        });
-        self.point = self.point << SHIFT | u32::from(next);
+    /// The next four bytes; behind the last there are zeros.
+    #[inline]
+    fn next_bytes(&self) -> u32 {
+        match self.bytes.get(self.taken..self.taken + 4) {
+            Some(&[a, b, c, d]) => u32::from_be_bytes([a, b, c, d]),
+            _ => self.last_bytes(),
+        }
+    }
+
+    #[cold]
+    fn last_bytes(&self) -> u32 {
+        let rest = self.bytes.get(self.taken..).unwrap_or_default();
+        rest.iter().zip([24, 16, 8, 0]).map(|(byte, shift)| u32::from(*byte) << shift).sum()
     }
 
     /// What one part of so many is of the range, for [`Coded::take`].
     #[inline]
     pub fn unit(&self, of: u32) -> u32 {
-        self.range / of
+        unit(self.range, of)
     }
 
     /// How far into the range the symbol is that comes next.
@@ -130,12 +166,12 @@ impl<'a> Coded<'a> {
     /// Takes the symbol that begins so far into the range and has so much of it.
     #[inline]
     pub fn take(&mut self, begin: u32, length: u32) {
-        self.point -= begin;
-        self.range = length;
-        while self.range < NARROW {
-            self.shift();
-            self.range <<= SHIFT;
-        }
+        // As many whole bytes as its highest bits are zero: without a branch, since nobody could foretell it.
+        let shift = length.leading_zeros() & !(SHIFT - 1);
+        let wide = u64::from(self.point - begin) << 32 | u64::from(self.next_bytes());
+        self.point = ((wide << shift) >> 32) as u32;
+        self.range = length << shift;
+        self.taken += (shift / SHIFT) as usize;
     }
 
     /// The next of so many symbols that are equally likely.
@@ -151,7 +187,7 @@ impl<'a> Coded<'a> {
 
     /// Whether all bytes were taken in.
     pub fn is_done(&self) -> bool {
-        self.rest.is_empty()
+        self.taken >= self.bytes.len()
     }
 }
 
@@ -162,12 +198,25 @@ mod tests {
 
     /// Parts of a range, the narrowest and the widest among them.
     fn parts() -> impl Strategy<Value = Vec<Part>> {
-        let of = prop_oneof![1..40u32, Just(1u32 << 16), 60_000..1u32 << 16];
+        let of = prop_oneof![1..40u32, 8_100..8_300u32, Just(1u32 << 16), 60_000..1u32 << 16];
         let part = of
             .prop_flat_map(|of| (0..of, Just(of)))
             .prop_flat_map(|(before, of)| (1..=of - before).prop_map(move |own| Part { before, own, of }));
         let edge = Just(Part { before: (1 << 16) - 1, own: 1, of: 1 << 16 });
         proptest::collection::vec(prop_oneof![4 => part, 1 => edge], 0..300)
+    }
+
+    #[test]
+    fn multiplying_with_an_inverse_gives_what_dividing_gives() {
+        let most = MOST_INVERSE as u32;
+        for of in 1..=most + 1 {
+            // Where a quotient just reaches the next number, and just not.
+            let steps = [NARROW / of, u32::MAX / of / 2, u32::MAX / of];
+            let near = steps.into_iter().flat_map(|step| [step * of, (step * of).wrapping_sub(1)]);
+            for range in near.chain([NARROW, u32::MAX - 1, u32::MAX]) {
+                assert_eq!(unit(range, of), range / of, "{range} of {of}");
+            }
+        }
     }
 
     proptest! {

@@ -308,10 +308,18 @@ pub fn number(before: Raw, model: &mut ByteModel, input: &mut In<'_>) -> Result<
 /// Goes past so many numbers.
 pub fn pass(count: usize, model: &mut ByteModel, input: &mut In<'_>) -> Result<(), DecodeError> {
     let mut bits = 0;
-    for _ in 0..count {
-        match CODES[input.code(model)? as usize].bits {
-            of_one @ 0..=64 => bits += of_one as usize,
-            _ => return Err(DecodeError::TooLarge),
+    let mut passed = |code: u8| match CODES[code as usize].bits {
+        of_one @ 0..=64 => {
+            bits += of_one as usize;
+            Ok(())
+        }
+        _ => Err(DecodeError::TooLarge),
+    };
+    match &mut input.coded {
+        None => input.bytes.take(count)?.iter().try_for_each(|code| passed(*code))?,
+        Some(coded) => {
+            input.taken.spend(count as u64)?;
+            (0..count).try_for_each(|_| passed(model.take(coded)?))?;
         }
     }
     input.pass_bits(bits)
