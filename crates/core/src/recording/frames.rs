@@ -1,6 +1,8 @@
 //! Where the bytes of a recording are. Files are opened by who uses this crate; nothing here asks the system.
 
+use super::format::FrameHeader;
 use std::io;
+use std::ops::Range;
 
 /// Frames by their offset: a file, or the live history in memory.
 pub trait Frames: Send + Sync {
@@ -26,5 +28,61 @@ impl Frames for Vec<u8> {
         let there = rest.len().min(buffer.len());
         buffer[..there].copy_from_slice(&rest[..there]);
         Ok(there)
+    }
+}
+
+/// Bytes that are taken out at once: most often a whole reading.
+const AT_ONCE: usize = 4 << 10;
+/// Bytes of memory that are kept for the next.
+const KEPT: usize = 256 << 10;
+
+/// What was taken out of a recording for one frame, and for those close behind it.
+#[derive(Default)]
+pub struct Taken {
+    from: u64,
+    there: usize,
+    bytes: Vec<u8>,
+}
+
+impl Taken {
+    /// What was taken out may not be there any more. The memory stays, but for that of a very large frame.
+    pub fn forget(&mut self) {
+        self.there = 0;
+        if self.bytes.len() > KEPT {
+            self.bytes = vec![];
+        }
+    }
+
+    /// The place of a frame among the bytes, with its header, where all of it is there.
+    fn find(&self, offset: u64) -> Option<(FrameHeader, Range<usize>)> {
+        let begin = usize::try_from(offset.checked_sub(self.from)?).ok()?;
+        let header = FrameHeader::parse(self.bytes[..self.there].get(begin..)?)?;
+        let payload = begin + header.bytes..begin + header.whole();
+        (payload.end <= self.there).then_some((header, payload))
+    }
+
+    fn take(&mut self, frames: &dyn Frames, from: u64, bytes: usize) -> io::Result<()> {
+        if self.bytes.len() < bytes {
+            self.bytes.resize(bytes, 0);
+        }
+        (self.from, self.there) = (from, 0);
+        self.there = frames.some_at(from, &mut self.bytes[..bytes])?;
+        Ok(())
+    }
+
+    /// The kind and the payload of the frame at `offset`; none where there is no whole one.
+    pub fn frame(&mut self, frames: &dyn Frames, offset: u64) -> io::Result<Option<(u8, &[u8])>> {
+        let mut found = self.find(offset);
+        if found.is_none() {
+            self.take(frames, offset, AT_ONCE)?;
+            let Some(header) = FrameHeader::parse(&self.bytes[..self.there]) else { return Ok(None) };
+            if header.whole() > self.there {
+                self.take(frames, offset, header.whole())?;
+            }
+            found = self.find(offset);
+        }
+        let (header, payload) = found.ok_or(io::ErrorKind::UnexpectedEof)?;
+        let payload = &self.bytes[payload];
+        Ok(header.holds(payload).then_some((header.kind, payload)))
     }
 }

@@ -5,10 +5,10 @@
 
 use super::codec::DecodeError;
 use super::format::{
-    FIRST_CODED, FRAME_HEADER_BYTES, FrameHeader, HEADER_BYTES, Kind, LEAST_WORK, LONGEST_HEAD, MAGIC,
-    MOST_BYTES, PLAIN_WORK_PER_BYTE, PROCESS_WORK, PartKind, ROW_WORK, VERSION, WORK_PER_BYTE, version_of,
+    FIRST_CODED, HEADER_BYTES, Kind, LEAST_WORK, LONGEST_HEAD, MAGIC, MOST_BYTES, PLAIN_WORK_PER_BYTE,
+    PROCESS_WORK, PartKind, ROW_WORK, VERSION, WORK_PER_BYTE, version_of,
 };
-use super::frames::Frames;
+use super::frames::{Frames, Taken};
 use super::index::{Index, IndexColumns, IndexRow, PeakRow};
 use super::mapping::Columns;
 use super::marks::{Mark, MarkKind};
@@ -312,6 +312,8 @@ pub struct Decoder {
     light: Option<Light>,
     /// Rows of the tables that are passed.
     passed: Vec<usize>,
+    /// Bytes of the reading that was loaded.
+    taken: Taken,
     /// What reading took, and may take.
     pub work: Work,
 }
@@ -335,6 +337,7 @@ impl Decoder {
             pool: Pool::default(),
             light: None,
             passed: vec![0; tables],
+            taken: Taken::default(),
             work: Work::FREE,
         }
     }
@@ -709,32 +712,30 @@ fn cleaned(host: HostFacts) -> HostFacts {
     }
 }
 
-/// The kind and payload of the frame at `offset`, checked.
-fn frame_at(frames: &dyn Frames, offset: u64, buffer: &mut Vec<u8>) -> Result<u8, ReadError> {
-    let mut head = [0; FRAME_HEADER_BYTES];
-    let there = frames.some_at(offset, &mut head)?;
-    let header = FrameHeader::parse(&head[..there]).ok_or(ReadError::Frame(offset))?;
-    buffer.resize(header.length as usize, 0);
-    frames.bytes_at(offset + header.bytes as u64, buffer)?;
-    if header.holds(buffer) { Ok(header.kind) } else { Err(ReadError::Frame(offset)) }
-}
-
 impl Decoder {
-    fn frame(&mut self, frames: &dyn Frames, offset: u64, buffer: &mut Vec<u8>) -> Result<(), ReadError> {
-        let kind = frame_at(frames, offset, buffer)?;
+    fn frame(&mut self, offset: u64, frames: &dyn Frames, taken: &mut Taken) -> Result<(), ReadError> {
+        let (kind, payload) = taken.frame(frames, offset)?.ok_or(ReadError::Frame(offset))?;
         let part = Kind::from_number(kind).and_then(Kind::part).ok_or(ReadError::Frame(offset))?;
-        Ok(self.part(part, buffer)?)
+        Ok(self.part(part, payload)?)
+    }
+
+    /// Takes in the frames at these places, one after another.
+    fn load_all(&mut self, frames: &dyn Frames, offsets: &[u64]) -> Result<(), ReadError> {
+        // Its memory is needed for the next as well.
+        let mut taken = std::mem::take(&mut self.taken);
+        let loaded = offsets.iter().try_for_each(|offset| self.frame(*offset, frames, &mut taken));
+        taken.forget();
+        self.taken = taken;
+        loaded
     }
 
     /// Takes in the reading at `entry`.
     pub fn load(&mut self, frames: &dyn Frames, entry: Entry) -> Result<(), ReadError> {
-        let mut buffer = vec![];
-        self.frame(frames, entry.system, &mut buffer)?;
-        self.frame(frames, entry.process, &mut buffer)
+        self.load_all(frames, &[entry.system, entry.process])
     }
 
     /// Takes in the system part alone of the reading at `entry`.
     pub fn load_system(&mut self, frames: &dyn Frames, entry: Entry) -> Result<(), ReadError> {
-        self.frame(frames, entry.system, &mut vec![])
+        self.load_all(frames, &[entry.system])
     }
 }
