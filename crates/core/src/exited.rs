@@ -32,12 +32,7 @@ pub fn exited_unsaid(sample: &Sample) -> Sample {
 }
 
 fn those_gone(sample: &Sample, said: bool) -> Sample {
-    // The machine's counters bound what processes can have done.
-    let of = |reading: &Reading| Reading {
-        system: reading.system.clone(),
-        disks: reading.disks.clone(),
-        ..Reading::default()
-    };
+    let of = |reading: &Reading| Reading { system: reading.system.clone(), ..Reading::default() };
     let mut now = of(&sample.now);
     let mut earlier = Reading::default();
     if let Some(before) = &sample.before {
@@ -56,7 +51,8 @@ fn those_gone(sample: &Sample, said: bool) -> Sample {
     now.processes.extend(short_lived(sample, said).into_iter().map(Arc::new));
     now.sort();
     let before = sample.before.is_some().then(|| Arc::new(earlier));
-    Sample::new(sample.host.clone(), before, Arc::new(now))
+    // The machine's counters bound what processes can have done.
+    Sample::new(sample.host.clone(), before, Arc::new(now)).with_storage_of(sample)
 }
 
 /// Whether this key is that of gathered processes, which no action can reach.

@@ -2,7 +2,7 @@
 //! condition held. Over a gap nothing is interpolated: what is not known has no value.
 
 use crate::catalogue::{Eval, Instances, Kind, Metric, Unit, Value, all, named};
-use crate::exited::exited;
+use crate::exited::{exited, exited_unsaid};
 use crate::expr::Expression;
 use crate::rank::{Total, total};
 use crate::reading::ProcessKey;
@@ -238,10 +238,20 @@ impl Query {
         Ok(Answer { lines, spans: spans(&whole.held), undecided })
     }
 
+    /// All metrics that it is about.
+    fn all_metrics(&self) -> impl Iterator<Item = &'static Metric> {
+        let of_expressions = [&self.whom, &self.when].into_iter().flatten().flat_map(Expression::metrics);
+        self.metrics.iter().map(|asked| asked.metric).chain(of_expressions)
+    }
+
+    /// Whether it needs command lines.
+    fn reads_commands(&self) -> bool {
+        self.all_metrics().any(|metric| metric.reads.contains(&"command"))
+    }
+
     /// What it is about.
     fn reach(&self) -> Reach {
-        let of_expressions = [&self.whom, &self.when].into_iter().flatten().flat_map(Expression::metrics);
-        let all = self.metrics.iter().map(|asked| asked.metric).chain(of_expressions);
+        let all = self.all_metrics();
         // A condition is decided for processes.
         all.map(Reach::of)
             .reduce(Reach::and)
@@ -273,7 +283,8 @@ impl Query {
         }
         let counts_gone =
             |asked: &Asked| matches!(asked.metric.eval, Eval::Process(_)) && asked.metric.kind == Kind::Rate;
-        let gone = self.metrics.iter().any(counts_gone).then(|| exited(sample));
+        let gone = || if self.reads_commands() { exited(sample) } else { exited_unsaid(sample) };
+        let gone = self.metrics.iter().any(counts_gone).then(gone);
         for (place, asked) in self.metrics.iter().enumerate() {
             let mut put = |instance: Option<Text>, value, most, least| {
                 let point = Point { wall_ns, seconds: sample.seconds(), value, most, least };
@@ -315,28 +326,24 @@ impl Query {
     ) -> (Value, Extreme, Extreme) {
         self.look_at_restless(metric, known, sample);
         let mut extremes: [Option<(f64, usize)>; 2] = [None, None];
-        let mut values = vec![];
         for (at, value) in known.values.iter().enumerate() {
-            let Some(value) = value else { continue };
-            if let Some(number) = value.number() {
-                let [most, least] = &mut extremes;
-                if most.is_none_or(|(before, _)| number > before) {
-                    *most = Some((number, at));
-                }
-                if least.is_none_or(|(before, _)| number < before) {
-                    *least = Some((number, at));
-                }
+            let Some(number) = value.as_ref().and_then(Value::number) else { continue };
+            let [most, least] = &mut extremes;
+            if most.is_none_or(|(before, _)| number > before) {
+                *most = Some((number, at));
             }
-            values.push(Total { value: value.clone(), partial: false });
+            if least.is_none_or(|(before, _)| number < before) {
+                *least = Some((number, at));
+            }
         }
+        let mut of_gone = vec![];
         if let Some(gone) = gone {
             let bound = self.whom.as_ref().map(|whom| whom.bind(gone, &self.me));
             let views = (0..gone.now.processes.len()).map(|at| gone.process(at));
             let counted =
                 views.filter(|view| bound.as_ref().is_none_or(|bound| bound.holds(view) == Some(true)));
             // What of them is not known makes the sum of the others no less known than it is on the screen.
-            let known = counted.map(|view| metric.of(&view)).filter(is_known);
-            values.extend(known.map(|value| Total { value, partial: false }));
+            of_gone.extend(counted.map(|view| metric.of(&view)).filter(is_known));
         }
         let who = |found: Option<(f64, usize)>| {
             let (value, at) = found?;
@@ -344,7 +351,8 @@ impl Query {
             Some((value, Who { key: crate::row::Row::key(&**row), name: row.name.clone() }))
         };
         let [most, least] = extremes.map(who);
-        (total(values.into_iter(), metric).value, most, least)
+        let values = known.values.iter().flatten().cloned().chain(of_gone);
+        (total(values.map(|value| Total { value, partial: false }), metric).value, most, least)
     }
 
     /// What the processes that count have. Who did nothing in this sample and in the one before has what it had, where neither the

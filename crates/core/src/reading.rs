@@ -615,8 +615,10 @@ macro_rules! declare_reading {
             /// the first stays.
             pub fn sort(&mut self) {
                 fn tidy<T, K: Ord>(rows: &mut Vec<T>, key: impl Fn(&T) -> K) {
-                    rows.sort_by_key(&key);
-                    rows.dedup_by(|a, b| key(a) == key(b));
+                    if !rows.is_sorted_by(|a, b| key(a) < key(b)) {
+                        rows.sort_by_key(&key);
+                        rows.dedup_by(|a, b| key(a) == key(b));
+                    }
                 }
                 $( tidy(&mut self.$system, Row::key); )*
                 $( tidy(&mut self.$process, Row::key); )*

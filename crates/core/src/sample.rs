@@ -126,6 +126,8 @@ pub struct Sample {
     ended: OnceLock<HashMap<i64, Vec<u32>>>,
     /// Ports by process, once somebody asks.
     ports: OnceLock<Ports>,
+    /// What the disks took, once somebody asks.
+    took: OnceLock<Option<f64>>,
 }
 
 /// Bytes of the rows' counts of owners are wanted one after another when a reading goes; asked for all at once, the waits for
@@ -173,8 +175,23 @@ impl Sample {
         };
         let all_stand = changed.is_some() || before.as_deref().is_some_and(stand);
         let active = changed.map_or_else(OnceLock::new, OnceLock::from);
-        let (ended, ports, tasks) = (OnceLock::new(), OnceLock::new(), OnceLock::new());
-        Sample { host, before, now, gap, seconds, previous, all_stand, active, tasks, gone, ended, ports }
+        let (ended, ports, tasks, took) =
+            (OnceLock::new(), OnceLock::new(), OnceLock::new(), OnceLock::new());
+        Sample {
+            host,
+            before,
+            now,
+            gap,
+            seconds,
+            previous,
+            all_stand,
+            active,
+            tasks,
+            gone,
+            ended,
+            ports,
+            took,
+        }
     }
 
     /// Places of the records of ended processes, by their parent's PID.
@@ -234,6 +251,30 @@ impl Sample {
     /// Ports of processes.
     pub fn ports(&self) -> &Ports {
         self.ports.get_or_init(|| Ports::new(&self.now))
+    }
+
+    /// Bytes per second that the whole disks took, and by which what waits to be written grew: more cannot have been
+    /// written. Nothing where neither is known.
+    pub fn storage_took(&self) -> Option<f64> {
+        *self.took.get_or_init(|| {
+            let disks = self.parts(|reading| &reading.disks[..]).filter(|disk| disk.now.whole.is_empty());
+            let taken: Vec<f64> = disks.filter_map(|disk| disk.rate(|d| d.write_bytes).value()).collect();
+            let seconds = self.seconds()?;
+            let waits = |reading: &Reading| reading.system.mem_dirty.value();
+            let grown = waits(&self.now)
+                .zip(waits(self.before.as_deref()?))
+                .map(|(now, before)| now.saturating_sub(before));
+            if taken.is_empty() && grown.is_none() {
+                return None;
+            }
+            Some(taken.iter().sum::<f64>() + grown.unwrap_or(0).max(0) as f64 / seconds)
+        })
+    }
+
+    /// The same for other processes of the time of another sample, whose disks took what they took.
+    pub(crate) fn with_storage_of(mut self, other: &Sample) -> Sample {
+        self.took = other.storage_took().into();
+        self
     }
 
     /// Growth per second of a counter of the whole machine.

@@ -106,22 +106,6 @@ fn cpu(view: &ProcessView<'_>) -> Value {
     }
 }
 
-/// Bytes per second that the whole disks took, and by which what waits to be written grew: more cannot have been
-/// written. Nothing where neither is known.
-fn storage_took(sample: &Sample) -> Option<f64> {
-    let disks = sample.parts(|reading| &reading.disks[..]).filter(|disk| disk.now.whole.is_empty());
-    let taken: Vec<f64> = disks.filter_map(|disk| disk.rate(|d| d.write_bytes).value()).collect();
-    let seconds = sample.seconds()?;
-    let waits = |reading: &crate::reading::Reading| reading.system.mem_dirty.value();
-    let grown = waits(&sample.now)
-        .zip(waits(sample.before.as_deref()?))
-        .map(|(now, before)| now.saturating_sub(before));
-    if taken.is_empty() && grown.is_none() {
-        return None;
-    }
-    Some(taken.iter().sum::<f64>() + grown.unwrap_or(0).max(0) as f64 / seconds)
-}
-
 /// What the bytes that a process wrote are taken from.
 pub const WRITTEN_BY: [&str; 3] = ["pages", "calls", "devices"];
 
@@ -151,7 +135,7 @@ fn written(view: &ProcessView<'_>) -> Known<(f64, &'static str)> {
     if net <= surely {
         return Known::Value((net, pages));
     }
-    let took = storage_took(view.sample);
+    let took = view.sample.storage_took();
     let otherwise = match view.now.writes_otherwise.value() {
         Some(code) => code != 0,
         None => handed <= 0.0,
