@@ -91,6 +91,12 @@ impl Cells {
         self.0 & other.0 != 0
     }
 
+    /// Whether all of these are among them.
+    #[must_use]
+    pub fn cover(self, other: Cells) -> bool {
+        self.0 & other.0 == other.0
+    }
+
     /// Whether the text in this place of [`Row::TEXTS`] is among them.
     pub fn has_text(self, place: usize) -> bool {
         self.0 >> place & 1 == 1

@@ -81,13 +81,16 @@ fn is_of_processes(metric: &Metric) -> bool {
     matches!(Reach::of(metric), Reach::Processes { .. })
 }
 
-/// What every metric of processes says of some samples, read as is said, also of those who are gone.
+/// What every metric of processes says of some samples, read as is said, also of those who are gone and have a value.
 fn values(timeline: &Timeline, metric: &'static Metric, reach: Reach) -> Vec<Vec<Value>> {
-    let of =
-        |sample: &Sample| (0..sample.now.processes.len()).map(|at| metric.of(&sample.process(at))).collect();
+    let of = |sample: &Sample| -> Vec<Value> {
+        (0..sample.now.processes.len()).map(|at| metric.of(&sample.process(at))).collect()
+    };
+    let is_known = |value: &Value| !matches!(value, Value::Absent | Value::Denied);
     let seen = timeline.fold(150..210, 1, reach, Vec::new, |seen: &mut Vec<Vec<Value>>, _, sample| {
         seen.push(of(sample));
-        seen.extend((metric.kind == Kind::Rate).then(|| of(&exited(sample))));
+        let of_gone = || of(&exited(sample)).into_iter().filter(is_known).collect();
+        seen.extend((metric.kind == Kind::Rate).then(of_gone));
     });
     seen.expect("readable").concat()
 }

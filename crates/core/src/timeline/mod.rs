@@ -615,7 +615,7 @@ impl Timeline {
                 let fresh = self.past.get(key.0).map_or_else(|| self.fresh.anew(), Segment::decoder);
                 let reaching = match reach {
                     Reach::Processes { cells, disks } => fresh.light(Light {
-                        machine: of_machine(),
+                        machine: of_machine(cells),
                         processes: cells,
                         ended: of_ended(cells),
                         disks,

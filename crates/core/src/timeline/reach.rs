@@ -29,25 +29,37 @@ fn always() -> Cells {
     Cells::named::<ProcessRow>(&["pid", "start_ticks", "ppid", "name", "program"])
 }
 
-/// What tells of the time between two readings who ended, and what of the CPU nobody visible used.
-const OF_GONE: [&str; 8] = [
-    "state",
-    "threads",
-    "run_ns",
-    "user_ticks",
-    "system_ticks",
-    "children_user_ticks",
-    "children_system_ticks",
-    "io_unknown",
-];
+/// What tells of those who ended between two readings.
+const OF_GONE: [&str; 2] = ["state", "io_unknown"];
 
-/// What the machine's own row needs to tell where somebody looks at processes alone: when it was, what the CPU did that
-/// no visible process used, and what newly waited to be written.
-pub(super) fn of_machine() -> Cells {
-    Cells::named::<SystemRow>(&[
+/// What tells how much of the CPU nobody visible used between two readings, so that there must have been somebody whom
+/// nobody saw. Of those nothing else is known: who does not ask for CPU time needs none of it.
+fn of_unseen() -> Cells {
+    Cells::named::<ProcessRow>(&[
+        "threads",
+        "run_ns",
+        "user_ticks",
+        "system_ticks",
+        "children_user_ticks",
+        "children_system_ticks",
+    ])
+}
+
+/// What the machine's own row needs to tell where somebody looks at these of the processes: when it was, what newly waited to
+/// be written, and what the CPU did, where it can be told what of that no visible process did.
+pub(super) fn of_machine(processes: Cells) -> Cells {
+    let always = Cells::named::<SystemRow>(&[
         "wall_ns",
         "monotonic_ns",
         "boot_ns",
+        "mem_total",
+        "mem_dirty",
+        "notifications_lost",
+    ]);
+    if !processes.cover(of_unseen()) {
+        return always;
+    }
+    always.and(Cells::named::<SystemRow>(&[
         "user",
         "nice",
         "system",
@@ -60,10 +72,7 @@ pub(super) fn of_machine() -> Cells {
         "guest_nice",
         "forks",
         "threads",
-        "mem_total",
-        "mem_dirty",
-        "notifications_lost",
-    ])
+    ]))
 }
 
 /// What of those that ended stands for what is read of processes: who they were, the CPU time that nobody else can have used,
@@ -105,6 +114,9 @@ impl Reach {
                 let mut cells = always().and(Cells::named::<ProcessRow>(metric.reads));
                 if disks || metric.kind == Kind::Rate {
                     cells = cells.and(Cells::named::<ProcessRow>(&OF_GONE));
+                }
+                if metric.kind == Kind::Rate && cells.meet(of_unseen()) {
+                    cells = cells.and(of_unseen());
                 }
                 Reach::Processes { cells, disks }
             }
