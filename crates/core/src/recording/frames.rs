@@ -86,3 +86,61 @@ impl Taken {
         Ok(header.holds(payload).then_some((header.kind, payload)))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::format::{Kind, put_frame};
+    use super::*;
+    use proptest::prelude::*;
+
+    const KINDS: [Kind; 3] = [Kind::SystemKey, Kind::SystemDifference, Kind::ProcessDifference];
+
+    proptest! {
+        #[test]
+        fn frames_are_found_in_any_order_whatever_was_taken_out_before(
+            lengths in proptest::collection::vec(prop_oneof![6 => 0..900usize, 1 => 3_900..4_200usize, 1 => 5_000..9_000usize], 1..12),
+            order in proptest::collection::vec((any::<prop::sample::Index>(), any::<bool>()), 1..20),
+            cut in any::<prop::sample::Index>(),
+        ) {
+            let (mut whole, mut places) = (vec![], vec![]);
+            for (at, length) in lengths.iter().enumerate() {
+                let payload = vec![at as u8; *length];
+                let begin = whole.len();
+                put_frame(KINDS[at % KINDS.len()], &payload, &mut whole);
+                places.push((begin, KINDS[at % KINDS.len()] as u8, payload));
+            }
+            let there = whole[..cut.index(whole.len() + 1)].to_vec();
+            let mut taken = Taken::default();
+            for (which, forget) in order {
+                if forget {
+                    taken.forget();
+                }
+                let at = which.index(places.len());
+                let (offset, kind, payload) = &places[at];
+                let end = places.get(at + 1).map_or(whole.len(), |(next, ..)| *next);
+                match taken.frame(&there, *offset as u64) {
+                    Ok(Some(found)) => prop_assert_eq!(found, (*kind, &payload[..])),
+                    Ok(None) | Err(_) => prop_assert!(there.len() < end, "frame {} is whole", at),
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn a_changed_frame_is_none() {
+        let mut bytes = vec![];
+        put_frame(Kind::SystemDifference, &[7; 300], &mut bytes);
+        bytes[200] ^= 1;
+        assert!(matches!(Taken::default().frame(&bytes, 0), Ok(None)));
+    }
+
+    #[test]
+    fn the_memory_of_a_very_large_frame_is_given_back() {
+        let mut bytes = vec![];
+        put_frame(Kind::SystemKey, &vec![0; KEPT], &mut bytes);
+        let mut taken = Taken::default();
+        assert!(matches!(taken.frame(&bytes, 0), Ok(Some((_, payload))) if payload.len() == KEPT));
+        taken.forget();
+        assert_eq!(taken.bytes.capacity(), 0);
+    }
+}
