@@ -6,7 +6,7 @@ use super::totals::Sum;
 use crate::catalogue::{Combine, Metric, Value};
 use crate::known::Raw;
 use crate::reading::{ProcessRow, Reading};
-use crate::sample::Sample;
+use crate::sample::{ProcessView, Sample};
 use crate::text::Text;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -74,6 +74,26 @@ struct Column {
     wanted: bool,
 }
 
+impl Column {
+    /// Asks for what the process in a place has, which stands where it stood.
+    fn ask(&mut self, at: usize, view: &ProcessView<'_>) {
+        if self.metric.least.is_some() {
+            self.least[at] = self.metric.bounded(view).1;
+        }
+        let value = self.metric.of(view);
+        if let Some((key, Some(ranks))) = &mut self.ranks {
+            match key.rank_of(&value) {
+                Some(rank) => ranks[at] = rank,
+                None => self.ranks = None,
+            }
+        }
+        if !self.plain.is_empty() {
+            self.plain[at] = plainly(&value);
+        }
+        self.values[at] = value;
+    }
+}
+
 /// Who is kept by a narrowing; none where that cannot be known.
 struct Decided {
     narrowing: Narrowing,
@@ -126,32 +146,28 @@ impl Ledger {
         });
         for Column { metric, values, plain, least, ranks, numbers, wanted } in &mut self.columns {
             *wanted = false;
-            let ranked = ranks.take();
+            *ranks = ranks.take().filter(|(_, ranks)| stand && metric.by_number.is_none() && ranks.is_some());
             if let Some(by) = metric.by_number {
                 follow(sample, moved, numbers, &mut |at| (by.number)(&sample.now.processes[at]));
                 let follows = (by.follows)(sample);
                 values.clear();
                 values.extend(numbers.iter().map(|number| follows(*number)));
-                *plain = plain_of(metric, values);
+            } else if stand {
                 continue;
-            }
-            if metric.least.is_some() {
-                follow(sample, moved, least, &mut |at| metric.bounded(&sample.process(at)).1);
-            }
-            follow(sample, moved, values, &mut |at| metric.of(&sample.process(at)));
-            *ranks = ranked.filter(|_| stand).and_then(|(key, ranks)| {
-                let mut ranks = ranks?;
-                for at in &places {
-                    ranks[*at] = key.rank_of(&values[*at])?;
-                }
-                Some((key, Some(ranks)))
-            });
-            if stand && !plain.is_empty() {
-                for at in &places {
-                    plain[*at] = plainly(&values[*at]);
-                }
             } else {
-                *plain = plain_of(metric, values);
+                if metric.least.is_some() {
+                    follow(sample, moved, least, &mut |at| metric.bounded(&sample.process(at)).1);
+                }
+                follow(sample, moved, values, &mut |at| metric.of(&sample.process(at)));
+            }
+            fill_plain(metric, values, plain);
+        }
+        if stand {
+            // One process after another, not one metric: what all of them read of it is in the cache then.
+            for at in &places {
+                let view = sample.process(*at);
+                let asked = self.columns.iter_mut().filter(|column| column.metric.by_number.is_none());
+                asked.for_each(|column| column.ask(*at, &view));
             }
         }
         self.decided = self.decided.take().filter(|decided| decided.narrowing.rests());
@@ -213,7 +229,8 @@ impl Ledger {
         let numbers = numbers.unwrap_or_default();
         let views = || (0..rows.len()).map(|at| sample.process(at));
         let values: Vec<Value> = views().map(|view| metric.of(&view)).collect();
-        let plain = plain_of(metric, &values);
+        let mut plain = vec![];
+        fill_plain(metric, &values, &mut plain);
         let is_ever = metric.least.is_some();
         let least = views().filter(|_| is_ever).map(|view| metric.bounded(&view).1).collect();
         self.columns.push(Column { metric, values, plain, least, ranks: None, numbers, wanted: true });
@@ -238,6 +255,23 @@ impl Ledger {
         self.find(metric).map(|column| &column.values[..])
     }
 
+    /// The largest number of a metric that was wanted, among the places that are meant; 0 where nobody there has one above.
+    pub fn largest(&self, metric: &'static Metric, meant: &[bool]) -> f64 {
+        let Some(column) = self.find(metric) else { return 0.0 };
+        if column.plain.is_empty() {
+            let meant = column.values.iter().zip(meant).filter(|(_, meant)| **meant);
+            return meant.filter_map(|(value, _)| value.number()).fold(0.0, f64::max);
+        }
+        let mut largest = 0.0;
+        for (number, meant) in column.plain.iter().zip(meant) {
+            // No number is larger than none.
+            if *meant && *number > largest {
+                largest = *number;
+            }
+        }
+        largest
+    }
+
     fn find(&self, metric: &'static Metric) -> Option<&Column> {
         self.columns.iter().find(|column| column.metric == metric)
     }
@@ -248,22 +282,27 @@ impl Ledger {
         let mut sums = vec![Sum::NOTHING; count];
         let Some(column) = self.find(metric) else { return sums };
         if !column.plain.is_empty() {
-            let mut numbers: Vec<Option<f64>> = vec![None; count];
+            // One more than there are groups: of who is in none.
+            let mut numbers = vec![0.0; count + 1];
+            let mut counted = vec![false; count + 1];
             for (at, (plain, group)) in column.plain.iter().zip(group_of).enumerate() {
-                let group = *group as usize;
-                match numbers.get_mut(group) {
-                    None => {}
-                    Some(sum) if !plain.is_nan() => *sum = Some(sum.unwrap_or(0.0) + plain),
-                    Some(_) => sums[group].add(&column.values[at], false, metric.combine),
-                }
-                if column.least.get(at) == Some(&true) && group < count {
-                    sums[group].becomes_partial();
+                let group = (*group as usize).min(count);
+                if !plain.is_nan() {
+                    numbers[group] += plain;
+                    counted[group] = true;
+                } else if let Some(sum) = sums.get_mut(group) {
+                    sum.add(&column.values[at], false, metric.combine);
                 }
             }
-            for (sum, number) in sums.iter_mut().zip(numbers) {
-                if let Some(number) = number {
-                    sum.add(&Value::Number(number), false, metric.combine);
+            for (group, _) in group_of.iter().zip(&column.least).filter(|(_, least)| **least) {
+                if let Some(sum) = sums.get_mut(*group as usize) {
+                    sum.becomes_partial();
                 }
+            }
+            for ((sum, number), _) in
+                sums.iter_mut().zip(numbers).zip(counted).filter(|(_, counted)| *counted)
+            {
+                sum.add(&Value::Number(number), false, metric.combine);
             }
             return sums;
         }
@@ -301,9 +340,12 @@ fn plainly(value: &Value) -> f64 {
     value.number().unwrap_or(f64::NAN)
 }
 
-/// Values as bare numbers, where they are added up; nothing where they are not.
-fn plain_of(metric: &Metric, values: &[Value]) -> Vec<f64> {
-    if metric.combine == Combine::Sum { values.iter().map(plainly).collect() } else { vec![] }
+/// Fills in values as bare numbers, where they are added up.
+fn fill_plain(metric: &Metric, values: &[Value], plain: &mut Vec<f64>) {
+    if metric.combine == Combine::Sum {
+        plain.clear();
+        plain.extend(values.iter().map(plainly));
+    }
 }
 
 /// The same parents, but that whoever is its own ancestor has none.
@@ -423,6 +465,11 @@ mod tests {
                 ledger.want(metric, &sample);
                 let asked: Vec<Value> = (0..count).map(|at| metric.of(&sample.process(at))).collect();
                 assert_eq!(ledger.column(metric), Some(&asked[..]), "{}", metric.alias);
+                let odd: Vec<bool> = (0..count).map(|at| at % 2 == 1).collect();
+                let of_odd = asked.iter().skip(1).step_by(2).filter_map(Value::number);
+                let largest = of_odd.reduce(f64::max).unwrap_or(0.0).max(0.0);
+                let largest = Value::Number(largest);
+                assert_eq!(Value::Number(ledger.largest(metric, &odd)), largest, "{}", metric.alias);
                 // Two groups, and some that are in none.
                 let group_of: Vec<u32> = (0..count as u32).map(|at| at % 3).collect();
                 let sums: Vec<Total> = ledger

@@ -204,11 +204,12 @@ impl Order {
         values: impl Fn(usize) -> Values,
         moved: impl Fn(usize) -> bool,
     ) -> Vec<usize> {
-        let ranked: Option<Vec<_>> = (0..count).map(ranks).collect();
-        let of_text: Vec<Values> = if ranked.is_none() { (0..count).map(values).collect() } else { vec![] };
-        let compare = |a: &usize, b: &usize| match &ranked {
-            Some(ranks) => ranks[*a].cmp(&ranks[*b]),
-            None => self.compare(&of_text[*a], &of_text[*b]),
+        let mut ranked = Vec::with_capacity(count);
+        ranked.extend((0..count).map_while(ranks));
+        let has_text = ranked.len() < count;
+        let of_text: Vec<Values> = if has_text { (0..count).map(values).collect() } else { vec![] };
+        let compare = |a: &usize, b: &usize| {
+            if has_text { self.compare(&of_text[*a], &of_text[*b]) } else { ranked[*a].cmp(&ranked[*b]) }
         };
         let (mut moved, still): (Vec<usize>, Vec<usize>) = (0..count).partition(|at| moved(*at));
         moved.sort_by(compare);

@@ -38,6 +38,7 @@ impl Sum {
         Sum { whole: Value::Absent, absent: false, denied: false, settled: false };
 
     /// Takes in one more; `partial` is said of the least that it may be.
+    #[inline]
     pub(super) fn add(&mut self, value: &Value, partial: bool, combine: Combine) {
         if self.settled {
             return;

@@ -172,12 +172,11 @@ impl State {
         let totals = table.totals(&population, &groups, &barred, ledger);
         let largest = barred.iter().enumerate().map(|(place, metric)| {
             ledger.want(metric, looked_at);
-            let known = ledger.column(metric).unwrap_or_default().iter().zip(&alone);
-            let of_one = known.filter(|(_, alone)| **alone).filter_map(|(value, _)| value.number());
             let of_groups = totals.iter().filter_map(|totals| totals[place].value.number());
             let of_others =
                 others.iter().filter_map(|line| table.value(&population, line, metric).value.number());
-            (metric.alias, of_one.chain(of_groups).chain(of_others).fold(0.0, f64::max))
+            let largest = ledger.largest(metric, &alone);
+            (metric.alias, of_groups.chain(of_others).fold(largest, f64::max))
         });
         self.rows.largest = largest.collect();
         self.rows.processes_shown = processes_shown(&table, sample);
