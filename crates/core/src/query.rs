@@ -4,9 +4,10 @@
 use crate::catalogue::{Eval, Instances, Kind, Metric, Unit, Value, all, named};
 use crate::exited::{exited, exited_unsaid};
 use crate::expr::Expression;
-use crate::rank::{Total, total};
+use crate::rank::{Total, total, uses};
 use crate::reading::ProcessKey;
 use crate::recording::{ReadError, has_peaks};
+use crate::row::Cells;
 use crate::sample::Sample;
 use crate::text::Text;
 use crate::timeline::{Reach, Spent, Timeline};
@@ -218,11 +219,10 @@ impl Query {
                 return Ok(Answer { lines, ..Answer::default() });
             }
         }
-        let threads = std::thread::available_parallelism().map_or(1, usize::from);
-        let parts =
-            timeline.fold(numbers, threads, self.reach(), Collected::default, |collected, _, sample| {
-                self.collect(collected, sample);
-            })?;
+        let (threads, reach) = (std::thread::available_parallelism().map_or(1, usize::from), self.reach());
+        let parts = timeline.fold(numbers, threads, reach, Collected::default, |collected, _, sample| {
+            self.collect(collected, sample, reach.has_commands());
+        })?;
         let mut whole = Collected::default();
         for part in parts {
             whole.held.extend(part.held);
@@ -238,27 +238,24 @@ impl Query {
         Ok(Answer { lines, spans: spans(&whole.held), undecided })
     }
 
-    /// All metrics that it is about.
-    fn all_metrics(&self) -> impl Iterator<Item = &'static Metric> {
-        let of_expressions = [&self.whom, &self.when].into_iter().flatten().flat_map(Expression::metrics);
-        self.metrics.iter().map(|asked| asked.metric).chain(of_expressions)
-    }
-
-    /// Whether it needs command lines.
-    fn reads_commands(&self) -> bool {
-        self.all_metrics().any(|metric| metric.reads.contains(&"command"))
-    }
-
     /// What it is about.
     fn reach(&self) -> Reach {
-        let all = self.all_metrics();
+        let expressions = || [&self.whom, &self.when].into_iter().flatten();
+        let of_active = expressions().filter(|expression| expression.asks_for_active()).flat_map(|_| uses());
+        let metrics = self.metrics.iter().map(|asked| asked.metric);
+        let metrics = metrics.chain(expressions().flat_map(Expression::metrics)).chain(of_active.copied());
+        let cells = expressions().map(Expression::cells).filter(|cells| *cells != Cells::NONE);
         // A condition is decided for processes.
-        all.map(Reach::of)
+        let names = self.when.is_some().then(Reach::names);
+        metrics
+            .map(Reach::of)
+            .chain(cells.map(Reach::cells))
             .reduce(Reach::and)
-            .map_or(Reach::All, |reach| if self.when.is_some() { reach.and(Reach::names()) } else { reach })
+            .map_or(Reach::All, |reach| names.map_or(reach, |names| reach.and(names)))
     }
 
-    fn collect(&self, collected: &mut Collected, sample: &Sample) {
+    /// Takes in a sample; command lines of those who are gone are made where they are asked for.
+    fn collect(&self, collected: &mut Collected, sample: &Sample, commands: bool) {
         let wall_ns = sample.now.wall_ns();
         if let Some(when) = &self.when {
             let bound = when.bind(sample, &self.me);
@@ -283,7 +280,7 @@ impl Query {
         }
         let counts_gone =
             |asked: &Asked| matches!(asked.metric.eval, Eval::Process(_)) && asked.metric.kind == Kind::Rate;
-        let gone = || if self.reads_commands() { exited(sample) } else { exited_unsaid(sample) };
+        let gone = || if commands { exited(sample) } else { exited_unsaid(sample) };
         let gone = self.metrics.iter().any(counts_gone).then(gone);
         for (place, asked) in self.metrics.iter().enumerate() {
             let mut put = |instance: Option<Text>, value, most, least| {

@@ -71,6 +71,8 @@ pub struct Cells(u64);
 impl Cells {
     /// All of them.
     pub const ALL: Cells = Cells(u64::MAX);
+    /// None of them.
+    pub const NONE: Cells = Cells(0);
 
     /// Those with these names; a name that the row does not have is none.
     pub fn named<R: Row>(names: &[&str]) -> Cells {

@@ -109,6 +109,41 @@ fn metrics_of_processes_need_nothing_of_cores_and_devices_and_of_processes_what_
     }
 }
 
+#[test]
+fn conditions_are_decided_by_all_that_they_look_at() {
+    let timeline = night();
+    let about = [
+        "mine",
+        "active",
+        "not active",
+        "kernel_thread",
+        "not replaced",
+        "-q",
+        "stack or lynx",
+        "tile and active",
+    ];
+    let mut differs = 0;
+    for (text, alias) in about.into_iter().flat_map(|text| ["write", "cpu", "rss"].map(|alias| (text, alias)))
+    {
+        let expression = || Some(Expression::parse(text).expect(text));
+        let answer = |metrics: Vec<Asked>, whom: Option<Expression>, when: Option<Expression>| {
+            let query =
+                Query { metrics, whom, when, stat: Some(Stat::Max), me: "astro".into(), ..Query::default() };
+            let answer = query.answer(&timeline, 150..210).expect("readable");
+            let line = answer.lines.first().map(|line| (line.value.clone(), line.who.clone(), line.known));
+            (line, answer.spans)
+        };
+        // With a metric beside it that needs all of a reading.
+        let both = || [asked(alias), asked("core_temp")].concat();
+        let (alone, whole) = (answer(asked(alias), expression(), None), answer(both(), expression(), None));
+        assert_eq!(alone, whole, "{alias} where {text}");
+        differs += usize::from(alone != answer(asked(alias), None, None));
+        let (alone, whole) = (answer(asked(alias), None, expression()), answer(both(), None, expression()));
+        assert_eq!(alone, whole, "{alias} when {text}");
+    }
+    assert!(differs > 12, "{differs} conditions left somebody out");
+}
+
 /// A process of which everything is known.
 fn known_process(numbers: &[i64]) -> ProcessRow {
     let mut row = ProcessRow::default();
@@ -224,7 +259,7 @@ fn sums_over_time_are_what_the_counters_grew_by() {
         ..Query::default()
     };
     // Over the loss nothing is known, so nothing is added there.
-    let answer = query.answer(&timeline, 100..400).expect("readable");
+    let answer = query.answer(&timeline, 150..210).expect("readable");
     let written = |timeline: &mut Timeline, number: usize| {
         let sample = timeline.sample(number).expect("readable");
         let row = sample.now.processes.iter().find(|row| &*row.name == "stacker").expect("it runs").clone();

@@ -6,6 +6,8 @@ use super::lexer::Compare;
 use super::quantity::{self, Instant};
 use super::tree::{Comparison, Condition, Node, Value};
 use crate::catalogue::{self, Eval, Metric, PROCESS_METRICS, Unit};
+use crate::reading::ProcessRow;
+use crate::row::Cells;
 use crate::text::nearest;
 use crate::wanted::{Demand, Wanted};
 use regex::{Regex, RegexBuilder};
@@ -248,6 +250,36 @@ impl Test {
             | Test::Text { subject, .. }
             | Test::Pattern { subject, .. } => vec![subject.metric],
             Test::Metrics { subject, other, .. } => vec![subject.metric, other],
+        }
+    }
+
+    /// What of a process it looks at beside what its metrics read.
+    pub fn cells(&self) -> Cells {
+        let named = Cells::named::<ProcessRow>;
+        match self {
+            Test::Or(tests) | Test::And(tests) => {
+                tests.iter().map(Test::cells).reduce(Cells::and).unwrap_or(Cells::NONE)
+            }
+            Test::Not(test) => test.cells(),
+            Test::Contains(_) => named(&["pid", "name", "program", "command"]),
+            Test::Condition(Condition::Mine) => named(&["user", "real_user"]),
+            Test::Condition(Condition::Active) => named(&["state"]),
+            Test::Condition(Condition::KernelThread) => named(&["kernel"]),
+            Test::Condition(Condition::Replaced) => named(&["replaced"]),
+            Test::Number { .. }
+            | Test::Time { .. }
+            | Test::Text { .. }
+            | Test::Pattern { .. }
+            | Test::Metrics { .. } => Cells::NONE,
+        }
+    }
+
+    /// Whether it asks who is active, which several metrics tell.
+    pub fn asks_for_active(&self) -> bool {
+        match self {
+            Test::Or(tests) | Test::And(tests) => tests.iter().any(Test::asks_for_active),
+            Test::Not(test) => test.asks_for_active(),
+            other => matches!(other, Test::Condition(Condition::Active)),
         }
     }
 

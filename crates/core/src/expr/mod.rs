@@ -27,6 +27,7 @@ pub use quantity::{Instant, amount, instant, units as quantity_units};
 pub use tree::{Comparison, Condition, Node, Place, Value, quote};
 
 use crate::catalogue::Metric;
+use crate::row::Cells;
 use crate::wanted::Wanted;
 use check::Test;
 
@@ -65,6 +66,16 @@ impl Expression {
     /// All metrics in it.
     pub fn metrics(&self) -> Vec<&'static Metric> {
         self.test.metrics()
+    }
+
+    /// What of a process it looks at beside what its metrics read.
+    pub fn cells(&self) -> Cells {
+        self.test.cells()
+    }
+
+    /// Whether it asks who is active, which several metrics tell.
+    pub fn asks_for_active(&self) -> bool {
+        self.test.asks_for_active()
     }
 
     /// Whether it holds for a process that does nothing as it did in the sample before; see [`Metric::rests`].

@@ -16,7 +16,7 @@ mod table;
 mod threads;
 mod totals;
 
-pub use activity::is_active;
+pub use activity::{is_active, uses};
 pub use arrange::{Arrange, Arranging};
 pub use folds::{Folds, RowId};
 pub use ledger::Ledger;

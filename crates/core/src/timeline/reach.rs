@@ -94,7 +94,21 @@ pub(super) fn of_ended(processes: Cells) -> Cells {
 impl Reach {
     /// Who the processes are, and nothing else of them.
     pub fn names() -> Reach {
-        Reach::Processes { cells: always(), disks: false }
+        Reach::cells(Cells::NONE)
+    }
+
+    /// Who the processes are, and these of them.
+    pub fn cells(cells: Cells) -> Reach {
+        Reach::Processes { cells: always().and(cells), disks: false }
+    }
+
+    /// Whether command lines are read.
+    pub fn has_commands(self) -> bool {
+        match self {
+            Reach::All => true,
+            Reach::Processes { cells, .. } => cells.meet(Cells::named::<ProcessRow>(&["command"])),
+            Reach::Machine => false,
+        }
     }
 
     /// What a metric needs.
