@@ -259,7 +259,7 @@ fn sums_over_time_are_what_the_counters_grew_by() {
         ..Query::default()
     };
     // Over the loss nothing is known, so nothing is added there.
-    let answer = query.answer(&timeline, 150..210).expect("readable");
+    let answer = query.answer(&timeline, 100..400).expect("readable");
     let written = |timeline: &mut Timeline, number: usize| {
         let sample = timeline.sample(number).expect("readable");
         let row = sample.now.processes.iter().find(|row| &*row.name == "stacker").expect("it runs").clone();
