@@ -38,13 +38,13 @@ const KEPT: usize = 256 << 10;
 
 /// What was taken out of a recording for one frame, and for those close behind it.
 #[derive(Default)]
-pub struct Taken {
+pub struct Fetched {
     from: u64,
     there: usize,
     bytes: Vec<u8>,
 }
 
-impl Taken {
+impl Fetched {
     /// What was taken out may not be there any more. The memory stays, but for that of a very large frame.
     pub fn forget(&mut self) {
         self.there = 0;
@@ -110,15 +110,15 @@ mod tests {
                 places.push((begin, KINDS[at % KINDS.len()] as u8, payload));
             }
             let there = whole[..cut.index(whole.len() + 1)].to_vec();
-            let mut taken = Taken::default();
+            let mut fetched = Fetched::default();
             for (which, forget) in order {
                 if forget {
-                    taken.forget();
+                    fetched.forget();
                 }
                 let at = which.index(places.len());
                 let (offset, kind, payload) = &places[at];
                 let end = places.get(at + 1).map_or(whole.len(), |(next, ..)| *next);
-                match taken.frame(&there, *offset as u64) {
+                match fetched.frame(&there, *offset as u64) {
                     Ok(Some(found)) => prop_assert_eq!(found, (*kind, &payload[..])),
                     Ok(None) | Err(_) => prop_assert!(there.len() < end, "frame {} is whole", at),
                 }
@@ -131,16 +131,16 @@ mod tests {
         let mut bytes = vec![];
         put_frame(Kind::SystemDifference, &[7; 300], &mut bytes);
         bytes[200] ^= 1;
-        assert!(matches!(Taken::default().frame(&bytes, 0), Ok(None)));
+        assert!(matches!(Fetched::default().frame(&bytes, 0), Ok(None)));
     }
 
     #[test]
     fn the_memory_of_a_very_large_frame_is_given_back() {
         let mut bytes = vec![];
         put_frame(Kind::SystemKey, &vec![0; KEPT], &mut bytes);
-        let mut taken = Taken::default();
-        assert!(matches!(taken.frame(&bytes, 0), Ok(Some((_, payload))) if payload.len() == KEPT));
-        taken.forget();
-        assert_eq!(taken.bytes.capacity(), 0);
+        let mut fetched = Fetched::default();
+        assert!(matches!(fetched.frame(&bytes, 0), Ok(Some((_, payload))) if payload.len() == KEPT));
+        fetched.forget();
+        assert_eq!(fetched.bytes.capacity(), 0);
     }
 }

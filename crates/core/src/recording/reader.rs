@@ -8,7 +8,7 @@ use super::format::{
     FIRST_CODED, HEADER_BYTES, Kind, LEAST_WORK, LONGEST_HEAD, MAGIC, MOST_BYTES, PLAIN_WORK_PER_BYTE,
     PROCESS_WORK, PartKind, ROW_WORK, VERSION, WORK_PER_BYTE, version_of,
 };
-use super::frames::{Frames, Taken};
+use super::frames::{Fetched, Frames};
 use super::index::{Index, IndexColumns, IndexRow, PeakRow};
 use super::mapping::Columns;
 use super::marks::{Mark, MarkKind};
@@ -313,7 +313,7 @@ pub struct Decoder {
     /// Rows of the tables that are passed.
     passed: Vec<usize>,
     /// Bytes of the reading that was loaded.
-    taken: Taken,
+    fetched: Fetched,
     /// What reading took, and may take.
     pub work: Work,
 }
@@ -337,7 +337,7 @@ impl Decoder {
             pool: Pool::default(),
             light: None,
             passed: vec![0; tables],
-            taken: Taken::default(),
+            fetched: Fetched::default(),
             work: Work::FREE,
         }
     }
@@ -713,8 +713,8 @@ fn cleaned(host: HostFacts) -> HostFacts {
 }
 
 impl Decoder {
-    fn frame(&mut self, offset: u64, frames: &dyn Frames, taken: &mut Taken) -> Result<(), ReadError> {
-        let (kind, payload) = taken.frame(frames, offset)?.ok_or(ReadError::Frame(offset))?;
+    fn frame(&mut self, offset: u64, frames: &dyn Frames, fetched: &mut Fetched) -> Result<(), ReadError> {
+        let (kind, payload) = fetched.frame(frames, offset)?.ok_or(ReadError::Frame(offset))?;
         let part = Kind::from_number(kind).and_then(Kind::part).ok_or(ReadError::Frame(offset))?;
         Ok(self.part(part, payload)?)
     }
@@ -722,10 +722,10 @@ impl Decoder {
     /// Takes in the frames at these places, one after another.
     fn load_all(&mut self, frames: &dyn Frames, offsets: &[u64]) -> Result<(), ReadError> {
         // Its memory is needed for the next as well.
-        let mut taken = std::mem::take(&mut self.taken);
-        let loaded = offsets.iter().try_for_each(|offset| self.frame(*offset, frames, &mut taken));
-        taken.forget();
-        self.taken = taken;
+        let mut fetched = std::mem::take(&mut self.fetched);
+        let loaded = offsets.iter().try_for_each(|offset| self.frame(*offset, frames, &mut fetched));
+        fetched.forget();
+        self.fetched = fetched;
         loaded
     }
 
