@@ -5,7 +5,8 @@ use dozor_core::demo::SimulatedMachine;
 use dozor_core::demo::incidents::{self, CORES, Incident, Troubled, World, add, ended, incidents};
 use dozor_core::findings::{Adjusted, Engine, Finding, History, Verdict, rules};
 use dozor_core::lane::{PerLane, Severity};
-use dozor_core::reading::{HostFacts, Reading, raw};
+use dozor_core::reading::{HostFacts, Reading, TransferRow, raw};
+use dozor_core::row::Row as _;
 use dozor_core::sample::Sample;
 use dozor_core::thinning::{Thinner, for_years};
 use dozor_core::timeline::{Reach, Timeline};
@@ -485,6 +486,66 @@ fn small_writes_that_are_waited_for_are_worth_knowing_although_the_disk_has_room
     assert!(sentence.starts_with("tasks wait 42 % of the time for sda, which is 55 % busy"), "{sentence}");
     assert!(sentence.contains("catalogd[210] writes 94 % of what is written"), "{sentence}");
     assert!(writes(150_000).is_empty(), "a little is nothing");
+}
+
+/// What a group left in memory is written by threads of the kernel, long after its processes did anything: they hand it over,
+/// and the sentence says for whom.
+#[test]
+fn what_the_kernel_writes_out_for_a_group_is_told_with_the_group() {
+    let written = |share: i64, culprit_group: &'static str| {
+        let group = "/system.slice/catalogd.service";
+        let sentence = run(
+            &move |world| {
+                world.now.system.transfers_noted = raw(1);
+                world.process(320).kernel = raw(1);
+                let rows = [(group, 77, 0), ("", 0, 0)].map(|(of, number, bytes)| TransferRow {
+                    device: world.now.disks[0].name.clone(),
+                    pid: raw(320),
+                    start_ticks: world.process(320).start_ticks,
+                    number: raw(1),
+                    group: of.into(),
+                    group_number: raw(number),
+                    read_bytes: raw(0),
+                    write_bytes: raw(bytes),
+                    requests: raw(0),
+                });
+                world.now.transfers.extend(rows);
+                world.now.transfers.sort_by_key(TransferRow::key);
+                world.process(210).cgroup = culprit_group.into();
+            },
+            &move |world, _| {
+                let disk = &mut world.now.disks[0];
+                add(&mut disk.busy_ms, 980);
+                add(&mut disk.writes, 900);
+                add(&mut disk.write_ms, 60_000);
+                add(&mut disk.queue_ms, 60_000);
+                add(&mut disk.write_bytes, 90_000_000);
+                for row in &mut world.now.transfers {
+                    let bytes = if row.group.is_empty() { 100 - share } else { share };
+                    add(&mut row.write_bytes, bytes * 900_000);
+                }
+                if !culprit_group.is_empty() {
+                    add(&mut world.process(210).write_bytes, 40_000_000);
+                }
+                add(&mut world.now.system.pressure_io_some, 700_000);
+            },
+        );
+        let one =
+            sentence.0.iter().find(|one| one.about.name == "disk-saturated").expect("it is found").clone();
+        let culprits = one.last().culprits.iter().map(|one| one.name.clone()).collect::<Vec<_>>();
+        (one.last().sentence.clone(), culprits)
+    };
+    let said = "Threads of the kernel hand over 82 % of what is written for catalogd.service.";
+    let (sentence, culprits) = written(82, "");
+    assert!(sentence.ends_with(said), "{sentence}");
+    assert_eq!(culprits, ["catalogd.service"], "nobody else does it now");
+    let (sentence, culprits) = written(82, "/system.slice/other.service");
+    assert!(sentence.contains("catalogd[210] writes 44 %") && sentence.ends_with(said), "{sentence}");
+    assert_eq!(culprits, ["catalogd[210]", "catalogd.service"]);
+    let (sentence, _) = written(82, "/system.slice/catalogd.service");
+    assert!(!sentence.contains("kernel"), "who is named is in the group: {sentence}");
+    let (sentence, _) = written(30, "/system.slice/other.service");
+    assert!(!sentence.contains("kernel"), "it is not the most: {sentence}");
 }
 
 #[test]

@@ -316,7 +316,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "Scheduling policy: other, batch, idle, or real time (fifo, rr, deadline). A runaway real-time process can starve everything else.",
         "/proc/PID/stat policy", policy).reading(&["policy"]).among(&POLICIES),
     entry("rss", "process.memory.usage", "rss", Bytes, Level,
-        "Memory held in RAM, shared parts included. Adding it up over processes counts shared memory many times.",
+        "Memory held in RAM, shared parts included. Adding it up over processes counts shared memory many times. Before Linux 6.2 each thread adds its pages to it 64 at a time, so that a small process may show up to a megabyte less.",
         "/proc/PID/status VmRSS", |p| p.now.rss_bytes.into()).reading(&["rss_bytes"]),
     entry("growth", "process.memory.growth", "growth/s", BytesPerSecond, Rate,
         "How fast the resident memory grows; negative where it shrinks. Growth that never ends is a leak; growth at the start of a program is normal.",

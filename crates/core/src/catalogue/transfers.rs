@@ -2,10 +2,11 @@
 
 use super::Value;
 use crate::known::{Known, Raw};
-use crate::reading::{Reading, TransferRow};
+use crate::reading::{Reading, TransferRow, with_pid};
 use crate::row::Row as _;
 use crate::sample::{ProcessView, Sample};
 use crate::text::Text;
+use std::collections::BTreeMap;
 
 type Counter = fn(&TransferRow) -> Raw;
 /// Bytes and requests of a row.
@@ -76,14 +77,40 @@ pub(super) fn for_group(process: &ProcessView<'_>) -> Value {
     of_most(process, |row| &row.group)
 }
 
+/// The rows of a device; requests to its partitions are in them.
+fn to<'a>(sample: &'a Sample, device: &'a Text) -> impl Iterator<Item = &'a TransferRow> {
+    sample.now.transfers.iter().filter(move |row| row.device == *device)
+}
+
 /// Processes that handed something to a device in this sample; none where that is not noted.
-pub fn handing(sample: &Sample, name: &Text) -> Option<Vec<i64>> {
+pub fn handing(sample: &Sample, device: &Text) -> Option<Vec<i64>> {
     let moves = |row: &&TransferRow| {
-        row.device == *name
-            && [READ, WRITE].iter().any(|of| grown(sample, row, *of).is_some_and(|by| by > 0.0))
+        [READ, WRITE].iter().any(|of| grown(sample, row, *of).is_some_and(|by| by > 0.0))
     };
-    let pids = sample.now.transfers.iter().filter(moves).filter_map(|row| row.pid.value());
+    let pids = to(sample, device).filter(moves).filter_map(|row| row.pid.value());
     noted(sample).value().map(|_| pids.collect())
+}
+
+/// For which control group threads of the kernel handed most to a device in this sample, in one direction, and its part of
+/// all that was handed over; none where nothing was handed over for another group, or where that is not noted.
+pub fn handed_for<'a>(sample: &'a Sample, device: &'a Text, reads: bool) -> Option<(&'a Text, f64)> {
+    noted(sample).value()?;
+    let counter = if reads { READ } else { WRITE };
+    let (mut all, mut groups) = (0.0, BTreeMap::<&Text, f64>::new());
+    let is_of_kernel = |row: &TransferRow| {
+        let process = with_pid(&sample.now.processes, row.pid.value().unwrap_or(-1));
+        process.is_some_and(|process| process.kernel == Raw::new(1))
+    };
+    for row in to(sample, device) {
+        let bytes = grown(sample, row, counter).unwrap_or(0.0);
+        all += bytes;
+        // Others hand over for another group only what they wait for themselves.
+        if bytes > 0.0 && !row.group.is_empty() && is_of_kernel(row) {
+            *groups.entry(&row.group).or_default() += bytes;
+        }
+    }
+    let most = groups.into_iter().max_by(|a, b| a.1.total_cmp(&b.1));
+    most.map(|(group, bytes)| (group, bytes / all))
 }
 
 #[cfg(test)]
@@ -108,9 +135,14 @@ mod tests {
     }
 
     fn reading(seconds: i64, noted: Raw, transfers: Vec<TransferRow>) -> Reading {
-        let process = |pid: i64| ProcessRow { pid: raw(pid), start_ticks: raw(50), ..ProcessRow::default() };
+        let process = |pid: i64| ProcessRow {
+            pid: raw(pid),
+            start_ticks: raw(50),
+            kernel: raw(i64::from(pid != 9)),
+            ..ProcessRow::default()
+        };
         let mut reading = Reading {
-            processes: vec![Arc::new(process(7)), Arc::new(process(8))],
+            processes: [7, 8, 9].map(|pid| Arc::new(process(pid))).to_vec(),
             transfers,
             ..Reading::default()
         };
@@ -141,6 +173,41 @@ mod tests {
         assert_eq!(value("device_read", 0), Value::Number(5_500.0));
         assert_eq!(value("device_for", 0), Value::Text("/archive".into()));
         assert_eq!(value("device_for", 1), Value::Absent, "for itself alone");
+    }
+
+    #[test]
+    fn of_what_a_device_was_handed_for_groups_the_most_is_told_with_its_part_of_all() {
+        let host = Arc::new(HostFacts { ticks_per_second: 100, ..HostFacts::default() });
+        let written = |pid: i64, device: i64, group: &str, group_number: i64, bytes: i64| TransferRow {
+            group: group.into(),
+            group_number: raw(group_number),
+            write_bytes: raw(bytes),
+            ..row(pid, 50, device, bytes, 1)
+        };
+        let before = vec![written(7, 1, "/survey", 90, 1_000), written(7, 1, "/archive", 95, 9_000)];
+        let now = vec![
+            written(7, 1, "/survey", 90, 4_000),
+            written(7, 1, "/archive", 95, 9_500),
+            written(8, 1, "", 0, 1_000),
+            written(8, 1, "/survey", 90, 500),
+            written(9, 1, "/archive", 95, 5_000),
+            written(8, 2, "/archive", 95, 80_000),
+        ];
+        let of = |noted: Raw| {
+            let earlier = Arc::new(reading(10, noted, before.clone()));
+            let mut later = reading(12, noted, now.clone());
+            later.transfers.sort_by_key(TransferRow::key);
+            Sample::new(host.clone(), Some(earlier), Arc::new(later))
+        };
+        let sample = of(raw(1));
+        for reads in [false, true] {
+            assert_eq!(handed_for(&sample, &"sda".into(), reads), Some((&"/survey".into(), 0.35)));
+        }
+        assert_eq!(handed_for(&sample, &"sdb".into(), false), Some((&"/archive".into(), 1.0)));
+        assert_eq!(handed_for(&sample, &"sdc".into(), false), None, "nothing was handed over");
+        for unknown in [Raw::DENIED, Raw::ABSENT] {
+            assert_eq!(handed_for(&of(unknown), &"sda".into(), false), None);
+        }
     }
 
     #[test]

@@ -99,6 +99,8 @@ fn types(roots: &Roots) -> Result<Arc<Btf>, Refused> {
     let names = [&tasks::NAMES[..], &others.concat()].concat();
     let bytes = std::fs::read(roots.sys.join("kernel/btf/vmlinux")).map_err(|_| Refused::NoTypes)?;
     let types = Arc::new(Btf::parse(bytes, &names).ok_or(Refused::NoTypes)?);
+    // Older kernels have none of this name, and refuse maps before they would say so of the program.
+    types.field("task_struct", "__state").ok_or(Refused::Kernel)?;
     if roots.sys == Roots::default().sys {
         *shared = Arc::downgrade(&types);
     }

@@ -210,3 +210,10 @@ pub fn work_without_main() {
     unsafe { libc::waitpid(child, &raw mut status, 0) };
     println!("> ended");
 }
+
+/// Resident memory in bytes, as the kernel adds it up over the mappings; Documentation/filesystems/proc.rst `smaps_rollup`.
+pub fn resident(pid: i64) -> i64 {
+    let rollup = std::fs::read_to_string(format!("/proc/{pid}/smaps_rollup")).expect("the kernel's sum");
+    let rss = rollup.lines().find_map(|line| line.strip_prefix("Rss:")).expect("resident memory");
+    1024 * rss.trim_end_matches("kB").trim().parse::<i64>().expect("a number")
+}

@@ -32,7 +32,7 @@ impl Group {
         let folder = Path::new(root).join(name);
         std::fs::create_dir(&folder).ok()?;
         let group = Group { folder, children: vec![] };
-        group.folder.join(file).exists().then_some(group)
+        group.has(file).then_some(group)
     }
 
     pub fn put(&self, file: &str, text: &str) -> bool {
@@ -43,6 +43,18 @@ impl Group {
         let text = std::fs::read_to_string(self.folder.join(file)).expect("the kernel's file");
         let line = text.lines().find_map(|line| line.strip_prefix(key)).expect("its line");
         line.trim().parse().expect("a number")
+    }
+
+    /// Whether its controllers give it such a file.
+    pub fn has(&self, file: &str) -> bool {
+        self.folder.join(file).exists()
+    }
+
+    /// Of all devices together, `rbytes` or `wbytes`; Documentation/admin-guide/cgroup-v2.rst `io.stat`.
+    pub fn io(&self, kind: &str) -> f64 {
+        let text = std::fs::read_to_string(self.folder.join("io.stat")).expect("the kernel's account");
+        let words = text.split_whitespace().filter_map(|word| word.strip_prefix(kind)?.strip_prefix('='));
+        words.map(|word| word.parse::<f64>().expect("a number")).sum()
     }
 
     pub fn run(&mut self, script: &str) -> i64 {

@@ -3,7 +3,7 @@
 use super::helper::{Helper, agrees, wait_for_go};
 use super::limits::Group;
 use super::{CORE, INSIDE, wanting};
-use dozor_core::catalogue::{Value, find, process_metric};
+use dozor_core::catalogue::{Value, find, handed_for, process_metric};
 use dozor_core::exited::exited;
 use dozor_core::lane::sentences;
 use dozor_core::rank::Population;
@@ -76,7 +76,10 @@ fn what_a_process_hands_to_a_device_is_its_own_to_the_byte() {
         })
     };
     let group = Group::make("blkio", account).filter(limits);
-    if let Some(group) = &group {
+    // In a tree of version 2 it always keeps it.
+    let unified = || Group::below("/sys/fs/cgroup", &format!("dozor-io-{}", std::process::id()), "io.stat");
+    let unified = if group.is_none() { unified() } else { None };
+    for group in group.iter().chain(&unified) {
         assert!(group.put("cgroup.procs", &child.pid().to_string()));
     }
     let mut source = wanting(&[Demand::Transfers]);
@@ -113,7 +116,51 @@ fn what_a_process_hands_to_a_device_is_its_own_to_the_byte() {
             agrees(&format!("{kind} of a control group by its block account, bytes"), truth, ours, 0.0);
         }
     }
+    if let Some(group) = &unified {
+        for (kind, ours) in [("rbytes", row.read_bytes), ("wbytes", row.write_bytes)] {
+            let ours = ours.value().expect("counted") as f64;
+            agrees(&format!("{kind} of a control group's io.stat"), group.io(kind), ours, 0.0);
+        }
+    }
     child.go();
+}
+
+/// What a group leaves in memory a thread of the kernel writes out later, for that group; by the kernel's account of the group.
+#[test]
+fn what_the_kernel_writes_out_later_is_of_the_group_that_left_it_in_memory() {
+    if !INSIDE || !rustix::process::geteuid().is_root() {
+        return;
+    }
+    let name = format!("dozor-left-{}", std::process::id());
+    let group = Group::below("/sys/fs/cgroup", &name, "io.stat");
+    // Whose memory it writes out the kernel knows only where both are counted in one tree.
+    let Some(mut group) = group.filter(|group| group.has("memory.max")) else { return };
+    let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).expect("a folder");
+    let path = folder.path().join("left");
+    let mut source = wanting(&[Demand::Transfers]);
+    let before = source.read();
+    group.run(&format!("dd if=/dev/zero of={} bs=64k count=256 2>/dev/null; sleep 20", path.display()));
+    while std::fs::metadata(&path).map_or(0, |file| file.len()) < 16 << 20 {
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    rustix::fs::sync();
+    let name = format!("/{name}");
+    let begin = Instant::now();
+    let (sum, now) = loop {
+        let now = source.read();
+        let rows = now.transfers.iter().filter(|row| *row.group == name);
+        let sum: i64 = rows.filter_map(|row| row.write_bytes.value()).sum();
+        if sum >= 16 << 20 || begin.elapsed() > Duration::from_secs(10) {
+            break (sum, now);
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    };
+    agrees("written out by the kernel for a control group, bytes", group.io("wbytes"), sum as f64, 64e3);
+    let own = now.transfers.iter().find(|row| *row.group == name).expect("a row").device.clone();
+    let sample = Sample::new(Arc::new(source.host()), Some(Arc::new(before)), Arc::new(now));
+    let (of, part) = handed_for(&sample, &own, false).expect("somebody's");
+    assert_eq!(**of, *name);
+    assert!(part > 0.5, "{part}");
 }
 
 /// A device whose content is a file: what is asked of it a worker of the kernel reads of the file.
@@ -388,14 +435,18 @@ fn memory_that_a_sleeping_process_loses_is_seen_within_five_seconds() {
 pub fn wait_often() {
     println!("> there");
     wait_for_go();
+    let (done, is_done) = std::sync::mpsc::channel();
     std::thread::scope(|scope| {
-        scope.spawn(|| {
+        scope.spawn(move || {
             for _ in 0..2_000 {
                 std::thread::sleep(Duration::from_micros(50));
             }
+            done.send(()).expect("somebody waits");
             std::thread::park_timeout(Duration::from_secs(60));
         });
-        std::thread::sleep(Duration::from_millis(600));
+        is_done.recv().expect("it waited as often");
+        // It is on its way to sleep.
+        std::thread::sleep(Duration::from_millis(50));
         // SAFETY: rusage is a plain C struct of numbers, for which zeros are valid, and the pointer is good.
         let usage = unsafe {
             let mut usage: libc::rusage = std::mem::zeroed();

@@ -1,13 +1,16 @@
 //! A disk is the bottleneck: busy, with requests that wait.
 
-use crate::catalogue::{Unit, disk_busy, disk_wait};
+use crate::catalogue::{Unit, disk_busy, disk_wait, handed_for};
+use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
 use crate::lane::{DISKS, DiskLimits, Lane, Severity, disk_severity};
-use crate::reading::DiskRow;
+use crate::limits;
+use crate::reading::{DiskRow, ProcessRow, with_pid};
 use crate::sample::PartView;
+use crate::text::Text;
 use crate::units::short_wait;
 use std::collections::BTreeMap;
 
@@ -102,6 +105,22 @@ impl Rule for Disks {
     }
 }
 
+/// The control group for which threads of the kernel hand over most of what a disk moves, and that part in percent: what the group
+/// left in memory before, or what another device asks in its name. Not where the main one is in that group, and so says it.
+fn for_group<'a>(
+    scene: &Scene<'a>,
+    disk: &'a Text,
+    reads: bool,
+    main: Option<&Culprit>,
+) -> Option<(&'a Text, f64)> {
+    let (group, share) = handed_for(scene.sample, disk, reads)?;
+    let main = main.and_then(|main| with_pid(&scene.sample.now.processes, main.pid?));
+    let is_in = |row: &ProcessRow| {
+        row.cgroup.strip_prefix(&**group).is_some_and(|below| below.is_empty() || below.starts_with('/'))
+    };
+    (share >= 0.5 && !main.is_some_and(|main| is_in(main))).then_some((group, share * 100.0))
+}
+
 fn saturated(
     scene: &Scene<'_>,
     disk: &PartView<'_, DiskRow>,
@@ -138,8 +157,9 @@ fn saturated(
         ("write", "writes", "write", "of what is written")
     };
     let of_disk = if reads { disk.rate(|d| d.read_bytes) } else { disk.rate(|d| d.write_bytes) };
-    let culprits = scene.culprits(&scene.ranking(alias), of_disk.value());
+    let mut culprits = scene.culprits(&scene.ranking(alias), of_disk.value());
     let name = &disk.now.name;
+    let for_group = for_group(scene, name, reads, culprits.first());
     let waits = wait.map_or(String::new(), |wait| format!(", requests take {}", short_wait(wait)));
     let than = match (wait, usual) {
         (Some(wait), Some(usual)) if usual > 0.0 && wait > 3.0 * usual => {
@@ -154,6 +174,11 @@ fn saturated(
         format!("{name} is saturated: {busy:.0} % busy{waits}{than}.")
     };
     text += &does(&culprits, one, many, of_what);
+    if let Some((group, share)) = for_group {
+        let group = limits::short(group);
+        text += &format!(" Threads of the kernel hand over {share:.0} % {of_what} for {group}.");
+        culprits.push(Culprit { share: Some(share), ..Culprit::thing(group) });
+    }
     let mut found = Seen::new(severity, &**name, text);
     found = found.with(format!("disk.busy{{{name}}}"), busy, Unit::Percent);
     if let Some(wait) = wait {

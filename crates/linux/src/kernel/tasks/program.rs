@@ -81,8 +81,8 @@ fn at(word: usize) -> i16 {
 /// How the memory of a process is read.
 #[derive(Clone, Copy)]
 pub enum Pages {
-    /// One number of each kind.
-    Whole([Field; KINDS]),
+    /// One number of each kind, in a row: where the first is.
+    Whole(Field),
     /// One number of each kind and what each core has not added to it yet: where the number is, and where those of the cores
     /// are.
     PerCore([(Field, Field); KINDS]),
@@ -95,8 +95,8 @@ impl Pages {
                 (0..KINDS).map(|kind| layout.has("mm_struct", &path(kind))).collect::<Option<_>>()?;
             found.try_into().ok()
         };
-        if let Some(whole) = kinds(|kind| format!("rss_stat.count[{kind}].counter")) {
-            return Some(Pages::Whole(whole));
+        if let Some([first, ..]) = kinds(|kind| format!("rss_stat.count[{kind}].counter")) {
+            return Some(Pages::Whole(first));
         }
         let counts = kinds(|kind| format!("rss_stat[{kind}].count"))?;
         let cores = kinds(|kind| format!("rss_stat[{kind}].counters"))?;
@@ -224,10 +224,12 @@ impl Program<'_> {
         self.code.put(Four, R6, at(SESSION_WORD) + 4, 1);
         self.copy(Eight, R8, virtual_pages, at(VIRTUAL_WORD));
         match pages {
-            Pages::Whole(fields) => {
-                for (kind, field) in fields.into_iter().enumerate() {
-                    self.copy(Eight, R8, field, at(PAGES_WORD + kind));
-                }
+            Pages::Whole(first) => {
+                // The kernels that have them so do not let a program load such a number by itself: its type is one by another name.
+                let code = &mut self.code;
+                code.register(Operation::Set, R1, R6).number(Operation::Add, R1, i32::from(at(PAGES_WORD)));
+                code.number(Operation::Set, R2, KINDS as i32 * 8).register(Operation::Set, R3, R8);
+                code.number(Operation::Add, R3, i32::from(first.offset)).call(Helper::ProbeReadKernel);
             }
             Pages::PerCore(fields) => {
                 for (kind, (count, cores)) in fields.into_iter().enumerate() {
