@@ -16,8 +16,13 @@ use std::time::{Duration, Instant};
 /// itself has its part, and the time of cores is known in steps of 10 ms.
 const SOON: [Duration; 2] = [Duration::from_millis(60), Duration::from_millis(600)];
 
+/// How often it is said how far the first reading is.
+const STEP: Duration = Duration::from_millis(200);
+
 /// What comes from where readings come from.
 pub enum Delivery {
+    /// The first reading has come so far: so many processes, of so many.
+    Reached(u32, u32),
     /// The source gave a reading.
     Reading(Arc<Reading>),
     /// Readings of the time before, all at once.
@@ -57,6 +62,17 @@ pub fn start<T: From<Delivery> + Send + 'static>(
     out: Sender<T>,
 ) -> Sender<Request> {
     let (sender, orders) = channel();
+    if let Some(progress) = source.progress() {
+        let out = out.clone();
+        std::thread::spawn(move || {
+            while let Some((done, of)) = progress.get() {
+                if done > 0 && out.send(Delivery::Reached(done, of).into()).is_err() {
+                    return;
+                }
+                std::thread::sleep(STEP);
+            }
+        });
+    }
     std::thread::spawn(move || {
         if !history.is_empty() {
             let history = history.into_iter().map(Arc::new).collect();

@@ -5,41 +5,17 @@
 //! room for 10,000 processes. `cargo bench --bench collect -- 100000` instead has a crowd of that size, whose processes share one
 //! memory; it needs room for their numbers (`/proc/sys/kernel/pid_max`) and some 30 KB each.
 
+#[path = "../tests/counting/mod.rs"]
+mod counting;
+
+use counting::allocations as asked;
 use dozor_core::source::Source as _;
 use dozor_linux::{LiveSource, Roots};
 use rustix::fs::{CWD, Mode, OFlags, RawDir, openat};
-use std::alloc::{GlobalAlloc, Layout, System};
 use std::io::{BufRead as _, BufReader};
 use std::mem::MaybeUninit;
 use std::process::{Child, Command, Stdio};
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
-
-/// Counts allocations of this process.
-struct Counting;
-
-static ALLOCATIONS: AtomicU64 = AtomicU64::new(0);
-
-// SAFETY: every call is handed to the system's allocator unchanged.
-unsafe impl GlobalAlloc for Counting {
-    unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
-        ALLOCATIONS.fetch_add(1, Ordering::Relaxed);
-        // SAFETY: the caller's promises are the system allocator's demands.
-        unsafe { System.alloc(layout) }
-    }
-    unsafe fn dealloc(&self, pointer: *mut u8, layout: Layout) {
-        // SAFETY: the pointer came from the system's allocator with this layout.
-        unsafe { System.dealloc(pointer, layout) }
-    }
-    unsafe fn realloc(&self, pointer: *mut u8, layout: Layout, size: usize) -> *mut u8 {
-        ALLOCATIONS.fetch_add(1, Ordering::Relaxed);
-        // SAFETY: the pointer came from the system's allocator with this layout.
-        unsafe { System.realloc(pointer, layout, size) }
-    }
-}
-
-#[global_allocator]
-static ALLOCATOR: Counting = Counting;
 
 /// Lists `/proc`, opens, reads and closes `stat` and `io` of each process; gives how many there were.
 fn bare_loop(buffer: &mut [u8]) -> usize {
@@ -193,12 +169,12 @@ fn measure(count: usize, with_active: bool) {
         processes = bare_loop(&mut buffer);
         bare.push(begin.elapsed());
         for (at, (_, source)) in sources.iter_mut().enumerate() {
-            let before = ALLOCATIONS.load(Ordering::Relaxed);
+            let before = asked();
             let begin = Instant::now();
             let reading = source.read();
             ours[at].push(begin.elapsed());
-            allocations[at] = allocations[at].min(ALLOCATIONS.load(Ordering::Relaxed) - before);
-            drop(reading);
+            allocations[at] = allocations[at].min(asked() - before);
+            source.reuse(reading);
         }
     }
     let bare = median(bare).as_secs_f64();

@@ -325,7 +325,7 @@ fn exit_records(roots: &Roots) -> Finding {
 }
 
 fn temperatures(roots: &Roots) -> Finding {
-    let sensors = crate::sys::sensors::Sensors::find(&roots.sys).read();
+    let sensors = crate::sys::sensors::Sensors::find(&roots.sys).read(vec![]);
     let count = sensors.iter().filter(|sensor| sensor.temperature.value().is_some()).count();
     let (standing, found) = match count {
         0 => (Standing::Missing, "no sensor is there".to_owned()),

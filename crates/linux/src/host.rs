@@ -10,7 +10,8 @@ use jiff::tz::TimeZone;
 pub fn facts(roots: &Roots) -> HostFacts {
     let names = rustix::system::uname();
     let (kernel, release) = (names.sysname().to_bytes(), names.release().to_bytes());
-    let cores = read_file(&roots.proc.join("stat")).ok().map(|bytes| proc::stat::parse(&bytes).cores.len());
+    let cores =
+        read_file(&roots.proc.join("stat")).ok().map(|bytes| proc::stat::parse(&bytes, vec![]).cores.len());
     let model = read_file(&roots.proc.join("cpuinfo")).ok().and_then(|bytes| cpuinfo::model(&bytes));
     HostFacts {
         name: clean(names.nodename().to_bytes()),

@@ -7,7 +7,7 @@ use crate::recorder::{Bounds, RecordError, Recorder, SMALLEST_LIMIT, Then, Writt
 use clap::Args;
 use dozor_core::catalogue::{self, Metric, Unit};
 use dozor_core::expr::amount;
-use dozor_core::reading::HostFacts;
+use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::source::Source as _;
 use dozor_core::units::long_duration;
@@ -98,6 +98,7 @@ impl Record {
         let begin = Instant::now();
         let mut due = begin;
         let mut taken = 0;
+        let mut last: Option<Arc<Reading>> = None;
         loop {
             let reading = selection.of(&host, Arc::new(source.read()));
             if taken == 0 {
@@ -106,6 +107,10 @@ impl Record {
                 recorder.mark(&Mark::new(reading.wall_ns(), MarkKind::Note, text))?;
             }
             tell(&recorder.write(&reading)?);
+            // The one before is compared with no more.
+            if let Some(old) = last.replace(reading).and_then(Arc::into_inner) {
+                source.reuse(old);
+            }
             taken += 1;
             due += self.every;
             let now = Instant::now();

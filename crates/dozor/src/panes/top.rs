@@ -134,7 +134,7 @@ pub fn standing_out(state: &State, buffer: &mut Buffer, area: Rect) {
         area = Rect { y: area.y + 1, height: area.height - 1, ..area };
     }
     let unknown = match state.moment().sample.as_ref().map(|sample| (sample.gap, sample.seconds())) {
-        None => Some("waiting for the first reading …".to_owned()),
+        None => Some(waiting_words(state)),
         Some((Some(gap), _)) => Some(gap_words(gap)),
         Some((None, None)) if state.time().cursor.is_some() => {
             Some("the first reading: rates need one before it".to_owned())
@@ -165,6 +165,12 @@ pub fn standing_out(state: &State, buffer: &mut Buffer, area: Rect) {
         put(buffer, area.x + 2, y, 1, &sign, theme.role(Role::Severity(*severity)));
         put(buffer, area.x + 4, y, area.width.saturating_sub(5), text, theme.role(Role::Text));
     }
+}
+
+/// That there is no reading yet, and how far it is where that takes long.
+fn waiting_words(state: &State) -> String {
+    let far = state.session().reached.map(|(done, of)| format!(" {done} of {of} processes"));
+    format!("waiting for the first reading …{}", far.unwrap_or_default())
 }
 
 /// That nothing stands out, and for how long it has been looked.

@@ -257,6 +257,8 @@ pub struct Session {
     pub message: Option<Message>,
     /// A recording that is being written.
     pub recording: Option<Recording>,
+    /// How many processes the first reading has read, and of how many.
+    pub reached: Option<(u32, u32)>,
     /// Readings come only when somebody asks for one.
     pub by_hand: bool,
     /// Dozor's own CPU time in percent of a core, where it was measured.

@@ -461,6 +461,7 @@ impl State {
     /// Takes in what comes from where readings come from.
     pub fn receive(&mut self, delivery: Delivery) {
         match delivery {
+            Delivery::Reached(done, of) => self.session.reached = Some((done, of)),
             Delivery::Reading(reading) => self.append(reading),
             Delivery::History(readings) => {
                 for reading in readings {

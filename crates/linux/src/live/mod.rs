@@ -21,7 +21,7 @@ use crate::{Roots, host, own};
 use crowd::Crowd;
 use dozor_core::known::Raw;
 use dozor_core::reading::{HostFacts, Reading};
-use dozor_core::source::Source;
+use dozor_core::source::{Progress, Source};
 use dozor_core::wanted::{Demand, Wanted};
 use ended::Ended;
 use network::Network;
@@ -29,6 +29,7 @@ use processes::Processes;
 use removed::Removed;
 pub use removed::removed;
 use rustix::io::Errno;
+use std::sync::Arc;
 use system::System;
 use transfers::Transfers;
 
@@ -54,6 +55,10 @@ pub struct LiveSource {
     /// Bytes that were swapped and reclaimed up to the last reading.
     reclaimed: [i64; 3],
     crowd: Crowd,
+    /// Whether the files are those of this machine.
+    is_here: bool,
+    /// Empty lists of an old reading, for the next.
+    spare: Reading,
 }
 
 impl LiveSource {
@@ -62,6 +67,7 @@ impl LiveSource {
         let processes = Processes::open(&roots)
             .map_err(|source| OpenError { path: roots.proc.display().to_string(), source })?;
         let (system, network, ended) = (System::open(&roots), Network::default(), Ended::default());
+        let is_here = roots.proc == Roots::default().proc;
         Ok(LiveSource {
             system,
             processes,
@@ -74,6 +80,8 @@ impl LiveSource {
             loads_when_settled: false,
             reclaimed: [0; 3],
             crowd: Crowd::default(),
+            is_here,
+            spare: Reading::default(),
         })
     }
 
@@ -145,11 +153,13 @@ impl Source for LiveSource {
     }
 
     fn read(&mut self) -> Reading {
-        let mut reading = self.system.read(&self.roots, self.wanted);
+        let mut old = std::mem::take(&mut self.spare);
+        let rows = std::mem::take(&mut old.processes);
+        let mut reading = self.system.read(&self.roots, self.wanted, old);
         let reclaimed = [&reading.system.swap_in, &reading.system.swap_out, &reading.system.reclaimed]
             .map(|raw| raw.value().unwrap_or(0));
         let reclaims = std::mem::replace(&mut self.reclaimed, reclaimed) != reclaimed;
-        let processes = self.processes.read(self.wanted, reclaims);
+        let processes = self.processes.read(self.wanted, reclaims, rows);
         if self.wanted.has(Demand::Filesystems) {
             reading.filesystems = self.system.filesystems();
             reading.remotes = self.system.remotes();
@@ -160,7 +170,7 @@ impl Source for LiveSource {
         // Processes come in order; sorting them would touch every one of thousands for nothing.
         reading.processes = processes;
         // Notifications and sockets are this machine's, whatever tree of files is read.
-        let is_here = self.roots.proc == Roots::default().proc;
+        let is_here = self.is_here;
         if is_here && self.wanted.has(Demand::Filesystems) {
             reading.removed = self.removed.read(&self.roots, &reading.filesystems, &reading.processes);
         }
@@ -193,6 +203,21 @@ impl Source for LiveSource {
         reading
     }
 
+    fn progress(&self) -> Option<Arc<Progress>> {
+        Some(self.processes.progress.clone())
+    }
+
+    fn reuse(&mut self, old: Reading) {
+        self.spare = Reading {
+            cores: emptied(old.cores),
+            disks: emptied(old.disks),
+            interfaces: emptied(old.interfaces),
+            sensors: emptied(old.sensors),
+            processes: emptied(old.processes),
+            ..Reading::default()
+        };
+    }
+
     fn settle(&mut self) {
         if std::mem::take(&mut self.loads_when_settled) {
             self.load_later();
@@ -218,4 +243,10 @@ impl Source for LiveSource {
             }
         }
     }
+}
+
+/// The list without what was in it, with its memory.
+fn emptied<R>(mut list: Vec<R>) -> Vec<R> {
+    list.clear();
+    list
 }

@@ -4,6 +4,7 @@ use crate::Roots;
 use crate::clock::{self, Clocks};
 use crate::proc::kept::Kept;
 use crate::proc::mountinfo::Mount;
+use crate::proc::names::Names;
 use crate::proc::{self, diskstats, interrupts, mountinfo, mountstats, pressure, snmp, wireless};
 use crate::sys::blocks::Blocks;
 use crate::sys::cores::Cores;
@@ -29,6 +30,8 @@ pub struct System {
     turn: u64,
     users: Raw,
     speeds: HashMap<Text, Raw>,
+    disk_names: Names,
+    interface_names: Names,
     has_batteries: bool,
     has_gpus: bool,
 }
@@ -52,12 +55,15 @@ impl System {
             turn: 0,
             users: Raw::ABSENT,
             speeds: HashMap::new(),
+            disk_names: Names::default(),
+            interface_names: Names::default(),
             has_batteries: false,
             has_gpus: false,
         }
     }
 
-    pub fn read(&mut self, roots: &Roots, wanted: Wanted) -> Reading {
+    /// Reads all but processes; the lists of an old reading, which are empty, are filled.
+    pub fn read(&mut self, roots: &Roots, wanted: Wanted, old: Reading) -> Reading {
         let slow_turn = self.turn.is_multiple_of(SLOW_TURN);
         if slow_turn {
             self.users = sessions::count(&roots.run);
@@ -65,19 +71,18 @@ impl System {
         }
         self.turn += 1;
         let clocks = clock::now();
-        let stat = proc::stat::parse(self.files.read("stat"));
+        let stat = proc::stat::parse(self.files.read("stat"), old.cores);
         let system = self.machine(clocks, &stat);
         let mut cores = stat.cores;
         for core in &mut cores {
             self.cores.complete(&roots.sys, core, |package, core| self.sensors.of_core(package, core));
         }
-        let wireless = wireless::parse(self.files.read("net/wireless"));
         let mut reading = Reading {
             system,
             cores,
-            disks: self.disks(roots),
-            interfaces: interfaces(roots, self.files.read("net/dev"), &wireless, &mut self.speeds),
-            sensors: self.sensors.read(),
+            disks: self.disks(roots, old.disks),
+            interfaces: self.interfaces(roots, old.interfaces),
+            sensors: self.sensors.read(old.sensors),
             batteries: if_there(&mut self.has_batteries, slow_turn, || power::batteries(&roots.sys)),
             gpus: if_there(&mut self.has_gpus, slow_turn, || gpus::read(&roots.sys)),
             ..Reading::default()
@@ -174,13 +179,31 @@ impl System {
     }
 
     /// Devices that have ever been used, and their partitions.
-    fn disks(&mut self, roots: &Roots) -> Vec<DiskRow> {
-        let mut disks = diskstats::parse(self.files.read("diskstats"));
-        disks.retain(diskstats::was_used);
+    fn disks(&mut self, roots: &Roots, old: Vec<DiskRow>) -> Vec<DiskRow> {
+        let mut disks = diskstats::parse(self.files.read("diskstats"), &mut self.disk_names, old);
         for disk in &mut disks {
             self.blocks.complete(&roots.sys, disk);
         }
         disks
+    }
+
+    fn interfaces(&mut self, roots: &Roots, old: Vec<InterfaceRow>) -> Vec<InterfaceRow> {
+        let wireless = wireless::parse(self.files.read("net/wireless"));
+        let text = self.files.read("net/dev");
+        let mut interfaces = proc::net_dev::parse(text, &mut self.interface_names, old);
+        for interface in &mut interfaces {
+            interface.speed_bits = if let Some(speed) = self.speeds.get(&interface.name) {
+                *speed
+            } else {
+                let speed = links::speed_bits(&roots.sys, &interface.name);
+                self.speeds.insert(interface.name.clone(), speed);
+                speed
+            };
+            if let Some((_, signal, quality)) = wireless.iter().find(|(name, ..)| **name == *interface.name) {
+                (interface.wifi_signal, interface.wifi_quality) = (*signal, *quality);
+            }
+        }
+        interfaces
     }
 }
 
@@ -189,21 +212,4 @@ fn if_there<R>(there: &mut bool, now: bool, read: impl FnOnce() -> Vec<R>) -> Ve
     let rows = if *there || now { read() } else { vec![] };
     *there = !rows.is_empty();
     rows
-}
-
-fn interfaces(
-    roots: &Roots,
-    text: &[u8],
-    wireless: &[(String, Raw, Raw)],
-    speeds: &mut HashMap<Text, Raw>,
-) -> Vec<InterfaceRow> {
-    let mut interfaces = proc::net_dev::parse(text);
-    for interface in &mut interfaces {
-        let speed = speeds.entry(interface.name.clone());
-        interface.speed_bits = *speed.or_insert_with_key(|name| links::speed_bits(&roots.sys, name));
-        if let Some((_, signal, quality)) = wireless.iter().find(|(name, ..)| **name == *interface.name) {
-            (interface.wifi_signal, interface.wifi_quality) = (*signal, *quality);
-        }
-    }
-    interfaces
 }

@@ -9,6 +9,7 @@ pub mod loadavg;
 pub mod meminfo;
 pub mod mountinfo;
 pub mod mountstats;
+pub mod names;
 pub mod net_dev;
 pub mod pid;
 pub mod pid_cgroup;
@@ -103,7 +104,7 @@ mod tests {
         let captured: [Captured; 12] = [
             (include_bytes!("../../tests/fixtures/interrupts"), |b| drop(interrupts::parse(b))),
             (include_bytes!("../../tests/fixtures/stat"), |b| {
-                let _ = stat::parse(b);
+                let _ = stat::parse(b, vec![]);
             }),
             (include_bytes!("../../tests/fixtures/meminfo"), |b| {
                 let _ = meminfo::parse(b);
@@ -115,10 +116,10 @@ mod tests {
                 let _ = loadavg::parse(b);
             }),
             (include_bytes!("../../tests/fixtures/diskstats"), |b| {
-                let _ = diskstats::parse(b);
+                let _ = diskstats::parse(b, &mut names::Names::default(), vec![]);
             }),
             (include_bytes!("../../tests/fixtures/net_dev"), |b| {
-                let _ = net_dev::parse(b);
+                let _ = net_dev::parse(b, &mut names::Names::default(), vec![]);
             }),
             (include_bytes!("../../tests/fixtures/pid_stat"), |b| {
                 let _ = pid_stat::parse(b, 4096);

@@ -10,9 +10,10 @@ use dozor_core::text::clean;
 /// One row for each mount that counts; times are sums over operations, in milliseconds.
 pub fn parse(bytes: &[u8]) -> Vec<RemoteRow> {
     let mut rows: Vec<RemoteRow> = vec![];
-    let mut counts = false;
+    let (mut counts, mut fields) = (false, vec![]);
     for line in lines(bytes) {
-        let fields: Vec<&[u8]> = words(line).collect();
+        fields.clear();
+        fields.extend(words(line));
         match &fields[..] {
             [b"device", device, b"mounted", b"on", mount, b"with", b"fstype", kind, rest @ ..] => {
                 counts = rest.iter().any(|word| word.starts_with(b"statvers="));

@@ -23,9 +23,9 @@ pub struct Stat {
     pub blocked: Raw,
 }
 
-/// Reads the file's text.
-pub fn parse(bytes: &[u8]) -> Stat {
-    let mut stat = Stat::default();
+/// Reads the file's text; cores are put into a list that is empty.
+pub fn parse(bytes: &[u8], cores: Vec<CoreRow>) -> Stat {
+    let mut stat = Stat { cores, ..Stat::default() };
     for line in lines(bytes) {
         let mut words = words(line);
         match words.next() {
@@ -69,7 +69,7 @@ mod tests {
 
     #[test]
     fn captured_text_is_read() {
-        let stat = parse(include_bytes!("../../tests/fixtures/stat"));
+        let stat = parse(include_bytes!("../../tests/fixtures/stat"), vec![]);
         assert_eq!(stat.total.user, Raw::new(1421));
         assert_eq!(stat.total.steal, Raw::new(4401));
         assert_eq!(stat.cores.len(), 2);
@@ -80,7 +80,7 @@ mod tests {
 
     #[test]
     fn an_old_kernel_without_the_last_classes_leaves_them_absent() {
-        let stat = parse(b"cpu 1 2 3 4\n");
+        let stat = parse(b"cpu 1 2 3 4\n", vec![]);
         assert_eq!((stat.total.idle, stat.total.iowait), (Raw::new(4), Raw::ABSENT));
     }
 }

@@ -67,8 +67,8 @@ impl Sensors {
         Sensors(sensors)
     }
 
-    /// Values now. A sensor that does not answer is absent, not zero.
-    pub fn read(&self) -> Vec<SensorRow> {
+    /// Values now, put into a list that is empty. A sensor that does not answer is absent, not zero.
+    pub fn read(&self, mut rows: Vec<SensorRow>) -> Vec<SensorRow> {
         let row = |sensor: &Sensor| {
             let broken = sensor.fault.as_deref().is_some_and(|fault| number_in(fault) == Some(1));
             let value = Raw::from(number_in(&sensor.path).filter(|_| !broken));
@@ -86,7 +86,8 @@ impl Sensors {
             } = value;
             row
         };
-        self.0.iter().map(row).collect()
+        rows.extend(self.0.iter().map(row));
+        rows
     }
 
     /// The temperature sensor that stands for a core: its own, else that of its package, else that of all.
@@ -210,7 +211,7 @@ mod tests {
             ("class/hwmon/hwmon2/temp1_input", "-4000\n"),
         ]);
         let sensors = Sensors::find(root.path());
-        let rows = sensors.read();
+        let rows = sensors.read(vec![]);
         let shown: Vec<_> =
             rows.iter().map(|row| (&*row.name, row.temperature.value(), row.limit.value())).collect();
         assert_eq!(
@@ -245,7 +246,7 @@ mod tests {
             ("class/powercap/intel-rapl:0:0/energy_uj", "99\n"),
         ]);
         let sensors = Sensors::find(root.path());
-        let rows = sensors.read();
+        let rows = sensors.read(vec![]);
         let find = |name: &str| rows.iter().find(|row| &*row.name == name).expect("a sensor");
         assert_eq!(rows.len(), 7);
         assert_eq!(find("board energy1").energy, Raw::new(77_000));
@@ -257,7 +258,7 @@ mod tests {
         assert_eq!(find("energy package-0").energy, Raw::new(123_456));
         assert_eq!(find("energy package-0 core").energy, Raw::new(99));
         std::fs::remove_file(root.path().join("class/hwmon/hwmon0/fan2_input")).expect("our own");
-        let later = sensors.read();
+        let later = sensors.read(vec![]);
         let fan = later.iter().find(|row| &*row.name == "board fan2").expect("its row");
         assert_eq!(fan.fan, Raw::ABSENT, "a sensor that vanished is unknown, not zero");
     }
@@ -273,10 +274,10 @@ mod tests {
             ("class/thermal/thermal_zone0/trip_point_1_temp", "100000\n"),
         ]);
         let sensors = Sensors::find(root.path());
-        let rows = sensors.read();
+        let rows = sensors.read(vec![]);
         assert_eq!(rows.len(), 1);
         assert_eq!((rows[0].temperature.value(), rows[0].limit.value()), (Some(48_500), Some(100_000)));
         assert_eq!(sensors.of_core(0, 3).as_deref(), Some("soc-thermal"));
-        assert!(Sensors::find(Path::new("/nowhere")).read().is_empty(), "no sensors is not an error");
+        assert!(Sensors::find(Path::new("/nowhere")).read(vec![]).is_empty(), "no sensors is not an error");
     }
 }

@@ -50,7 +50,12 @@ const TOO_MUCH: i64 = 1 << 20;
 
 impl Processes {
     /// All processes. `reclaims`: the machine took memory away from somebody since the last reading.
-    pub fn read(&mut self, wanted: Wanted, reclaims: bool) -> Vec<Arc<ProcessRow>> {
+    pub fn read(
+        &mut self,
+        wanted: Wanted,
+        reclaims: bool,
+        mut rows: Vec<Arc<ProcessRow>>,
+    ) -> Vec<Arc<ProcessRow>> {
         self.turn += 1;
         self.groups.begin();
         let began = Instant::now();
@@ -81,10 +86,14 @@ impl Processes {
         for tracked in &before {
             ahead::fetch(&tracked.row);
         }
-        let mut rows = Vec::with_capacity(pids.len());
+        rows.reserve(pids.len());
         self.vanished.clear();
+        let is_first = before.is_empty();
         let mut earlier = before.drain(..);
-        for pid in &pids {
+        for (at, pid) in pids.iter().enumerate() {
+            if is_first {
+                self.progress.reach(at as u32, pids.len() as u32);
+            }
             let next = |earlier: &Drain<'_, Tracked>| earlier.as_slice().first().map(|tracked| tracked.pid);
             while next(&earlier).is_some_and(|next| next < *pid) {
                 earlier.next().iter().for_each(|gone| self.forget_process(gone));
@@ -123,6 +132,7 @@ impl Processes {
         }
         self.limits(wanted, &mut rows);
         self.forget = false;
+        self.progress.end();
         rows
     }
 
@@ -470,7 +480,7 @@ mod tests {
             |name: &str, text: &str| std::fs::write(root.path().join("7").join(name), text).expect("room");
         let mut processes =
             Processes::open(&Roots { proc: root.path().to_owned(), ..Roots::default() }).expect("a tree");
-        let mut read = |reclaims| processes.read(Wanted::NOTHING, reclaims).remove(0);
+        let mut read = |reclaims| processes.read(Wanted::NOTHING, reclaims, vec![]).remove(0);
         let first = read(false);
         assert_eq!((&*first.command, first.rss_bytes.value()), ("pump --low", Some(9 * page)));
         // Would be told by whoever read it in full. When its memory is asked for, it is what was read then.

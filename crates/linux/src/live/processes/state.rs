@@ -14,6 +14,7 @@ use crate::sys::cgroups::Groups;
 use crate::users::Users;
 use dozor_core::known::Raw;
 use dozor_core::reading::ProcessRow;
+use dozor_core::source::Progress;
 use dozor_core::text::Text;
 use dozor_core::units::NANOS;
 use rustix::fs::{CWD, Mode, OFlags, openat};
@@ -107,6 +108,7 @@ pub struct Processes {
     pub in_full: bool,
     pub forget: bool,
     pub places: Places,
+    pub progress: Arc<Progress>,
 }
 
 impl Processes {
@@ -144,6 +146,7 @@ impl Processes {
             writers: 0,
             in_full: false,
             forget: false,
+            progress: Arc::default(),
         })
     }
 
