@@ -54,10 +54,10 @@ const ACTIVE: usize = 33;
 /// From so many processes on they share one memory, and there is a second from reading to reading.
 const CROWD: usize = 20_000;
 
-fn child(what: &str) -> Child {
+fn child(what: &str, output: Stdio) -> Child {
     let own = std::env::current_exe().expect("our own path");
     let mut command = Command::new(&own);
-    command.env("DOZOR_BENCH_CHILD", what).stdin(Stdio::null()).stdout(Stdio::piped());
+    command.env("DOZOR_BENCH_CHILD", what).stdin(Stdio::null()).stdout(output);
     command.spawn().expect("room for another process")
 }
 
@@ -112,7 +112,7 @@ struct Children(Vec<Child>);
 impl Children {
     fn start(&mut self, count: usize, with_active: bool) {
         if count > CROWD {
-            let mut leader = child(&format!("{count} {with_active}"));
+            let mut leader = child(&format!("{count} {with_active}"), Stdio::piped());
             let mut said = String::new();
             let _ = BufReader::new(leader.stdout.as_mut().expect("its output")).read_line(&mut said);
             self.0.push(leader);
@@ -121,7 +121,8 @@ impl Children {
         }
         while self.0.len() < count {
             let active = with_active && self.0.len().is_multiple_of(ACTIVE);
-            self.0.push(child(if active { "active" } else { "idle" }));
+            // A pipe to each would take the descriptors that are to be measured with.
+            self.0.push(child(if active { "active" } else { "idle" }, Stdio::null()));
         }
     }
 }

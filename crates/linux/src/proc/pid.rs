@@ -1,16 +1,32 @@
 //! Files of one process, opened and read below an open `/proc`.
 
-use rustix::fs::{Mode, OFlags, openat};
+use rustix::fs::{Mode, OFlags, openat, readlinkat_raw};
 use rustix::io::Errno;
+use std::ffi::CStr;
 use std::os::fd::OwnedFd;
+
+/// The path of a file of a process below `/proc`, written into the room.
+fn path<'r>(room: &'r mut [u8; 64], pid: i64, name: &str) -> Result<&'r CStr, Errno> {
+    use std::io::Write as _;
+    let mut rest = &mut room[..];
+    write!(rest, "{pid}/{name}\0").map_err(|_| Errno::NAMETOOLONG)?;
+    CStr::from_bytes_until_nul(room).map_err(|_| Errno::INVAL)
+}
+
+/// What a link of a process points at, read into the buffer, which has room for the longest.
+pub fn link_of<'b>(proc: &OwnedFd, pid: i64, name: &str, buffer: &'b mut Vec<u8>) -> Result<&'b [u8], Errno> {
+    const LONGEST: usize = 8 << 10;
+    if buffer.len() < LONGEST {
+        buffer.resize(LONGEST, 0);
+    }
+    let length = readlinkat_raw(proc, path(&mut [0; 64], pid, name)?, &mut buffer[..])?;
+    Ok(&buffer[..length])
+}
 
 /// Opens a file of a process.
 pub fn open_pid(proc: &OwnedFd, pid: i64, name: &str) -> Result<OwnedFd, Errno> {
-    use std::io::Write as _;
-    let mut path = [0u8; 64];
-    let mut rest = &mut path[..];
-    write!(rest, "{pid}/{name}\0").map_err(|_| Errno::NAMETOOLONG)?;
-    let path = std::ffi::CStr::from_bytes_until_nul(&path).map_err(|_| Errno::INVAL)?;
+    let mut room = [0; 64];
+    let path = path(&mut room, pid, name)?;
     let flags = OFlags::RDONLY | OFlags::CLOEXEC | OFlags::NONBLOCK | OFlags::NOCTTY;
     openat(proc, path, flags, Mode::empty())
 }

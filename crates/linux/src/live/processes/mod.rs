@@ -19,7 +19,7 @@ use crate::kernel::{self, Refused};
 use crate::live::ahead;
 use crate::live::network::keep_traffic;
 use crate::proc::mountinfo::Places;
-use crate::proc::pid::{is_from_memory, read_pid};
+use crate::proc::pid::{is_from_memory, link_of, read_pid};
 use crate::proc::{pid_cgroup, pid_cmdline, pid_stat, read_file};
 use crate::sys::cgroups;
 use crate::sys::containers;
@@ -28,7 +28,6 @@ use dozor_core::reading::{GroupRow, ProcessRow, ThreadRow};
 use dozor_core::text::{Text, clean, no_text};
 use dozor_core::wanted::{Demand, Wanted};
 use opened::{LIST_TURN, list};
-use rustix::fs::readlinkat;
 use rustix::io::Errno;
 pub use state::Processes;
 use state::{Counted, Rest, Tracked};
@@ -257,7 +256,7 @@ impl Processes {
     fn look_again(&mut self, known: &mut Tracked, wanted: Wanted, buffer: &mut Vec<u8>) {
         let mut row = (*known.row).clone();
         if row.kernel != Raw::new(1) {
-            self.executable(known.pid, &mut row);
+            self.executable(known.pid, &mut row, buffer);
         }
         if wanted.has(Demand::ControlGroup) {
             known.rest.groups = self.control_group(known.pid, &mut row, buffer);
@@ -372,7 +371,7 @@ impl Processes {
             let command = pid_cmdline::parse(arguments);
             let first = pid_cmdline::program(arguments);
             row.command = if command.is_empty() { row.name.clone() } else { command.into() };
-            let exe = self.executable(pid, row);
+            let exe = self.executable(pid, row, buffer).map(|name| Text::from(clean(name)));
             row.program = exe.or(first.map(Text::from)).unwrap_or_else(|| row.name.clone());
         }
         let mut name = |uid: Option<u32>| uid.map_or_else(no_text, |uid| self.users.name(uid));
@@ -380,17 +379,16 @@ impl Processes {
     }
 
     /// Says in the row of a process whether the file of its program was replaced; gives that file's name.
-    fn executable(&self, pid: i64, row: &mut ProcessRow) -> Option<Text> {
-        let link = readlinkat(&self.proc, format!("{pid}/exe"), Vec::new());
+    fn executable<'b>(&self, pid: i64, row: &mut ProcessRow, buffer: &'b mut Vec<u8>) -> Option<&'b [u8]> {
+        let link = link_of(&self.proc, pid, "exe", buffer);
         row.replaced = match &link {
-            Ok(link) => i64::from(was_replaced(link.to_bytes())).into(),
+            Ok(link) => i64::from(was_replaced(link)).into(),
             Err(Errno::ACCESS | Errno::PERM) => Raw::DENIED,
             Err(_) => Raw::ABSENT,
         };
-        let link = link.ok()?;
-        let path = link.to_bytes();
+        let path = link.ok()?;
         let path = path.strip_suffix(b" (deleted)").unwrap_or(path);
-        Some(clean(path.rsplit(|byte| *byte == b'/').next()?).into())
+        path.rsplit(|byte| *byte == b'/').next()
     }
 
     /// Puts the control group of a process into its row; gives the names of all its groups.
