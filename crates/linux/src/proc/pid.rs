@@ -3,6 +3,7 @@
 use rustix::fs::{Mode, OFlags, openat, readlinkat_raw};
 use rustix::io::Errno;
 use std::ffi::CStr;
+use std::mem::MaybeUninit;
 use std::os::fd::OwnedFd;
 
 /// The path of a file of a process below `/proc`, written into the room.
@@ -13,14 +14,15 @@ fn path<'r>(room: &'r mut [u8; 64], pid: i64, name: &str) -> Result<&'r CStr, Er
     CStr::from_bytes_until_nul(room).map_err(|_| Errno::INVAL)
 }
 
-/// What a link of a process points at, read into the buffer, which has room for the longest.
-pub fn link_of<'b>(proc: &OwnedFd, pid: i64, name: &str, buffer: &'b mut Vec<u8>) -> Result<&'b [u8], Errno> {
-    const LONGEST: usize = 8 << 10;
-    if buffer.len() < LONGEST {
-        buffer.resize(LONGEST, 0);
-    }
-    let length = readlinkat_raw(proc, path(&mut [0; 64], pid, name)?, &mut buffer[..])?;
-    Ok(&buffer[..length])
+/// Room for a path, with what the kernel puts behind that of a removed file.
+pub type LinkRoom = [MaybeUninit<u8>; 4096 + 64];
+/// Such room, empty.
+pub const LINK: LinkRoom = [MaybeUninit::uninit(); 4096 + 64];
+
+/// What a link of a process points at.
+pub fn link_of<'r>(proc: &OwnedFd, pid: i64, name: &str, room: &'r mut LinkRoom) -> Result<&'r [u8], Errno> {
+    let (link, _) = readlinkat_raw(proc, path(&mut [0; 64], pid, name)?, &mut room[..])?;
+    Ok(link)
 }
 
 /// Opens a file of a process.

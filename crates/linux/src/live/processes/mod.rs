@@ -19,7 +19,7 @@ use crate::kernel::{self, Refused};
 use crate::live::ahead;
 use crate::live::network::keep_traffic;
 use crate::proc::mountinfo::Places;
-use crate::proc::pid::{is_from_memory, link_of, read_pid};
+use crate::proc::pid::{LINK, LinkRoom, is_from_memory, link_of, read_pid};
 use crate::proc::{pid_cgroup, pid_cmdline, pid_stat, read_file};
 use crate::sys::cgroups;
 use crate::sys::containers;
@@ -256,7 +256,7 @@ impl Processes {
     fn look_again(&mut self, known: &mut Tracked, wanted: Wanted, buffer: &mut Vec<u8>) {
         let mut row = (*known.row).clone();
         if row.kernel != Raw::new(1) {
-            self.executable(known.pid, &mut row, buffer);
+            self.executable(known.pid, &mut row, &mut { LINK });
         }
         if wanted.has(Demand::ControlGroup) {
             known.rest.groups = self.control_group(known.pid, &mut row, buffer);
@@ -298,7 +298,7 @@ impl Processes {
         } else {
             let kept = known.as_ref().map(|known| known.row.name.clone());
             row.name = name.map(Text::from).or(kept).unwrap_or_else(no_text);
-            self.texts(pid, kernel_thread, uids, &mut row, buffer);
+            self.texts(pid, kernel_thread, uids, &mut row, known.as_ref().map(|known| &*known.row), buffer);
             let tty = tty.or_else(|| {
                 let stat = read_pid(&self.proc, pid, "stat", buffer).ok()?;
                 Some(pid_stat::parse(stat, self.page)?.tty)
@@ -361,6 +361,7 @@ impl Processes {
         kernel_thread: bool,
         (uid, real_uid): (Option<u32>, Option<u32>),
         row: &mut ProcessRow,
+        before: Option<&ProcessRow>,
         buffer: &mut Vec<u8>,
     ) {
         row.replaced = Raw::new(0);
@@ -368,19 +369,28 @@ impl Processes {
             name_kernel_thread(row);
         } else {
             let arguments = read_pid(&self.proc, pid, "cmdline", buffer).unwrap_or_default();
-            let command = pid_cmdline::parse(arguments);
-            let first = pid_cmdline::program(arguments);
-            row.command = if command.is_empty() { row.name.clone() } else { command.into() };
-            let exe = self.executable(pid, row, buffer).map(|name| Text::from(clean(name)));
-            row.program = exe.or(first.map(Text::from)).unwrap_or_else(|| row.name.clone());
+            // Mostly they are what they were.
+            if let Some(before) = before.filter(|before| pid_cmdline::is(arguments, &before.command)) {
+                row.command = before.command.clone();
+            } else {
+                let command = pid_cmdline::parse(arguments);
+                row.command = if command.is_empty() { row.name.clone() } else { command.into() };
+            }
+            let mut room = LINK;
+            let program = self.executable(pid, row, &mut room).or_else(|| pid_cmdline::program(arguments));
+            row.program = match (program, before) {
+                (None, _) => row.name.clone(),
+                (Some(name), Some(before)) if name == before.program.as_bytes() => before.program.clone(),
+                (Some(name), _) => clean(name).into(),
+            };
         }
         let mut name = |uid: Option<u32>| uid.map_or_else(no_text, |uid| self.users.name(uid));
         (row.user, row.real_user) = (name(uid), name(real_uid));
     }
 
     /// Says in the row of a process whether the file of its program was replaced; gives that file's name.
-    fn executable<'b>(&self, pid: i64, row: &mut ProcessRow, buffer: &'b mut Vec<u8>) -> Option<&'b [u8]> {
-        let link = link_of(&self.proc, pid, "exe", buffer);
+    fn executable<'r>(&self, pid: i64, row: &mut ProcessRow, room: &'r mut LinkRoom) -> Option<&'r [u8]> {
+        let link = link_of(&self.proc, pid, "exe", room);
         row.replaced = match &link {
             Ok(link) => i64::from(was_replaced(link)).into(),
             Err(Errno::ACCESS | Errno::PERM) => Raw::DENIED,
