@@ -148,7 +148,6 @@ fn title(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) {
         other => text.push_str(&format!(" in groups by {}", other.word())),
     }
     let begin = rule(buffer, area, &text, &state.theme);
-    let total = state.moment().sample.as_ref().map_or(0, |sample| sample.tasks().total);
     // What goes first when there is little room stands last.
     let mut parts = vec![];
     match &state.lanes().users_of {
@@ -156,7 +155,10 @@ fn title(state: &State, buffer: &mut Buffer, area: Rect, now: Instant) {
         Some(Err(reason)) => parts.push(format!("all: {reason}")),
         None => {}
     }
-    parts.push(format!("{} of {total}", state.rows().processes_shown));
+    // Before the first reading nobody knows how many there are.
+    if let Some(sample) = &state.moment().sample {
+        parts.push(format!("{} of {}", state.rows().processes_shown, sample.tasks().total));
+    }
     let narrowing = &state.values.narrowing;
     if let Some(expression) = &narrowing.expression {
         parts.push(format!("narrowed: {}", expression.text()));

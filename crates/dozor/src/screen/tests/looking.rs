@@ -435,6 +435,7 @@ fn who_waits_for_the_first_reading_sees_how_far_it_is() {
     assert!(desk.screen().contains("waiting for the first reading …"), "{}", desk.screen());
     desk.event(Event::Feed(Delivery::Reached(4_210, 10_064)));
     assert!(desk.screen().contains("reading … 4210 of 10064 processes"), "{}", desk.screen());
+    assert!(!desk.screen().contains("0 of 0"), "nothing is not yet known to be nobody");
     desk.run(2);
     assert!(!desk.screen().contains("waiting"), "{}", desk.screen());
 }
