@@ -11,6 +11,7 @@ const MAP_LOOKUP: i32 = 1;
 const MAP_UPDATE: i32 = 2;
 const PROGRAM_LOAD: i32 = 5;
 const PROGRAM_RUN: i32 = 10;
+const OBJECT_INFO: i32 = 15;
 const RAW_TRACEPOINT_OPEN: i32 = 17;
 const MAP_LOOKUP_BATCH: i32 = 24;
 const LINK_CREATE: i32 = 28;
@@ -187,6 +188,16 @@ pub fn run(program: BorrowedFd<'_>) -> Result<(), Errno> {
 /// From now on the program is run, until this is closed.
 pub fn attach(program: BorrowedFd<'_>) -> Result<OwnedFd, Errno> {
     Attributes::new().descriptor(8, program).open(RAW_TRACEPOINT_OPEN)
+}
+
+/// How often a program was not run although its place was reached, since it was running on that core already: some kernels let
+/// others on the core meanwhile (`recursion_misses` in include/uapi/linux/bpf.h).
+pub fn missed(program: BorrowedFd<'_>) -> u64 {
+    const WORD: usize = 208 / 8;
+    let mut info = [0u64; WORD + 1];
+    let length = size_of_val(&info) as u32;
+    let asked = Attributes::new().descriptor(0, program).half(4, length).pointer(8, info.as_mut_ptr());
+    asked.call(OBJECT_INFO).map_or(0, |_| info[WORD])
 }
 
 /// `kind` says what kind of program it is, and where it belongs.

@@ -134,6 +134,8 @@ struct Inner {
 pub struct Lives {
     inner: Arc<Mutex<Inner>>,
     lost: OwnedFd,
+    /// The program that tells of ends.
+    ends: OwnedFd,
     /// Told when nobody needs this any more.
     over: Arc<OwnedFd>,
     _attached: [OwnedFd; 3],
@@ -340,14 +342,14 @@ impl Lives {
         let attach = |instructions: Vec<u64>, place: &str| {
             let place = btf.tracepoint(place).ok_or(Refused::Kernel)?;
             let loaded = call::load_tracepoint(&instructions, place).map_err(Refused::said)?;
-            call::attach(loaded.as_fd()).map_err(Refused::of)
+            let attached = call::attach(loaded.as_fd()).map_err(Refused::of)?;
+            Ok::<_, Refused>((loaded, attached))
         };
         // Who ends before the last is attached is told without an end of all.
-        let attached = [
-            attach(program().started()?, "btf_trace_sched_process_exec")?,
-            attach(program().freed()?, "btf_trace_sched_process_free")?,
-            attach(program().ended()?, "btf_trace_sched_process_exit")?,
-        ];
+        let (_, starts) = attach(program().started()?, "btf_trace_sched_process_exec")?;
+        let (_, frees) = attach(program().freed()?, "btf_trace_sched_process_free")?;
+        let (ends, ending) = attach(program().ended()?, "btf_trace_sched_process_exit")?;
+        let attached = [starts, frees, ending];
         let over = Arc::new(eventfd(0, EventfdFlags::CLOEXEC).map_err(Refused::of)?);
         let waits = ring.waits().map_err(Refused::of)?;
         let inner = Arc::new(Mutex::new(Inner { ring, told: Told::default() }));
@@ -360,7 +362,7 @@ impl Lives {
                 }
             })
             .map_err(|_| Refused::Other(Errno::AGAIN))?;
-        Ok(Lives { inner, lost, over, _attached: attached, _kept: kept })
+        Ok(Lives { inner, lost, ends, over, _attached: attached, _kept: kept })
     }
 
     /// The lives that ended since the last call, in the order of their ends, into an empty list; and how many were lost
@@ -371,7 +373,8 @@ impl Lives {
         inner.told.waiting.clear();
         std::mem::swap(lives, &mut inner.told.lives);
         inner.told.lives.clear();
-        inner.told.lost + call::get(self.lost.as_fd(), &0u32).map_or(0, |[lost]| lost)
+        let without_room = call::get(self.lost.as_fd(), &0u32).map_or(0, |[lost]| lost);
+        inner.told.lost + without_room + call::missed(self.ends.as_fd())
     }
 }
 
