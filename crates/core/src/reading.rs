@@ -132,6 +132,10 @@ rows! {
         /// 1 where it is noted what processes hand to block devices: then who has no row handed nothing. Denied where noting it is
         /// not permitted.
         transfers_noted: "" Label;
+        /// Requests to block devices that were not noted, of anybody: what processes handed over is at least what is noted.
+        transfers_missed: "count" Counter;
+        /// Calls on sockets that were not looked at, of anybody: bytes over UDP are at least those counted.
+        datagrams_missed: "count" Counter;
     }
 }
 

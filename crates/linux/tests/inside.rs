@@ -265,12 +265,18 @@ fn system_calls_of_one_process_are_counted_to_the_last() {
     let of = |name: &str| calls.kinds.iter().find(|kind| &*kind.name == name);
     // And the word that it was told, whose read had begun before anybody counted.
     let reads = of("read").expect("it reads");
-    assert_eq!((reads.count, reads.bytes, reads.failed), (READS, Some(READS * 4096), 0));
+    // A kernel that let some pass uncounted says so.
+    let all = |counted: u64| counted == READS || calls.at_least && (READS * 9 / 10..READS).contains(&counted);
+    assert!(all(reads.count), "{reads:?} of {READS}");
+    assert_eq!((reads.bytes, reads.failed), (Some(reads.count * 4096), 0));
     assert!(reads.seconds > 0.0 && reads.seconds < 5.0, "{reads:?}");
     let stats = of("statx").expect("it asks");
-    assert_eq!((stats.count, stats.failed, stats.bytes), (READS, READS, None));
-    let sleep = of("clock_nanosleep").expect("it sleeps");
-    assert!(sleep.count == 1 && (0.29..1.0).contains(&sleep.seconds), "{sleep:?}");
+    assert!(all(stats.count), "{stats:?} of {READS}");
+    assert_eq!((stats.failed, stats.bytes), (stats.count, None));
+    match of("clock_nanosleep") {
+        Some(sleep) => assert!(sleep.count == 1 && (0.29..1.0).contains(&sleep.seconds), "{sleep:?}"),
+        None => assert!(calls.at_least, "it sleeps"),
+    }
     assert!(calls.each_ns < 20_000.0, "{} ns", calls.each_ns);
     println!("each call of the machine takes {:.0} ns longer", calls.each_ns);
     drop(children);

@@ -169,9 +169,16 @@ fn misses_streams(view: &ProcessView<'_>) -> bool {
     matches!(tcp, Known::Absent) && view.rate(|row| row.udp_in_bytes).value().is_some()
 }
 
+/// Whether calls on sockets were not looked at in this sample, of one over whose sockets some came.
+fn misses_calls(view: &ProcessView<'_>) -> bool {
+    let moves = |counter: fn(&ProcessRow) -> Raw| view.rate(counter).value() > Some(0.0);
+    let missed = view.sample.rate(|reading| reading.system.datagrams_missed).value() > Some(0.0);
+    missed && (moves(|row| row.udp_in_bytes) || moves(|row| row.udp_out_bytes))
+}
+
 /// Whether some of the bytes are missing.
 fn misses_traffic(view: &ProcessView<'_>) -> bool {
-    misses_datagrams(view) || misses_streams(view)
+    misses_datagrams(view) || misses_streams(view) || misses_calls(view)
 }
 
 /// Bytes over TCP and UDP; nothing at all is not known to be nothing where those over one of them are missing.
@@ -380,14 +387,14 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "Bytes fetched from and sent to storage together. See read and write for what each of them leaves out.",
         "/proc/PID/io", |p| sum(p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)), write(p))).reading(&["read_bytes", "write_bytes", "cancelled_bytes", "write_any_bytes", "net_out_bytes", "udp_out_bytes", "writes_otherwise"]),
     entry("device_read", "process.disk.device.io{disk.io.direction=read}", "dev read/s", BytesPerSecond, Rate,
-        "Bytes that it asked block devices for itself: true also where files are mapped, and without what the cache answered.",
-        "tracepoint block_bio_queue", |p| transfers::rate(p, transfers::READ).into()).reading(&["pid", "start_ticks"]).needing(Demand::Transfers),
+        "Bytes that it asked block devices for itself: true also where files are mapped, and without what the cache answered. At least so much (≥) in a sample in which the kernel let some requests pass uncounted.",
+        "tracepoint block_bio_queue", |p| transfers::rate(p, transfers::READ).into()).reading(&["pid", "start_ticks"]).at_least(|p| transfers::misses(p, transfers::READ)).needing(Demand::Transfers),
     entry("device_write", "process.disk.device.io{disk.io.direction=write}", "dev write/s", BytesPerSecond, Rate,
-        "Bytes that it handed to block devices itself. What it only leaves in memory is written later by a thread of the kernel, and counts for that one; what it waits for (fsync, direct writes) is its own.",
-        "tracepoint block_bio_queue", |p| transfers::rate(p, transfers::WRITE).into()).reading(&["pid", "start_ticks"]).needing(Demand::Transfers),
+        "Bytes that it handed to block devices itself. What it only leaves in memory is written later by a thread of the kernel, and counts for that one; what it waits for (fsync, direct writes) is its own. At least so much (≥) in a sample in which the kernel let some requests pass uncounted.",
+        "tracepoint block_bio_queue", |p| transfers::rate(p, transfers::WRITE).into()).reading(&["pid", "start_ticks"]).at_least(|p| transfers::misses(p, transfers::WRITE)).needing(Demand::Transfers),
     entry("device_requests", "process.disk.device.operations", "dev requests/s", PerSecond, Rate,
-        "Requests that it handed to block devices itself. Many small ones make a disk slow long before its bytes do.",
-        "tracepoint block_bio_queue", |p| transfers::rate(p, transfers::REQUESTS).into()).reading(&["pid", "start_ticks"]).needing(Demand::Transfers),
+        "Requests that it handed to block devices itself. Many small ones make a disk slow long before its bytes do. At least so many (≥) in a sample in which the kernel let some pass uncounted.",
+        "tracepoint block_bio_queue", |p| transfers::rate(p, transfers::REQUESTS).into()).reading(&["pid", "start_ticks"]).at_least(|p| transfers::misses(p, transfers::REQUESTS)).needing(Demand::Transfers),
     entry("device", "process.disk.device", "device", Text, Label,
         "Block device that it handed most to in this sample; nothing where it handed nothing to any.",
         "tracepoint block_bio_queue", transfers::device).reading(&["pid", "start_ticks"]).needing(Demand::Transfers),
@@ -416,11 +423,11 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "Bytes received and sent over TCP and UDP together, headers excluded. Where bytes over UDP are not counted, whoever holds a UDP socket has at least so much (≥), and unknown where nothing moved over TCP; of who came and went between two readings and used UDP, those over TCP may be missing (≥).",
         "socket diagnostics; tracepoints sock_recv_length, sock_send_length", moved).reading(&["net_in_bytes", "net_out_bytes", "udp_in_bytes", "udp_out_bytes", "datagram_sockets"]).at_least(misses_traffic).needing(Demand::Sockets),
     entry("udp_in", "process.network.udp.io{network.io.direction=receive}", "UDP in/s", BytesPerSecond, Rate,
-        "Bytes received over UDP, headers excluded, as calls hand them over: what was dropped before is not in it. Known where programs in the kernel may count them, from Linux 6.3 on.",
-        "tracepoint sock_recv_length", |p| p.rate(|r| r.udp_in_bytes).into()).reading(&["udp_in_bytes"]).needing(Demand::Datagrams),
+        "Bytes received over UDP, headers excluded, as calls hand them over: what was dropped before is not in it. At least so much (≥) in a sample in which the kernel let some calls pass uncounted. Known where programs in the kernel may count them, from Linux 6.3 on.",
+        "tracepoint sock_recv_length", |p| p.rate(|r| r.udp_in_bytes).into()).reading(&["udp_in_bytes", "udp_out_bytes"]).at_least(misses_calls).needing(Demand::Datagrams),
     entry("udp_out", "process.network.udp.io{network.io.direction=transmit}", "UDP out/s", BytesPerSecond, Rate,
-        "Bytes sent over UDP, headers excluded, whether they arrived or not. Known where programs in the kernel may count them, from Linux 6.3 on.",
-        "tracepoint sock_send_length", |p| p.rate(|r| r.udp_out_bytes).into()).reading(&["udp_out_bytes"]).needing(Demand::Datagrams),
+        "Bytes sent over UDP, headers excluded, whether they arrived or not. At least so much (≥) in a sample in which the kernel let some calls pass uncounted. Known where programs in the kernel may count them, from Linux 6.3 on.",
+        "tracepoint sock_send_length", |p| p.rate(|r| r.udp_out_bytes).into()).reading(&["udp_in_bytes", "udp_out_bytes"]).at_least(misses_calls).needing(Demand::Datagrams),
     entry("connections", "process.network.connection.count", "sockets", Number, Level,
         "TCP sockets of the process, listening ones included. A number that only grows is a leak.",
         "socket diagnostics", |p| p.now.connections.into()).reading(&["connections"]).needing(Demand::Sockets).combining(Combine::Sum),

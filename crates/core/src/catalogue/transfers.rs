@@ -51,6 +51,12 @@ pub(super) fn rate(process: &ProcessView<'_>, counter: Counter) -> Known<f64> {
     noted(sample).map(|seconds| sum() / seconds)
 }
 
+/// Whether requests were not counted in this sample, of one that handed over some.
+pub(super) fn misses(process: &ProcessView<'_>, counter: Counter) -> bool {
+    let missed = process.sample.rate(|reading| reading.system.transfers_missed);
+    missed.value() > Some(0.0) && rate(process, counter).value() > Some(0.0)
+}
+
 /// A text of the row by which it handed over most in this sample, of those where there is such a text.
 fn of_most(process: &ProcessView<'_>, text: fn(&TransferRow) -> &Text) -> Value {
     let sample = process.sample;
@@ -231,6 +237,19 @@ mod tests {
         assert_eq!(nothing.map(f64::to_bits), Some(0.0f64.to_bits()), "nothing, and without a sign");
         assert_eq!(value(&known, "device", 1), Value::Absent);
         assert_eq!(handing(&known, &"sdb".into()), Some(vec![7]));
+        // Without a word about what was let pass, with none, with some.
+        for (missed, least) in [([Raw::ABSENT; 2], false), ([raw(3); 2], false), ([raw(3), raw(4)], true)] {
+            let mut sample = known.clone();
+            let [mut before, mut now] = [sample.before.clone().expect("both"), sample.now.clone()];
+            (
+                Arc::make_mut(&mut before).system.transfers_missed,
+                Arc::make_mut(&mut now).system.transfers_missed,
+            ) = missed.into();
+            sample = Sample::new(sample.host.clone(), Some(before), now);
+            let is_least =
+                |at| process_metric("device_read").expect("a metric").bounded(&sample.process(at)).1;
+            assert_eq!([is_least(0), is_least(1)], [least, false], "who handed over none is not marked");
+        }
         let unknown = sample(Raw::ABSENT, raw(1));
         assert_eq!(value(&unknown, "device_read", 1), Value::Absent);
         assert_eq!(handing(&unknown, &"sda".into()), None);

@@ -612,6 +612,8 @@ impl SimulatedMachine {
             unattributed_out: raw(0),
             notifications_lost: raw(0),
             transfers_noted: raw(1),
+            transfers_missed: raw(0),
+            datagrams_missed: raw(0),
         }
     }
 }

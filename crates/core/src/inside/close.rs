@@ -143,13 +143,21 @@ pub struct Calls {
     pub seconds: f64,
     /// By how much counting makes each call of anybody on the machine longer, nanoseconds.
     pub each_ns: f64,
+    /// Some calls on the machine were not looked at: there are at least so many as counted.
+    pub at_least: bool,
 }
 
 impl Calls {
     /// Of these kinds, in any order.
     pub fn new(mut kinds: Vec<OfCall>, seconds: f64, each_ns: f64) -> Calls {
         kinds.sort_by(|a, b| b.seconds.total_cmp(&a.seconds).then_with(|| a.name.cmp(&b.name)));
-        Calls { kinds, seconds, each_ns }
+        Calls { kinds, seconds, each_ns, at_least: false }
+    }
+
+    /// How many a second, in words: `at least 9.1 k` where some were not looked at.
+    pub fn many(&self) -> String {
+        let least = if self.at_least { "at least " } else { "" };
+        format!("{least}{}", short_count(self.rate(self.count())))
     }
 
     /// So many of something, a second.
@@ -170,7 +178,7 @@ impl Calls {
             _ if most.failed == most.count => ", all failing",
             _ => "",
         };
-        let (all, of_most) = (short_count(self.rate(self.count())), short_count(self.rate(most.count)));
+        let (all, of_most) = (self.many(), short_count(self.rate(most.count)));
         Some(format!("{all} calls a second, most of them {} ({of_most}{moving})", most.name))
     }
 }
@@ -396,6 +404,11 @@ mod tests {
         let expected =
             "100 % running its own code; 10 k calls a second, most of them read (10 k, moving nothing)";
         assert_eq!(look.sentence(), expected);
+        look.count_calls(Some(Calls { at_least: true, ..Calls::new(all.to_vec(), 4.0, 200.0) }));
+        assert!(
+            look.sentence()
+                .ends_with("; at least 10 k calls a second, most of them read (10 k, moving nothing)")
+        );
         look.count_calls(Some(Calls::new(vec![kind("access", 8, 0.1, None)], 4.0, 200.0)));
         assert!(look.sentence().ends_with("2 calls a second, most of them access (2, all failing)"));
         look.count_calls(Some(Calls::new(vec![], 4.0, 200.0)));

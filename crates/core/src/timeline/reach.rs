@@ -55,6 +55,7 @@ pub(super) fn of_machine(processes: Cells) -> Cells {
         "mem_total",
         "mem_dirty",
         "notifications_lost",
+        "datagrams_missed",
     ]);
     if !processes.cover(of_unseen()) {
         return always;

@@ -63,7 +63,8 @@ fn told(calls: &kernel::calls::Calls, other_width: bool, seconds: f64) -> Calls 
         }
     };
     let kinds = calls.counted().into_iter().map(kind).collect();
-    Calls::new(kinds, seconds, calls.each().as_secs_f64() * 1e9)
+    let at_least = calls.missed() > 0;
+    Calls { at_least, ..Calls::new(kinds, seconds, calls.each().as_secs_f64() * 1e9) }
 }
 
 /// The same through whatever gives sightings at all threads, and whether system calls may not be seen; none ends it. `calls`

@@ -190,8 +190,8 @@ pub fn attach(program: BorrowedFd<'_>) -> Result<OwnedFd, Errno> {
     Attributes::new().descriptor(8, program).open(RAW_TRACEPOINT_OPEN)
 }
 
-/// How often a program was not run although its place was reached, since it was running on that core already: some kernels let
-/// others on the core meanwhile (`recursion_misses` in include/uapi/linux/bpf.h).
+/// How often a program was not run although its place was reached, since it was running on that core already:
+/// `recursion_misses` in include/uapi/linux/bpf.h.
 pub fn missed(program: BorrowedFd<'_>) -> u64 {
     const WORD: usize = 208 / 8;
     let mut info = [0u64; WORD + 1];

@@ -3,6 +3,7 @@
 //! While it lasts every call on the machine is looked at, if only to see that it is somebody else's: that cost is measured when
 //! counting begins.
 
+use super::attached::Attached;
 use super::btf::Btf;
 use super::call;
 use super::code::{Code, Helper, Label, Operation, Register, When, Width};
@@ -41,7 +42,7 @@ pub struct Counted {
 /// Counts the calls of a process until it is dropped.
 pub struct Calls {
     counts: OwnedFd,
-    _attached: [OwnedFd; 2],
+    attached: [Attached; 2],
     _begun: OwnedFd,
     each: Duration,
 }
@@ -84,6 +85,8 @@ impl Program {
         self.ask(self.begun, Helper::MapLookupElem);
         // One that began before anybody counted.
         self.code.jump_if(R0, When::Equal, 0, out).load(Eight, R8, R0, 0).load(Eight, R9, R0, 8);
+        // It ended: should the next one begin unseen, its end is not taken for that of this one.
+        self.code.put(Eight, R0, 0, NUMBERS as i32);
         self.code.jump_if(R8, When::AtLeast, NUMBERS as i32, out).call(Helper::KtimeGetNs);
         self.code.register(Operation::Subtract, R0, R9).register(Operation::Set, R9, R0);
         self.code.load(Eight, R7, R6, 8).store(Four, FP, KEY, R8);
@@ -106,15 +109,11 @@ impl Calls {
         let counts = call::array(NUMBERS, size_of::<Counted>() as u32).map_err(Refused::of)?;
         let program =
             || Program { code: Code::default(), pid, begun: begun.as_raw_fd(), counts: counts.as_raw_fd() };
-        let places = NAMES.map(|name| btf.tracepoint(name).ok_or(Refused::Kernel));
-        let [begin, end] = places;
-        let load = |code: &[u64], place| call::load_tracepoint(code, place).map_err(Refused::said);
-        let (begins, ends) = (load(&program().begins(), begin?)?, load(&program().ends(), end?)?);
         let before = one_call();
-        let attach = |program: &OwnedFd| call::attach(program.as_fd()).map_err(Refused::of);
-        let attached = [attach(&begins)?, attach(&ends)?];
+        let [begins, ends] = [program().begins(), program().ends()];
+        let attached = [Attached::at(btf, NAMES[0], &begins)?, Attached::at(btf, NAMES[1], &ends)?];
         let each = one_call().saturating_sub(before);
-        Ok(Calls { counts, _attached: attached, _begun: begun, each })
+        Ok(Calls { counts, attached, _begun: begun, each })
     }
 
     /// What was counted since the beginning of each kind of call that ended at least once, by number.
@@ -124,6 +123,11 @@ impl Calls {
             (count > 0).then_some((i64::from(number), Counted { count, ns, given, failed }))
         };
         (0..NUMBERS).filter_map(of).collect()
+    }
+
+    /// How often the beginning or the end of a call of anybody was not looked at: such calls are not counted.
+    pub fn missed(&self) -> u64 {
+        self.attached.iter().map(Attached::missed).sum()
     }
 
     /// By how much it makes each call of anybody on this machine longer.

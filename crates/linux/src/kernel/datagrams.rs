@@ -3,15 +3,14 @@
 //! Counted is what is handed over, without headers; what a call only looked at counts when it is taken. Kernels before 6.3 do not
 //! say so of each call. It makes every call on any socket of the machine some tens of nanoseconds longer.
 
+use super::attached::Attached;
 use super::btf::Btf;
-use super::call;
 use super::code::{Code, Operation, Register, When, Width};
 use super::layout::Layout;
 use super::refused::Refused;
 use super::tally::{COUNTS, Counted, GROUP, Tally, WITH};
 use Register::{FP, R0, R1, R6, R8};
 use Width::{Eight, Four, Two};
-use std::os::fd::{AsFd as _, OwnedFd};
 
 /// netinet/in.h, sys/socket.h.
 const UDP: i32 = 17;
@@ -28,7 +27,7 @@ pub const NAMES: [&str; 4] = ["task_struct", "sock", PLACES[0], PLACES[1]];
 /// Counts bytes over UDP.
 pub struct Datagrams {
     tally: Tally,
-    _attached: [OwnedFd; 2],
+    attached: [Attached; 2],
 }
 
 fn program(layout: Layout<'_>, tally: &Tally, count: i16) -> Result<Vec<u64>, Refused> {
@@ -54,14 +53,15 @@ impl Datagrams {
     /// Puts the programs together and loads them.
     pub fn load(btf: &Btf) -> Result<Datagrams, Refused> {
         let tally = Tally::new()?;
-        let attached = |(place, count): (&str, i16)| {
-            let place = btf.tracepoint(place).ok_or(Refused::Kernel)?;
-            let instructions = program(Layout(btf), &tally, count)?;
-            let program = call::load_tracepoint(&instructions, place).map_err(Refused::said)?;
-            call::attach(program.as_fd()).map_err(Refused::of)
-        };
+        let attached =
+            |(place, count): (&str, i16)| Attached::at(btf, place, &program(Layout(btf), &tally, count)?);
         let [receives, sends] = [(PLACES[0], COUNTS[0]), (PLACES[1], COUNTS[1])].map(attached);
-        Ok(Datagrams { _attached: [receives?, sends?], tally })
+        Ok(Datagrams { attached: [receives?, sends?], tally })
+    }
+
+    /// How many calls on any socket were not looked at.
+    pub fn missed(&self) -> u64 {
+        self.attached.iter().map(Attached::missed).sum()
     }
 
     /// Bytes received and sent so far, by process, in no order.

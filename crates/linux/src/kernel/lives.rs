@@ -5,6 +5,7 @@
 //! second everything is told that a process counted; what it ran since the last tick is not among it yet. At the third its
 //! counters are final, those of all the threads it ever had. In between it may wait for its parent for as long as that likes.
 
+use super::attached::Attached;
 use super::btf::{Btf, Field};
 use super::call;
 use super::code::{Code, Helper, Label, Operation, Register, When, Width};
@@ -134,11 +135,11 @@ struct Inner {
 pub struct Lives {
     inner: Arc<Mutex<Inner>>,
     lost: OwnedFd,
-    /// The program that tells of ends.
-    ends: OwnedFd,
+    /// Tells of ends.
+    ends: Attached,
     /// Told when nobody needs this any more.
     over: Arc<OwnedFd>,
-    _attached: [OwnedFd; 3],
+    _others: [Attached; 2],
     _kept: OwnedFd,
 }
 
@@ -339,17 +340,10 @@ impl Lives {
             kept: kept.as_raw_fd(),
             lost: lost.as_raw_fd(),
         };
-        let attach = |instructions: Vec<u64>, place: &str| {
-            let place = btf.tracepoint(place).ok_or(Refused::Kernel)?;
-            let loaded = call::load_tracepoint(&instructions, place).map_err(Refused::said)?;
-            let attached = call::attach(loaded.as_fd()).map_err(Refused::of)?;
-            Ok::<_, Refused>((loaded, attached))
-        };
         // Who ends before the last is attached is told without an end of all.
-        let (_, starts) = attach(program().started()?, "btf_trace_sched_process_exec")?;
-        let (_, frees) = attach(program().freed()?, "btf_trace_sched_process_free")?;
-        let (ends, ending) = attach(program().ended()?, "btf_trace_sched_process_exit")?;
-        let attached = [starts, frees, ending];
+        let starts = Attached::at(btf, "btf_trace_sched_process_exec", &program().started()?)?;
+        let frees = Attached::at(btf, "btf_trace_sched_process_free", &program().freed()?)?;
+        let ends = Attached::at(btf, "btf_trace_sched_process_exit", &program().ended()?)?;
         let over = Arc::new(eventfd(0, EventfdFlags::CLOEXEC).map_err(Refused::of)?);
         let waits = ring.waits().map_err(Refused::of)?;
         let inner = Arc::new(Mutex::new(Inner { ring, told: Told::default() }));
@@ -362,7 +356,7 @@ impl Lives {
                 }
             })
             .map_err(|_| Refused::Other(Errno::AGAIN))?;
-        Ok(Lives { inner, lost, ends, over, _attached: attached, _kept: kept })
+        Ok(Lives { inner, lost, ends, over, _others: [starts, frees], _kept: kept })
     }
 
     /// The lives that ended since the last call, in the order of their ends, into an empty list; and how many were lost
@@ -374,7 +368,7 @@ impl Lives {
         std::mem::swap(lives, &mut inner.told.lives);
         inner.told.lives.clear();
         let without_room = call::get(self.lost.as_fd(), &0u32).map_or(0, |[lost]| lost);
-        inner.told.lost + without_room + call::missed(self.ends.as_fd())
+        inner.told.lost + without_room + self.ends.missed()
     }
 }
 

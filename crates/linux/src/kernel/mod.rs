@@ -5,6 +5,7 @@
 //! kernel before they run, and gone with the last descriptor. They only read. Where it is not allowed or not possible,
 //! everything comes from `/proc`.
 
+mod attached;
 mod btf;
 mod call;
 pub mod calls;

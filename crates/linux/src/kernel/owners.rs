@@ -3,6 +3,7 @@
 //! Whoever opens one does so itself. One that was accepted belongs to whoever closes it; one that the other side resets is
 //! closed by nobody.
 
+use super::attached::Attached;
 use super::btf::Btf;
 use super::call;
 use super::code::{Code, Helper, Operation, Register, When, Width};
@@ -31,7 +32,7 @@ pub const NAMES: [&str; 4] = ["task_struct", "sock", "net", "btf_trace_inet_sock
 /// Notes whose connections are.
 pub struct Owners {
     kept: OwnedFd,
-    _attached: OwnedFd,
+    _attached: Attached,
 }
 
 fn program(layout: Layout<'_>, kept: i32) -> Result<Vec<u64>, Refused> {
@@ -64,9 +65,7 @@ impl Owners {
     pub fn load(btf: &Btf) -> Result<Owners, Refused> {
         let kept = call::recent(KEPT, KEY, VALUE).map_err(Refused::of)?;
         let instructions = program(Layout(btf), kept.as_raw_fd())?;
-        let place = btf.tracepoint("btf_trace_inet_sock_set_state").ok_or(Refused::Kernel)?;
-        let program = call::load_tracepoint(&instructions, place).map_err(Refused::said)?;
-        let attached = call::attach(program.as_fd()).map_err(Refused::of)?;
+        let attached = Attached::at(btf, "btf_trace_inet_sock_set_state", &instructions)?;
         Ok(Owners { kept, _attached: attached })
     }
 

@@ -4,15 +4,14 @@
 //! of the kernel: so it is the right process, and each byte counts once. Where that is done for another control group than that of
 //! the process (a worker of the kernel writes out what a group left in memory), the group is noted too.
 
+use super::attached::Attached;
 use super::btf::Btf;
-use super::call;
 use super::code::{Code, Helper, Label, Operation, Register, When, Width};
 use super::layout::Layout;
 use super::refused::Refused;
 use super::tally::{COUNTS, Counted, GROUP, Tally, WITH};
 use Register::{FP, R0, R1, R6, R7, R8, R9};
 use Width::{Eight, Four, Two};
-use std::os::fd::{AsFd as _, OwnedFd};
 
 /// Flag of what a device made of others passes on, and operations; include/linux/blk_types.h.
 const CLONED: i32 = 1 << 1;
@@ -43,7 +42,7 @@ const OF_DEVICES: &str = "io_cgrp_id";
 /// bits): bytes read and written, and requests of both kinds.
 pub struct Requests {
     tally: Tally,
-    _attached: OwnedFd,
+    attached: Attached,
 }
 
 /// Puts the number of the control group that a request is for to the key, 0 where it is that of who asks; nothing where this kernel
@@ -106,15 +105,18 @@ impl Requests {
     /// Puts the program together and loads it.
     pub fn load(btf: &Btf) -> Result<Requests, Refused> {
         let tally = Tally::new()?;
-        let place = btf.tracepoint("btf_trace_block_bio_queue").ok_or(Refused::Kernel)?;
         let load = |with_group| {
             let instructions = program(Layout(btf), &tally, with_group)?;
-            call::load_tracepoint(&instructions, place).map_err(Refused::said)
+            Attached::at(btf, "btf_trace_block_bio_queue", &instructions)
         };
         // A kernel that does not let a program go from a request to its group counts without.
-        let program = load(true).or_else(|_| load(false))?;
-        let attached = call::attach(program.as_fd()).map_err(Refused::of)?;
-        Ok(Requests { tally, _attached: attached })
+        let attached = load(true).or_else(|_| load(false))?;
+        Ok(Requests { tally, attached })
+    }
+
+    /// How many requests of anybody were not counted.
+    pub fn missed(&self) -> u64 {
+        self.attached.missed()
     }
 
     /// What was counted so far, in no order.

@@ -55,6 +55,8 @@ impl Transfers {
             return;
         };
         reading.system.transfers_noted = Raw::new(1);
+        let missed = self.requests.get().map_or(0, Requests::missed);
+        reading.system.transfers_missed = Raw::new(i64::try_from(missed).unwrap_or(i64::MAX));
         self.sums.take(counted);
         if moved {
             self.disks.clone_from(&reading.disks);

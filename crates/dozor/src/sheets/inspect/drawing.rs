@@ -352,10 +352,8 @@ fn calls(calls: &Calls) -> Vec<Body> {
         none if none <= 0.0 => String::new(),
         each => format!("; meanwhile all calls here take {each:.0} ns longer"),
     };
-    lines.push(Body::Title(format!(
-        "Its system calls, {} a second{longer}",
-        short_count(calls.rate(calls.count()))
-    )));
+    lines.push(Body::Title(format!("Its system calls, {} a second{longer}", calls.many())));
+    let least = if calls.at_least { "≥" } else { "" };
     for kind in calls.kinds.iter().take(MOST) {
         let bytes = match kind.bytes {
             None => String::new(),
@@ -371,7 +369,7 @@ fn calls(calls: &Calls) -> Vec<Body> {
         let each = fine_wait(kind.seconds / kind.count.max(1) as f64);
         lines.push(Body::Row(vec![
             (format!("{:<18}", kind.name), Role::Strong),
-            (format!("{:>8}/s", short_count(calls.rate(kind.count))), Role::Text),
+            (format!("{:>8}/s", format!("{least}{}", short_count(calls.rate(kind.count)))), Role::Text),
             (format!("{each:>10} each"), Role::Quiet),
             (format!("{bytes}{failed}"), Role::Text),
         ]));
@@ -381,7 +379,9 @@ fn calls(calls: &Calls) -> Vec<Body> {
         lines.push(Body::Text(format!("and {others} other kinds"), Role::Quiet));
     }
     if calls.kinds.is_empty() {
-        lines.push(Body::Text("no call ended meanwhile".to_owned(), Role::Quiet));
+        let none =
+            if calls.at_least { "no call was seen to end meanwhile" } else { "no call ended meanwhile" };
+        lines.push(Body::Text(none.to_owned(), Role::Quiet));
     }
     lines
 }

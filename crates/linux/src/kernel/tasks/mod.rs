@@ -194,19 +194,26 @@ impl Tasks {
     /// Puts the program together and loads it. `tasks`: about how many there are. The faster way is taken where this
     /// kernel has it and lets us.
     pub fn load(btf: &Btf, tasks: usize, cores: usize) -> Result<Tasks, Refused> {
-        Tasks::load_for(Way::List, btf, tasks, cores)
-            .or_else(|_| Tasks::load_for(Way::File, btf, tasks, cores))
+        let either = |memory| {
+            let way = |way| Tasks::load_for(way, memory, btf, tasks, cores);
+            way(Way::List).or_else(|_| way(Way::File))
+        };
+        match either(true) {
+            // Some machines do not let a program copy what it is not let to load, and that may be the memory alone.
+            Err(Refused::Program(_)) => either(false),
+            loaded => loaded,
+        }
     }
 
-    /// The same for one of the ways.
-    pub fn load_for(way: Way, btf: &Btf, tasks: usize, cores: usize) -> Result<Tasks, Refused> {
+    /// The same for one of the ways, with or without the memory of processes.
+    fn load_for(way: Way, memory: bool, btf: &Btf, tasks: usize, cores: usize) -> Result<Tasks, Refused> {
         let function = btf.function("bpf_iter_task").ok_or(Refused::Kernel)?;
         let places = (tasks.saturating_mul(SPARE)).clamp(PLACES, 1 << 24).next_power_of_two() as u32;
         let layout = Layout(btf);
         let cores = cores.clamp(1, MOST_CORES);
         let last = call::array(places + 1 + cores as u32, VALUE).map_err(Refused::of)?;
         let shared = Shared::new(way).map_err(Refused::of)?;
-        let mut pages = Pages::find(layout);
+        let mut pages = Pages::find(layout).filter(|_| memory);
         if let Some(Pages::PerCore(_)) = pages {
             match offsets(layout, function, cores) {
                 Some(offsets) => {

@@ -9,9 +9,13 @@ use std::sync::mpsc::{Sender, channel};
 
 /// The program for one of the ways, where this machine lets us.
 fn load(way: Way) -> Option<Tasks> {
+    load_with(way, true)
+}
+
+fn load_with(way: Way, memory: bool) -> Option<Tasks> {
     let loaded = crate::kernel::types(&crate::Roots::default()).and_then(|btf| {
         let cores = std::thread::available_parallelism().map_or(1, usize::from);
-        Tasks::load_for(way, &btf, 1000, cores)
+        Tasks::load_for(way, memory, &btf, 1000, cores)
     });
     loaded.map_err(|refused| println!("not tested here: {way:?}: {refused}")).ok()
 }
@@ -144,6 +148,22 @@ fn both_ways_tell_the_same_of_who_sleeps() {
         let same = walk(tasks, CHANGED, &of);
         assert!(same.len() == of.len() && same.values().all(|(_, counted)| counted.is_none()), "{same:?}");
     }
+}
+
+/// As where a machine does not let a program read the memory of processes.
+#[test]
+fn without_the_memory_all_else_is_told() {
+    let (Some(mut all), Some(mut rest)) = (load(Way::List), load_with(Way::List, false)) else { return };
+    assert!(rest.missing().memory);
+    let children = Children::new(5);
+    let [with, without] = [&mut all, &mut rest].map(|tasks| walk(tasks, EVERYBODY, &children.pids()));
+    for (tid, (_, counted)) in &with {
+        let (task, whole) = counted.expect("everybody is told");
+        let nothing = Whole { virtual_pages: 0, pages: [0; 4], has_memory: false, ..whole };
+        assert_eq!(without[tid], (1, Some((task, nothing))));
+        assert!(all.missing().memory || whole.virtual_pages > 0, "{whole:?}");
+    }
+    assert_eq!(with.len(), 5);
 }
 
 /// Also where a run ends within a process: more of its threads changed than one run may write of.

@@ -50,7 +50,7 @@ pub struct Datagrams {
     /// Those of processes that are not, and the reading that missed them first: until their end is told.
     gone: HashMap<ProcessKey, ([i64; 2], u64)>,
     /// Processes that are not there, and of which the kernel still has counts.
-    missed: HashSet<Key>,
+    left: HashSet<Key>,
     reading: u64,
 }
 
@@ -76,8 +76,8 @@ impl Datagrams {
         self.tallied.take(counted);
         let (there, gone, reading) = (&mut self.there, &mut self.gone, self.reading);
         there.clear();
-        let mut missed = HashSet::new();
-        let before = &self.missed;
+        let mut left = HashSet::new();
+        let before = &self.left;
         self.tallied.retain(|key, [received, sent, _]| {
             let process = key.process();
             if is_there(process) {
@@ -86,19 +86,25 @@ impl Datagrams {
                 gone.remove(&process);
                 return true;
             }
-            missed.insert(key);
+            left.insert(key);
             if !before.contains(&key) {
                 gone.insert(process, ([received, sent], reading));
             }
             false
         });
-        self.missed = missed;
+        self.left = left;
         gone.retain(|_, (_, since)| *since + PATIENCE > reading);
     }
 
     /// Processes that moved any.
     pub fn moved(&self) -> impl Iterator<Item = &ProcessKey> {
         self.there.keys()
+    }
+
+    /// How many calls on any socket were not looked at; absent where nobody counts.
+    pub fn missed(&self) -> Raw {
+        let missed = self.loaded.get().map(kernel::datagrams::Datagrams::missed);
+        missed.map_or(Raw::ABSENT, |missed| Raw::new(i64::try_from(missed).unwrap_or(i64::MAX)))
     }
 
     /// Bytes received and sent of a process; absent where nobody counts.

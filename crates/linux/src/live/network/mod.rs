@@ -129,6 +129,7 @@ impl Network {
         let moved = reading.system.udp_in.value().zip(reading.system.udp_out.value());
         datagrams.count(wanted.has(Demand::Datagrams), moved.map(|(received, sent)| received + sent));
         datagrams.take(self.by_kernel, roots, |key| self.is_there(key));
+        reading.system.datagrams_missed = datagrams.missed();
         self.datagrams = datagrams;
         let Some((destroyed, lost)) = self.spaces.ask(roots, &mut self.members) else { return };
         self.reading += 1;
