@@ -202,7 +202,7 @@ fn the_incidents_of_the_demo_are_found_one_after_another() {
         }
         engine.look(&Sample::new(host.clone(), before.replace(now.clone()), now));
     }
-    assert_eq!(begins.len(), rules::all().len());
+    assert!(begins.len() >= rules::all().len());
     let (second, mut problems) = (1_000_000_000, vec![]);
     let all = engine.history().all();
     for (rule, culprit, begin) in &begins {
@@ -266,6 +266,8 @@ fn every_rule_has_a_scenario_and_a_name_of_its_own() {
     let mut told: Vec<&str> = incidents().iter().map(|case| case.rule).collect();
     named.sort_unstable();
     told.sort_unstable();
+    // Some have several.
+    told.dedup();
     assert_eq!(named, told);
     for rule in rules::all() {
         for other in rule.about().explained_by {
@@ -535,7 +537,7 @@ fn what_the_kernel_writes_out_for_a_group_is_told_with_the_group() {
         let culprits = one.last().culprits.iter().map(|one| one.name.clone()).collect::<Vec<_>>();
         (one.last().sentence.clone(), culprits)
     };
-    let said = "Threads of the kernel hand over 82 % of what is written for catalogd.service.";
+    let said = "82 % of what is written is handed over by threads of the kernel for catalogd.service.";
     let (sentence, culprits) = written(82, "");
     assert!(sentence.ends_with(said), "{sentence}");
     assert_eq!(culprits, ["catalogd.service"], "nobody else does it now");

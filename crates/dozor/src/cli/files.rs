@@ -1,9 +1,8 @@
 //! `dozor files`: who has what open.
 
-use super::cells::Cells;
 use super::chosen::{kept, sample};
 use super::end::End;
-use super::options::{Kept, KernelFiles};
+use super::listed::{Format, Listed};
 use super::problem;
 use super::table::table;
 use clap::{Args, ValueEnum};
@@ -15,16 +14,6 @@ use serde_json::json;
 use std::collections::HashSet;
 use std::io::{self, Write as _};
 use std::path::PathBuf;
-
-#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Format {
-    /// For people
-    Table,
-    /// One object
-    Json,
-    /// One row for each
-    Csv,
-}
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
 enum Kind {
@@ -51,37 +40,29 @@ pub struct Files {
     /// Only this kind
     #[arg(long, value_enum)]
     kind: Option<Kind>,
-    /// How it is written
-    #[arg(long, value_enum, default_value = "table")]
-    format: Format,
     #[command(flatten)]
-    cells: Cells,
-    #[command(flatten)]
-    kept: Kept,
-    #[command(flatten)]
-    kernel: KernelFiles,
+    listed: Listed,
 }
 
 impl Files {
     /// Status 1 where nobody was found.
     pub fn run(self) -> anyhow::Result<End> {
-        self.cells.check(self.format == Format::Csv)?;
-        self.kept.check_users()?;
+        self.listed.check()?;
         let place = match &self.path {
             Some(path) => place_of(path).map_err(anyhow::Error::msg)?,
             None if self.removed => Place::Removed,
             None => Place::All,
         };
-        let mut found = holders(&self.kernel.roots(), &place);
-        if self.kept.says() {
-            let sample = sample(&self.kernel, self.kept.wanted(), true)?;
-            let meant: HashSet<_> = kept(&self.kept, &sample).into_iter().collect();
+        let mut found = holders(&self.listed.kernel.roots(), &place);
+        if self.listed.kept.says() {
+            let sample = sample(&self.listed.kernel, self.listed.kept.wanted(), true)?;
+            let meant: HashSet<_> = kept(&self.listed.kept, &sample).into_iter().collect();
             found.list.retain(|hold| meant.contains(&hold.key));
         }
         if let Some(kind) = self.kind {
             found.list.retain(|hold| is_kind(hold, kind));
         }
-        match self.format {
+        match self.listed.format {
             Format::Table => {
                 let rows: Vec<Vec<String>> = found.list.iter().map(row).collect();
                 let headings = ["pid", "process", "user", "how", "kind", "size", "path"];
@@ -124,8 +105,8 @@ impl Files {
                     let file = &hold.file;
                     writer.write_record([
                         hold.key.pid.to_string(),
-                        self.cells.text(&hold.name),
-                        self.cells.text(&hold.user),
+                        self.listed.cells.text(&hold.name),
+                        self.listed.cells.text(&hold.user),
                         hold.way.word().to_owned(),
                         if file.descriptor < 0 { String::new() } else { file.descriptor.to_string() },
                         file.mode().to_owned(),
@@ -134,7 +115,7 @@ impl Files {
                         number(file.holds),
                         number(file.offset),
                         file.removed.to_string(),
-                        self.cells.text(&file.target),
+                        self.listed.cells.text(&file.target),
                     ])?;
                 }
                 writer.flush()?;

@@ -14,6 +14,7 @@ mod demo;
 mod end;
 mod export;
 mod files;
+mod listed;
 mod metrics;
 mod note;
 mod options;

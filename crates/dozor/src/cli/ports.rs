@@ -1,10 +1,8 @@
 //! `dozor ports`: who listens.
 
-use super::cells::Cells;
 use super::chosen::{kept, sample};
 use super::end::End;
-use super::files::Format;
-use super::options::{Kept, KernelFiles};
+use super::listed::{Format, Listed};
 use super::problem;
 use super::table::table;
 use clap::Args;
@@ -19,30 +17,22 @@ pub struct Ports {
     /// Only these ports
     #[arg(value_name = "PORT")]
     only: Vec<u16>,
-    /// How it is written
-    #[arg(long, value_enum, default_value = "table")]
-    format: Format,
     #[command(flatten)]
-    cells: Cells,
-    #[command(flatten)]
-    kept: Kept,
-    #[command(flatten)]
-    files: KernelFiles,
+    listed: Listed,
 }
 
 impl Ports {
     /// Status 1 where nobody listens.
     pub fn run(self) -> anyhow::Result<End> {
-        self.cells.check(self.format == Format::Csv)?;
-        self.kept.check_users()?;
-        let wanted = self.kept.wanted().with(Demand::Sockets);
-        let sample = sample(&self.files, wanted, self.kept.says())?;
+        self.listed.check()?;
+        let wanted = self.listed.kept.wanted().with(Demand::Sockets);
+        let sample = sample(&self.listed.kernel, wanted, self.listed.kept.says())?;
         if sample.now.system.unattributed_in.value().is_none() {
             anyhow::bail!("sockets cannot be listed here; dozor access says why");
         }
         let mut rows = listening(&sample);
-        if self.kept.says() {
-            let meant: HashSet<_> = kept(&self.kept, &sample).into_iter().collect();
+        if self.listed.kept.says() {
+            let meant: HashSet<_> = kept(&self.listed.kept, &sample).into_iter().collect();
             rows.retain(|row| row.holders.iter().any(|holder| meant.contains(holder)));
         }
         if !self.only.is_empty() {
@@ -52,7 +42,7 @@ impl Ports {
             rows.retain(named);
         }
         let number = |value: Option<i64>| value.map_or_else(|| "–".to_owned(), |value| value.to_string());
-        match self.format {
+        match self.listed.format {
             Format::Table => {
                 let row = |row: &Listening| {
                     vec![
@@ -105,7 +95,7 @@ impl Ports {
                         cell(row.at_most),
                         cell(row.drops),
                         pids.join(" "),
-                        self.cells.text(&row.users.join(" ")),
+                        self.listed.cells.text(&row.users.join(" ")),
                     ])?;
                 }
                 writer.flush()?;

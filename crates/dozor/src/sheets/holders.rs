@@ -22,6 +22,8 @@ use ratatui::layout::Rect;
 pub struct HoldersSheet {
     sought: Sought,
     found: Option<Result<Holders, String>>,
+    /// In what of each it is searched.
+    texts: Vec<String>,
     search: Searched,
 }
 
@@ -40,7 +42,7 @@ impl HoldersSheet {
             _ => Sought::All,
         };
         state.outbox.push(Effect::Seek(sought.clone()));
-        Some(HoldersSheet { sought, found: None, search: Searched::default() })
+        Some(HoldersSheet { sought, found: None, texts: vec![], search: Searched::default() })
     }
 
     fn list(&self) -> &[Hold] {
@@ -50,25 +52,12 @@ impl HoldersSheet {
         }
     }
 
-    /// Those in which all words that are typed stand: in the path, the process, the user, the kind or the way.
+    /// Those in which all words that are typed stand.
     fn matching(&self) -> Vec<&Hold> {
         let typed = self.search.words();
         let words: Vec<&str> = typed.split_whitespace().collect();
-        let has = |hold: &&Hold| {
-            let text = format!(
-                "{} {}[{}] {} {} {} {}",
-                hold.file.target,
-                hold.name,
-                hold.key.pid,
-                hold.user,
-                hold.file.kind.word(),
-                hold.way.word(),
-                if hold.file.removed { "removed" } else { "" }
-            );
-            let text = text.to_lowercase();
-            words.iter().all(|word| text.contains(word))
-        };
-        self.list().iter().filter(has).collect()
+        let has = |text: &str| words.iter().all(|word| text.contains(word));
+        self.list().iter().zip(&self.texts).filter(|(_, text)| has(text)).map(|(hold, _)| hold).collect()
     }
 
     fn turn(&mut self, state: &mut State) {
@@ -79,6 +68,21 @@ impl HoldersSheet {
         (self.found, self.search.at) = (None, 0);
         state.outbox.push(Effect::Seek(self.sought.clone()));
     }
+}
+
+/// What is searched: the path, the process, the user, the kind and the way.
+fn text(hold: &Hold) -> String {
+    let text = format!(
+        "{} {}[{}] {} {} {} {}",
+        hold.file.target,
+        hold.name,
+        hold.key.pid,
+        hold.user,
+        hold.file.kind.word(),
+        hold.way.word(),
+        if hold.file.removed { "removed" } else { "" }
+    );
+    text.to_lowercase()
 }
 
 impl Sheet for HoldersSheet {
@@ -209,6 +213,7 @@ impl Sheet for HoldersSheet {
     fn found(&mut self, sought: &Sought, found: &Result<Holders, String>) {
         if *sought == self.sought {
             self.found = Some(found.clone());
+            self.texts = found.iter().flat_map(|found| &found.list).map(text).collect();
         }
     }
 }

@@ -3,7 +3,8 @@
 use super::world::{CORES, GIB, MIB, World, add, process};
 use crate::lane::Severity;
 use crate::reading::{
-    BatteryRow, EndedRow, GpuRow, GroupRow, InterruptRow, ListenerRow, ProcessRow, RemoteRow, RemovedRow, raw,
+    BatteryRow, EndedRow, GpuRow, GroupRow, InterruptRow, ListenerRow, ProcessRow, RemoteRow, RemovedRow,
+    TransferRow, raw,
 };
 use std::sync::Arc;
 
@@ -46,6 +47,18 @@ impl Incident {
         self.setup = Box::new(setup);
         self
     }
+}
+
+/// The disk takes no more, and all wait for it.
+fn saturate(world: &mut World) {
+    let disk = &mut world.now.disks[0];
+    add(&mut disk.busy_ms, 990);
+    add(&mut disk.writes, 1_000);
+    add(&mut disk.write_ms, 60_000);
+    add(&mut disk.queue_ms, 60_000);
+    add(&mut disk.write_bytes, 180 * MIB);
+    add(&mut world.now.system.pressure_io_some, 700_000);
+    world.now.system.blocked = raw(3);
 }
 
 fn group(path: &str) -> GroupRow {
@@ -167,15 +180,32 @@ pub fn incidents() -> Vec<Incident> {
             }
         }),
         case("disk-saturated", "catalogd[210]", Critical, |world, _| {
-            let disk = &mut world.now.disks[0];
-            add(&mut disk.busy_ms, 990);
-            add(&mut disk.writes, 1_000);
-            add(&mut disk.write_ms, 60_000);
-            add(&mut disk.queue_ms, 60_000);
-            add(&mut disk.write_bytes, 180 * MIB);
+            saturate(world);
             add(&mut world.process(210).write_bytes, 170 * MIB);
-            add(&mut world.now.system.pressure_io_some, 700_000);
-            world.now.system.blocked = raw(3);
+        }),
+        // A job that has ended left in memory what a worker of the kernel writes out.
+        case("disk-saturated", "tilecopy.service", Critical, |world, _| {
+            saturate(world);
+            let written = &mut world.now.transfers[0];
+            add(&mut written.write_bytes, 176 * MIB);
+            add(&mut written.requests, 352);
+        })
+        .on(|world| {
+            let worker = ProcessRow { kernel: raw(1), ..process(77, "kworker/u8:3-flush-8:0", 2) };
+            let worker = ProcessRow { command: "".into(), user: "root".into(), service: "".into(), ..worker };
+            world.now.transfers = vec![TransferRow {
+                device: "sda".into(),
+                group: "/system.slice/tilecopy.service".into(),
+                pid: worker.pid,
+                start_ticks: worker.start_ticks,
+                number: raw(8 << 20),
+                group_number: raw(4_711),
+                read_bytes: raw(0),
+                write_bytes: raw(0),
+                requests: raw(0),
+            }];
+            let of_kernel = ProcessRow { cgroup: "/".into(), limits: "".into(), rss_bytes: raw(0), ..worker };
+            world.now.processes.push(Arc::new(of_kernel));
         }),
         case("blocked", "guider[430]", Warning, |world, _| world.process(430).state = raw(i64::from(b'D')))
             .on(|world| world.now.disks.clear()),

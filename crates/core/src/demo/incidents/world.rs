@@ -100,6 +100,7 @@ impl World {
         now.cores = (0..CORES).map(core).collect();
         let zero = raw(0);
         let system = &mut now.system;
+        (system.transfers_noted, system.transfers_missed) = (raw(1), zero);
         // Its CPU time is the sum of its cores', second by second.
         for counter in [
             &mut system.switches,
