@@ -125,13 +125,24 @@ fn taken_apart_and_put_together_it_is_the_same() {
     assert_eq!(read_all(together(&frames)), 8, "the mutator knows the format");
 }
 
+/// Two tests, which run side by side.
 #[test]
 fn right_checksums_over_wrong_contents_never_panic() {
+    wrong_contents(0);
+}
+
+#[test]
+fn nor_do_others() {
+    wrong_contents(1);
+}
+
+/// Every second case, from this one on.
+fn wrong_contents(first: u64) {
     let cases = std::env::var("DOZOR_CASES").ok().and_then(|text| text.parse().ok()).unwrap_or(2_000);
     let seed = std::env::var("DOZOR_SEED").ok().and_then(|text| text.parse().ok()).unwrap_or(0x9e37_79b9);
     let frames = apart(&small());
     let mut whole = 0;
-    for case in 0..cases {
+    for case in (first..cases).step_by(2) {
         let mut chance = Chance(seed ^ (case + 1u64).wrapping_mul(0x2545_f491_4f6c_dd1d));
         let bytes = together(&mutate(&frames, &mut chance));
         let readings = std::panic::catch_unwind(|| read_all(bytes));

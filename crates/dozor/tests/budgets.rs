@@ -167,12 +167,20 @@ fn what_is_made_up_holds_what_it_claims() {
 
 #[test]
 fn small_files_take_little_memory_and_time() {
+    take_little(Made::Coded);
+}
+
+#[test]
+fn small_files_of_older_formats_take_little_memory_and_time() {
+    take_little(Made::Plain);
+}
+
+fn take_little(made: Made) {
     let folder = tempfile::tempdir().expect("a scratch folder");
     let file = folder.path().join("hostile.dozor");
     let path = file.to_str().expect("text");
-    let cases = [Made::Plain, Made::Coded].map(cases);
-    for (what, bytes) in cases.iter().flatten() {
-        fs::write(&file, bytes).expect("a file");
+    for (what, bytes) in cases(made) {
+        fs::write(&file, &bytes).expect("a file");
         for more in [&["--list"][..], &["load.1"], &["cpu", "--stat", "max"]] {
             let begin = Instant::now();
             let (most, said) = measured(&[&["query", path], more].concat());

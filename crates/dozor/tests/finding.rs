@@ -2,6 +2,7 @@
 
 mod terminal;
 
+use dozor_core::demo::incidents::Troubled;
 use serde_json::Value;
 use std::os::unix::process::CommandExt as _;
 use std::path::Path;
@@ -161,7 +162,8 @@ fn each_incident_of_the_demo_can_be_looked_at_and_recorded() {
     screen.assert_restored();
     let folder = tempfile::tempdir().expect("a folder");
     let file = folder.path().join("all.dozor").display().to_string();
-    let wrote = dozor(folder.path(), &["demo", "--incident", "all", "--record", &file, "--for", "32m"]);
+    let length = format!("{}s", Troubled::new(None).expect("all of them").seconds());
+    let wrote = dozor(folder.path(), &["demo", "--incident", "all", "--record", &file, "--for", &length]);
     assert!(wrote.status.success(), "{}", String::from_utf8_lossy(&wrote.stderr));
     let table = dozor(folder.path(), &["export", &file, "--table", "findings", "--format", "csv"]);
     let text = String::from_utf8_lossy(&table.stdout).into_owned();

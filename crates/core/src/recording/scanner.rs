@@ -61,8 +61,10 @@ const TRIES: u64 = 256 << 20;
 /// Finds frames one after another. Holds at most one frame and what was read ahead.
 pub struct Scanner<R> {
     input: R,
+    /// What was read ahead, from `start` to `end`.
     buffer: Vec<u8>,
     start: usize,
+    end: usize,
     offset: u64,
     payload: Range<usize>,
     ended: bool,
@@ -85,6 +87,7 @@ impl<R: Read> Scanner<R> {
             input,
             buffer,
             start: 0,
+            end: 0,
             offset,
             payload: 0..0,
             ended: false,
@@ -110,8 +113,7 @@ impl<R: Read> Scanner<R> {
     fn go_to(&mut self, offset: u64) {
         if let Some(jump) = &self.jump {
             (jump.go_to)(&mut self.input, offset);
-            self.buffer.clear();
-            (self.start, self.offset) = (0, offset);
+            (self.start, self.end, self.offset) = (0, 0, offset);
         }
     }
 
@@ -127,7 +129,7 @@ impl<R: Read> Scanner<R> {
 
     /// Bytes that are there without reading, from the present place on.
     fn ahead(&self) -> &[u8] {
-        &self.buffer[self.start..]
+        &self.buffer[self.start..self.end]
     }
 
     /// Makes `wanted` bytes available; says whether there are so many.
@@ -135,19 +137,20 @@ impl<R: Read> Scanner<R> {
         const STEP: usize = 128 << 10;
         while self.ahead().len() < wanted && !self.ended {
             if self.start > 0 {
-                self.buffer.drain(..self.start);
-                self.start = 0;
+                self.buffer.copy_within(self.start..self.end, 0);
+                (self.start, self.end) = (0, self.end - self.start);
             }
-            let old = self.buffer.len();
-            self.buffer.resize(old + STEP, 0);
+            if self.buffer.len() < self.end + STEP {
+                self.buffer.resize(self.end + STEP, 0);
+            }
             let got = loop {
-                match self.input.read(&mut self.buffer[old..]) {
+                match self.input.read(&mut self.buffer[self.end..]) {
                     Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                    other => break other,
+                    other => break other?,
                 }
             };
-            self.buffer.truncate(old + *got.as_ref().unwrap_or(&0));
-            self.ended = got? == 0;
+            self.end += got;
+            self.ended = got == 0;
         }
         Ok(self.ahead().len() >= wanted)
     }
