@@ -1,5 +1,5 @@
 //! A sample as JSON: the machine, its processes, its connections. What is not known is null; what is not permitted is null as well, and
-//! named in `denied`.
+//! named in `denied`; of a process what is only the least that it may be is named in `at_least`.
 
 use dozor_core::catalogue::{Instances, Metric, SYSTEM_METRICS, Value};
 use dozor_core::clock::Zone;
@@ -94,16 +94,21 @@ pub fn object(population: &Population<'_>, rows: &[RowRef], zone: &Zone, metrics
 /// A process as an object.
 pub fn process(view: &ProcessView<'_>, metrics: &[&Metric]) -> Json {
     let mut object = Map::new();
-    let mut denied = vec![];
+    let (mut denied, mut least) = (vec![], vec![]);
     for metric in metrics {
-        let value = metric.of(view);
+        let (value, is_least) = metric.bounded(view);
+        if is_least {
+            least.push(metric.alias);
+        }
         if value == Value::Denied {
             denied.push(metric.alias);
         }
         object.insert(metric.alias.to_owned(), json_value(&value));
     }
-    if !denied.is_empty() {
-        object.insert("denied".to_owned(), json!(denied));
+    for (name, keys) in [("denied", denied), ("at_least", least)] {
+        if !keys.is_empty() {
+            object.insert(name.to_owned(), json!(keys));
+        }
     }
     Json::Object(object)
 }

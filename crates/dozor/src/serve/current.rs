@@ -186,9 +186,10 @@ pub fn glance(sample: &Sample, most: usize, marks: &Json, stands_out: &Json) -> 
         .iter()
         .map(|row| {
             let view = population.view(*row);
-            let cell = |metric: &&Metric| match metric.of(&view) {
-                Value::Denied => json!({"denied": true}),
-                value => json_value(&value),
+            let cell = |metric: &&Metric| match metric.bounded(&view) {
+                (Value::Denied, _) => json!({"denied": true}),
+                (value, true) => json!({"at_least": json_value(&value)}),
+                (value, false) => json_value(&value),
             };
             metrics.iter().map(cell).collect()
         })

@@ -43,7 +43,7 @@ impl<W: Write> Sink for Csv<W> {
                         self.writer.write_field(number(*ns as f64 / 1e9))?;
                     }
                     Cell::Whole(value) => self.writer.write_field(value.to_string())?,
-                    Cell::Number(value) => self.writer.write_field(number(*value))?,
+                    Cell::Number(value) | Cell::Least(value) => self.writer.write_field(number(*value))?,
                     Cell::Text(text) => self.writer.write_field((self.text)(text))?,
                 }
             }

@@ -14,6 +14,7 @@ pub fn markdown() -> String {
          | | CSV | JSON | Parquet | text |\n|---|---|---|---|---|\n\
          | not known, not there | empty | `null` | null | `–` |\n\
          | not permitted | `denied` | `null`, key in `denied` | null, key in the column `denied` | `×` |\n\
+         | at least so much (≥) | the number | the number, key in `at_least` | the number, key in the column `at_least` | `≥` before it |\n\
          | `time` | RFC 3339 in the host's zone | the same | INT64, nanoseconds since 1970 (UTC) | in the host's zone |\n\
          | other times | seconds since 1970 | the same | INT64, nanoseconds since 1970 (UTC) | in the host's zone |\n\
          | whole number | digits | number | INT64 | short |\n\

@@ -1,5 +1,5 @@
 //! Tables as JSON: an array of objects, or an object a line. What is not known is null; what is not permitted is null as well, and
-//! named in `denied`.
+//! named in `denied`; what is only the least that it may be is named in `at_least`.
 
 use super::{Batch, Cell, Column, Sink, WriteError};
 use dozor_core::clock::Zone;
@@ -31,7 +31,7 @@ impl<W: Write> Sink for Rows<W> {
     fn put(&mut self, batch: &Batch) -> Result<(), WriteError> {
         batch.each(|cells| {
             let mut object = Map::with_capacity(cells.len());
-            let mut denied = vec![];
+            let (mut denied, mut least) = (vec![], vec![]);
             for (cell, column) in cells.iter().zip(&self.columns) {
                 let value = match cell {
                     Cell::Absent => Json::Null,
@@ -43,12 +43,18 @@ impl<W: Write> Sink for Rows<W> {
                     Cell::Whole(ns) if column.is_seconds() => number(*ns as f64 / 1e9),
                     Cell::Whole(value) => Json::from(*value),
                     Cell::Number(value) => number(*value),
+                    Cell::Least(value) => {
+                        least.push(Json::from(column.key));
+                        number(*value)
+                    }
                     Cell::Text(text) => Json::from(*text),
                 };
                 object.insert(column.key.to_owned(), value);
             }
-            if !denied.is_empty() {
-                object.insert("denied".to_owned(), Json::from(denied));
+            for (name, keys) in [("denied", denied), ("at_least", least)] {
+                if !keys.is_empty() {
+                    object.insert(name.to_owned(), Json::from(keys));
+                }
             }
             if !self.lines {
                 self.out.write_all(if self.first { b"[\n" } else { b",\n" })?;

@@ -113,6 +113,8 @@ pub struct Filled {
     pub there: Vec<i16>,
     /// Rows of which it may not be seen.
     pub denied: Vec<u32>,
+    /// Rows whose number is only the least that it may be.
+    pub least: Vec<u32>,
 }
 
 /// One value of a row.
@@ -126,6 +128,8 @@ pub enum Cell<'a> {
     Whole(i64),
     /// A number.
     Number(f64),
+    /// A number, or more than that.
+    Least(f64),
     /// A text.
     Text(&'a str),
 }
@@ -146,7 +150,7 @@ impl Filled {
             Type::Number => Values::Number(vec![]),
             Type::Text => Values::Text(vec![]),
         };
-        Filled { values, there: vec![], denied: vec![] }
+        Filled { values, there: vec![], denied: vec![], least: vec![] }
     }
 
     fn clear(&mut self) {
@@ -157,6 +161,7 @@ impl Filled {
         }
         self.there.clear();
         self.denied.clear();
+        self.least.clear();
     }
 
     fn absent(&mut self) {
@@ -196,6 +201,14 @@ impl Filled {
         }
     }
 
+    /// The same, or of a number the least that it may be.
+    fn bounded(&mut self, (value, is_least): (Value, bool), kind: Type) {
+        if is_least {
+            self.least.push(self.there.len() as u32);
+        }
+        self.value(value, kind);
+    }
+
     /// A value of a metric; instants of metrics are in seconds.
     fn value(&mut self, value: Value, kind: Type) {
         match value {
@@ -225,6 +238,7 @@ impl Batch {
     pub fn each<E>(&self, mut row: impl FnMut(&[Cell<'_>]) -> Result<(), E>) -> Result<(), E> {
         let mut next = vec![0; self.columns.len()];
         let mut next_denied = vec![0; self.columns.len()];
+        let mut next_least = next_denied.clone();
         let mut cells = Vec::with_capacity(self.columns.len());
         for at in 0..self.rows {
             cells.clear();
@@ -239,7 +253,11 @@ impl Batch {
                 next[place] += 1;
                 cells.push(match &column.values {
                     Values::Whole(values) => Cell::Whole(values[index]),
-                    Values::Number(values) => Cell::Number(values[index]),
+                    Values::Number(values) => {
+                        let least = column.least.get(next_least[place]) == Some(&(at as u32));
+                        next_least[place] += usize::from(least);
+                        if least { Cell::Least(values[index]) } else { Cell::Number(values[index]) }
+                    }
                     Values::Text(values) => Cell::Text(&values[index]),
                 });
             }

@@ -14,8 +14,11 @@ use std::collections::HashMap;
 use std::io::Write;
 use std::sync::Arc;
 
-/// The column that names what may not be seen.
-const DENIED: &str = "denied";
+/// The columns that name what may not be seen, and what is only the least that it may be.
+const NAMING: [(&str, Rows); 2] = [("denied", |column| &column.denied), ("at_least", |column| &column.least)];
+
+/// Rows of a column.
+type Rows = fn(&Filled) -> &[u32];
 
 /// Writes Parquet.
 pub struct Parquet<W: Write + Send> {
@@ -73,7 +76,9 @@ impl<W: Write + Send> Parquet<W> {
         for column in columns {
             fields.push(Arc::new(field(column.key, column.kind)?));
         }
-        fields.push(Arc::new(field(DENIED, Type::Text)?));
+        for (key, _) in NAMING {
+            fields.push(Arc::new(field(key, Type::Text)?));
+        }
         let schema = Schema::group_type_builder("dozor").with_fields(fields).build()?;
         let mut properties = WriterProperties::builder()
             .set_compression(Compression::ZSTD(ZstdLevel::try_new(1)?))
@@ -120,10 +125,11 @@ impl<W: Write + Send> Sink for Parquet<W> {
             put(column, place == 0, &mut next)?;
             next.close()?;
         }
-        let denied = denied(batch, &self.keys);
-        if let Some(mut next) = group.next_column()? {
-            put(&denied, false, &mut next)?;
-            next.close()?;
+        for (_, rows) in NAMING {
+            if let Some(mut next) = group.next_column()? {
+                put(&naming(batch, &self.keys, rows), false, &mut next)?;
+                next.close()?;
+            }
         }
         group.close()?;
         Ok(())
@@ -137,11 +143,11 @@ impl<W: Write + Send> Sink for Parquet<W> {
     }
 }
 
-/// For each row the keys of what may not be seen.
-fn denied(batch: &Batch, keys: &[&'static str]) -> Filled {
+/// For each row the keys of the columns among whose rows it is.
+fn naming(batch: &Batch, keys: &[&'static str], of: Rows) -> Filled {
     let mut rows: std::collections::BTreeMap<u32, Vec<&str>> = std::collections::BTreeMap::new();
     for (column, key) in batch.columns.iter().zip(keys) {
-        for row in &column.denied {
+        for row in of(column) {
             rows.entry(*row).or_default().push(key);
         }
     }
@@ -152,5 +158,5 @@ fn denied(batch: &Batch, keys: &[&'static str]) -> Filled {
         there[row as usize] = 1;
         values.push(known.entry(keys).or_insert_with_key(|keys| Text::from(keys.join(","))).clone());
     }
-    Filled { values: Values::Text(values), there, denied: vec![] }
+    Filled { values: Values::Text(values), there, denied: vec![], least: vec![] }
 }

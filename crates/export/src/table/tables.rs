@@ -324,7 +324,7 @@ impl Table {
             let view = population.view(row);
             for (place, metric) in self.metrics.iter().enumerate() {
                 let kind = self.columns[place + 2].kind;
-                batch.columns[place + 2].value(metric.of(&view), kind);
+                batch.columns[place + 2].bounded(metric.bounded(&view), kind);
             }
             batch.rows += 1;
         }

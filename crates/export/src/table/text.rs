@@ -29,6 +29,7 @@ impl<W: Write> Lines<W> {
             (Cell::Whole(value), None) => value.to_string(),
             (Cell::Number(value), Some(metric)) => Value::Number(value).short(metric.unit),
             (Cell::Number(value), None) => format!("{value:.3}"),
+            (Cell::Least(value), _) => format!("≥{}", self.cell(Cell::Number(value), column)),
         }
     }
 

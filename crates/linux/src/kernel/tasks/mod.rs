@@ -68,7 +68,7 @@ pub const NAMES: [&str; 20] = [
 pub struct Missing {
     /// Input and output.
     pub io: bool,
-    /// Memory.
+    /// Resident memory.
     pub memory: bool,
     /// The core, the wait for disks, or the session.
     pub rest: bool,
@@ -199,14 +199,14 @@ impl Tasks {
             way(Way::List).or_else(|_| way(Way::File))
         };
         match either(true) {
-            // Some machines do not let a program copy what it is not let to load, and that may be the memory alone.
+            // Some machines do not let a program copy what it may not load, and that may be the resident memory alone.
             Err(Refused::Program(_)) => either(false),
             loaded => loaded,
         }
     }
 
-    /// The same for one of the ways, with or without the memory of processes.
-    fn load_for(way: Way, memory: bool, btf: &Btf, tasks: usize, cores: usize) -> Result<Tasks, Refused> {
+    /// The same for one of the ways, with or without the resident memory of processes.
+    pub fn load_for(way: Way, memory: bool, btf: &Btf, tasks: usize, cores: usize) -> Result<Tasks, Refused> {
         let function = btf.function("bpf_iter_task").ok_or(Refused::Kernel)?;
         let places = (tasks.saturating_mul(SPARE)).clamp(PLACES, 1 << 24).next_power_of_two() as u32;
         let layout = Layout(btf);

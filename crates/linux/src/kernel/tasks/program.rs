@@ -197,9 +197,7 @@ impl Program<'_> {
             self.code.put(Eight, R6, at(word), 0);
         }
         self.code.put(Eight, R6, at(SESSION_WORD), 0);
-        if let Some(pages) = pages {
-            self.memory(pages)?;
-        }
+        self.memory(pages)?;
         let parent = self.layout.need("task_struct", "tgid")?;
         self.follow(R1, "real_parent")?;
         self.code.load(Four, R1, R1, parent.offset).store(Four, R6, at(PARENT_WORD), R1);
@@ -216,7 +214,7 @@ impl Program<'_> {
         Ok(())
     }
 
-    fn memory(&mut self, pages: Pages) -> Result<(), Refused> {
+    fn memory(&mut self, pages: Option<Pages>) -> Result<(), Refused> {
         let virtual_pages = self.layout.need("mm_struct", "total_vm")?;
         let none = self.code.label();
         self.follow(R8, "mm")?;
@@ -224,14 +222,15 @@ impl Program<'_> {
         self.code.put(Four, R6, at(SESSION_WORD) + 4, 1);
         self.copy(Eight, R8, virtual_pages, at(VIRTUAL_WORD));
         match pages {
-            Pages::Whole(first) => {
+            None => {}
+            Some(Pages::Whole(first)) => {
                 // The kernels that have them so do not let a program load such a number by itself: its type is one by another name.
                 let code = &mut self.code;
                 code.register(Operation::Set, R1, R6).number(Operation::Add, R1, i32::from(at(PAGES_WORD)));
                 code.number(Operation::Set, R2, KINDS as i32 * 8).register(Operation::Set, R3, R8);
                 code.number(Operation::Add, R3, i32::from(first.offset)).call(Helper::ProbeReadKernel);
             }
-            Pages::PerCore(fields) => {
+            Some(Pages::PerCore(fields)) => {
                 for (kind, (count, cores)) in fields.into_iter().enumerate() {
                     self.copy(Eight, R8, count, at(PAGES_WORD + kind));
                     self.code.load(Eight, R1, R8, cores.offset).store(Eight, FP, BASES + kind as i16 * 8, R1);
@@ -385,7 +384,7 @@ impl Program<'_> {
         code.here(alone).store(Four, R9, 0, R1).store(Eight, R9, 8, R2);
     }
 
-    /// Puts all of it together. `pages`: how the memory is read, if it can be.
+    /// Puts all of it together. `pages`: how the resident memory is read, if it can be.
     pub fn build(mut self, pages: Option<Pages>) -> Result<(Vec<u64>, Missing), Refused> {
         let mut missing = Missing { memory: pages.is_none(), ..Missing::default() };
         match self.way {

@@ -150,18 +150,19 @@ fn both_ways_tell_the_same_of_who_sleeps() {
     }
 }
 
-/// As where a machine does not let a program read the memory of processes.
+/// As where a machine does not let a program copy from memory.
 #[test]
-fn without_the_memory_all_else_is_told() {
+fn without_resident_memory_all_else_is_told() {
     let (Some(mut all), Some(mut rest)) = (load(Way::List), load_with(Way::List, false)) else { return };
     assert!(rest.missing().memory);
     let children = Children::new(5);
     let [with, without] = [&mut all, &mut rest].map(|tasks| walk(tasks, EVERYBODY, &children.pids()));
     for (tid, (_, counted)) in &with {
         let (task, whole) = counted.expect("everybody is told");
-        let nothing = Whole { virtual_pages: 0, pages: [0; 4], has_memory: false, ..whole };
+        let nothing = Whole { pages: [0; 4], ..whole };
         assert_eq!(without[tid], (1, Some((task, nothing))));
-        assert!(all.missing().memory || whole.virtual_pages > 0, "{whole:?}");
+        assert!(whole.has_memory && whole.virtual_pages > 0, "{whole:?}");
+        assert!(all.missing().memory || whole.pages[0] > 0, "{whole:?}");
     }
     assert_eq!(with.len(), 5);
 }

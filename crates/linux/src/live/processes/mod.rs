@@ -14,13 +14,13 @@ mod state;
 mod walked;
 
 use super::{threads, writing};
-use crate::kernel::tasks::Tasks;
+use crate::kernel::tasks::{Missing, Tasks};
 use crate::kernel::{self, Refused};
 use crate::live::ahead;
 use crate::live::network::keep_traffic;
 use crate::proc::mountinfo::Places;
 use crate::proc::pid::{LINK, LinkRoom, is_from_memory, link_of, read_pid};
-use crate::proc::{pid_cgroup, pid_cmdline, pid_stat, read_file};
+use crate::proc::{pid_cgroup, pid_cmdline, pid_stat, pid_status, read_file};
 use crate::sys::cgroups;
 use crate::sys::containers;
 use dozor_core::known::Raw;
@@ -30,7 +30,7 @@ use dozor_core::wanted::{Demand, Wanted};
 use opened::{LIST_TURN, list};
 use rustix::io::Errno;
 pub use state::Processes;
-use state::{Counted, Rest, Tracked};
+use state::{Counted, Rest, Tracked, put_memory};
 use std::sync::Arc;
 use std::time::Instant;
 use std::vec::Drain;
@@ -107,7 +107,7 @@ impl Processes {
             let now = match &mut inside {
                 Some(inside) if self.hidden.binary_search(pid).is_err() => match inside.record(*pid) {
                     Some(record) => self.by_kernel(record, known, wanted, &mut buffer, gives),
-                    None => self.as_before(*pid, known, wanted, &mut buffer),
+                    None => self.as_before(*pid, known, wanted, &mut buffer, gives.0),
                 },
                 _ => self.by_files(*pid, known, wanted, &mut buffer),
             };
@@ -243,13 +243,27 @@ impl Processes {
         known: Option<Tracked>,
         wanted: Wanted,
         buffer: &mut Vec<u8>,
+        missing: Missing,
     ) -> Option<Tracked> {
         // The kernel knows it and we do not: its first reading failed.
         let Some(mut known) = known else { return self.by_files(pid, None, wanted, buffer) };
+        if missing.memory && known.row.kernel != Raw::new(1) && self.memory.has(pid) {
+            self.look_at_memory(&mut known, buffer);
+        }
         if self.is_full_turn(pid) {
             self.look_again(&mut known, wanted, buffer);
         }
         Some(known)
+    }
+
+    /// Reads the memory of an idle process again, where the reader in the kernel does not tell it.
+    fn look_at_memory(&self, known: &mut Tracked, buffer: &mut Vec<u8>) {
+        let Ok(text) = read_pid(&self.proc, known.pid, "status", buffer) else { return };
+        let mut row = (*known.row).clone();
+        put_memory(&mut row, &pid_status::parse(text));
+        if *known.row != row {
+            known.row = Arc::new(row);
+        }
     }
 
     /// Reads again what others can change of an idle process beside its counters, and what is asked for by name.
@@ -468,6 +482,7 @@ fn keep_texts(known: &ProcessRow, row: &mut ProcessRow) {
 mod tests {
     use super::*;
     use crate::Roots;
+    use crate::kernel::tasks::Way;
     use crate::sys::tests::tree;
 
     #[test]
@@ -503,6 +518,37 @@ mod tests {
         put("stat", &stat(3));
         put("schedstat", "30000000 5 1\n");
         assert_eq!(read(false).user_ticks.value(), Some(3));
+    }
+
+    /// As where a machine does not let a program copy from memory.
+    #[test]
+    fn what_the_reader_in_the_kernel_does_not_tell_comes_from_files_also_of_who_sleeps() {
+        let roots = Roots::default();
+        let load = |types: Arc<kernel::btf::Btf>| Tasks::load_for(Way::List, false, &types, 1_000, 1);
+        let tasks = match kernel::types(&roots).and_then(load) {
+            Ok(tasks) => tasks,
+            Err(refused) => return println!("not tested here: {refused}"),
+        };
+        let mut child = std::process::Command::new("sleep").arg("100").spawn().expect("a child");
+        std::thread::sleep(std::time::Duration::from_millis(300));
+        let pid = i64::from(child.id());
+        let status = read_file(&roots.proc.join(format!("{pid}/status"))).expect("it is there");
+        let resident = pid_status::parse(&status).resident;
+        let mut processes = Processes::open(&roots).expect("the machine");
+        processes.take(Ok(tasks));
+        let read = |processes: &mut Processes, reclaims: bool| {
+            let mut rows = processes.read(Wanted::NOTHING, reclaims, vec![]);
+            let row = rows.iter_mut().find(|row| row.pid.value() == Some(pid)).expect("a row");
+            let told = (row.rss_bytes, row.virtual_bytes.value() > row.rss_bytes.value());
+            // It is told again only by whoever looks.
+            Arc::make_mut(row).rss_bytes = Raw::new(1);
+            processes.take_back(&rows);
+            told
+        };
+        let told = (0..3).map(|_| read(&mut processes, false).0).collect::<Vec<_>>();
+        assert_eq!(read(&mut processes, true), (resident, true), "{told:?}");
+        assert!(processes.inside().is_some_and(|inside| inside.is_ok()));
+        child.kill().and_then(|()| child.wait()).expect("it ends");
     }
 
     #[test]
