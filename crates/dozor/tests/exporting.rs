@@ -128,7 +128,6 @@ fn a_table_is_the_same_in_every_form() {
         let reader = SerializedFileReader::new(file).expect("Parquet");
         let rows: Vec<_> = reader.get_row_iter(None).expect("rows").map(|row| row.expect("a row")).collect();
         assert!(rows.len() == objects.len() && rows.len() == lines.len() && !rows.is_empty(), "{table}");
-        let mut named = 0;
         for ((object, line), row) in objects.iter().zip(&lines).zip(&rows) {
             for (key, field) in row.get_column_iter() {
                 let (value, cell) =
@@ -155,7 +154,6 @@ fn a_table_is_the_same_in_every_form() {
                     {
                         let keys: Vec<_> = keys.iter().filter_map(Value::as_str).collect();
                         assert_eq!(*text, keys.join(","), "{key}");
-                        named += 1;
                     }
                     (Field::Str(text), Value::String(other)) => {
                         assert_eq!((text, cell), (other, text.as_str()), "{key}");
@@ -166,8 +164,6 @@ fn a_table_is_the_same_in_every_form() {
                 }
             }
         }
-        // Nobody counts bytes over UDP there.
-        assert!(named > 0 || table != "processes");
     }
 }
 

@@ -294,3 +294,57 @@ pub enum WriteError {
     #[error("{0}")]
     Read(#[from] dozor_core::recording::ReadError),
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sample::process;
+    use dozor_core::catalogue::listed;
+    use dozor_core::clock::Zone;
+    use dozor_core::demo::incidents::{World, add};
+    use dozor_core::sample::Sample;
+
+    /// Two processes have a UDP socket each, whose bytes nobody counts: one moved some over TCP, the other may not be seen.
+    fn sample() -> Sample {
+        let mut world = World::new();
+        world.now.processes.truncate(2);
+        let before = world.pass();
+        add(&mut world.process(210).net_in_bytes, 3_000);
+        world.process(1).net_in_bytes = dozor_core::known::Raw::DENIED;
+        let now = world.pass();
+        Sample::new(World::host(), Some(before), now)
+    }
+
+    #[test]
+    fn what_is_only_the_least_that_it_may_be_says_so() {
+        let sample = sample();
+        let metrics = vec![listed("pid"), listed("net_in"), listed("net_out")];
+        let chosen = Chosen { metrics: Some(metrics.clone()), ..Chosen::default() };
+        let mut table = Table::new(Which::Processes, chosen).expect("a table");
+        let columns = table.columns().to_vec();
+        let mut batch = Batch::new(&columns);
+        let zone = Zone::named("UTC");
+        for _ in 0..2 {
+            // A batch is used again.
+            batch.clear();
+            table.fill(&sample, &mut batch);
+        }
+        let written = |sink: &mut dyn Sink| {
+            sink.put(&batch).expect("room");
+            sink.end().expect("room");
+        };
+        let (mut json, mut csv, mut text) = (vec![], vec![], vec![]);
+        written(&mut json::Rows::begin(&mut json, &columns, &zone, false));
+        written(&mut csv::Csv::begin(&mut csv, &columns, &zone, str::to_owned).expect("room"));
+        written(&mut text::Lines::begin(&mut text, &columns, &zone));
+        let json: serde_json::Value = serde_json::from_slice(&json).expect("JSON");
+        let of = |at: usize, key: &str| json[at][key].to_string();
+        assert_eq!([of(0, "denied"), of(0, "at_least"), of(0, "net_in")], ["[\"net_in\"]", "null", "null"]);
+        assert_eq!([of(1, "denied"), of(1, "at_least"), of(1, "net_in")], ["null", "[\"net_in\"]", "3000.0"]);
+        let [csv, text] = [csv, text].map(|bytes| String::from_utf8(bytes).expect("text"));
+        assert!(csv.contains(",210,3000,") && csv.contains(",1,denied,"), "{csv}");
+        assert!(text.contains(" ≥2.9 k ") && text.contains(" × "), "{text}");
+        let at = sample.now.processes.iter().position(|row| row.pid.value() == Some(210)).expect("it");
+        assert_eq!(process(&sample.process(at), &metrics)["at_least"].to_string(), "[\"net_in\"]");
+    }
+}
