@@ -537,7 +537,7 @@ fn what_the_kernel_writes_out_for_a_group_is_told_with_the_group() {
         let culprits = one.last().culprits.iter().map(|one| one.name.clone()).collect::<Vec<_>>();
         (one.last().sentence.clone(), culprits)
     };
-    let said = "82 % of what is written is handed over by threads of the kernel for catalogd.service.";
+    let said = "For catalogd.service threads of the kernel hand over 82 % of what is written.";
     let (sentence, culprits) = written(82, "");
     assert!(sentence.ends_with(said), "{sentence}");
     assert_eq!(culprits, ["catalogd.service"], "nobody else does it now");

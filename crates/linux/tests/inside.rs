@@ -304,7 +304,9 @@ fn compare(earlier: &Reading, before: &Reading, between: &Reading, after: &Readi
         let several = row.threads.value() > Some(1) || first.threads != last.threads;
         // One that was woken has another state and core before any of its time there is counted.
         let runs = [first, &**row, last].iter().any(|row| row.state.value() == Some(i64::from(b'R')));
-        let is_idle = !runs && find(earlier, pid).is_some_and(|earlier| earlier.run_ns == row.run_ns);
+        // Also where that came between its state and its core.
+        let ran = !several && last.run_ns != row.run_ns;
+        let is_idle = !runs && !ran && find(earlier, pid).is_some_and(|earlier| earlier.run_ns == row.run_ns);
         let last_waited = last.children_faults.value() > Some(0);
         for field in ProcessRow::FIELDS {
             let [first, now, last] = [first, row, last].map(|row| (field.get)(row));

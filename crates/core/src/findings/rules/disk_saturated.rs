@@ -176,7 +176,7 @@ fn saturated(
     text += &does(&culprits, one, many, of_what);
     if let Some((group, share)) = for_group {
         let group = limits::short(group);
-        text += &format!(" {share:.0} % {of_what} is handed over by threads of the kernel for {group}.");
+        text += &format!(" For {group} threads of the kernel hand over {share:.0} % {of_what}.");
         culprits.push(Culprit { share: Some(share), ..Culprit::thing(group) });
     }
     let mut found = Seen::new(severity, &**name, text);
