@@ -144,7 +144,8 @@ impl<R: Read> Scanner<R> {
                 self.buffer.resize(self.end + STEP, 0);
             }
             let got = loop {
-                match self.input.read(&mut self.buffer[self.end..]) {
+                // No further ahead behind a frame that was large: much of it may be jumped over.
+                match self.input.read(&mut self.buffer[self.end..self.end + STEP]) {
                     Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
                     other => break other?,
                 }

@@ -6,7 +6,7 @@
 //! everything comes from `/proc`.
 
 mod attached;
-pub mod btf;
+pub(crate) mod btf;
 mod call;
 pub mod calls;
 mod code;
@@ -81,7 +81,7 @@ pub fn calls(roots: &Roots, pid: i64) -> Result<Calls, Refused> {
 static TYPES: Mutex<Weak<Btf>> = Mutex::new(Weak::new());
 
 /// The kernel's type information, where what it tells is of this machine and in our own numbers.
-pub fn types(roots: &Roots) -> Result<Arc<Btf>, Refused> {
+pub(crate) fn types(roots: &Roots) -> Result<Arc<Btf>, Refused> {
     if roots.proc != Roots::default().proc {
         return Err(Refused::Elsewhere);
     }
