@@ -25,6 +25,8 @@ pub const TERM: i32 = 15;
 pub const KILL: i32 = 9;
 /// The pause that nobody can refuse.
 pub const STOP: i32 = 19;
+/// Signals that pause: STOP, TSTP, TTIN, TTOU.
+pub const PAUSING: [i32; 4] = [STOP, 20, 21, 22];
 /// What goes on after a pause.
 pub const CONT: i32 = 18;
 /// First and last real-time signal that programs may use; the C library keeps the two below for itself.

@@ -17,9 +17,6 @@ use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-/// Signals that pause: STOP and TSTP; signal(7).
-const PAUSES: [i32; 2] = [signals::STOP, 20];
-
 /// What is looked for among all that is open.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Sought {
@@ -45,7 +42,7 @@ pub enum Machine {
 impl Machine {
     /// Does something to all targets; waits up to `patience` for those that should end by it. Accounts in their order.
     pub fn act(&self, targets: &[Target], deed: &Deed, patience: Duration) -> Vec<Account> {
-        if !matches!(deed, Deed::Signal(number) if PAUSES.contains(number)) {
+        if !matches!(deed, Deed::Signal(number) if signals::PAUSING.contains(number)) {
             return self.act_plainly(targets, deed, patience);
         }
         // A pause by a signal can be taken back like one by other means.

@@ -97,6 +97,96 @@ fn who_forks_when_it_is_told_to_stop_leaves_a_heir_that_is_named() {
     drop(waiter.join().expect("its end"));
 }
 
+/// `--user` in front of a condition that is as long, or nested as deeply, as may be.
+#[test]
+fn a_selection_is_never_lost_and_says_what_is_wrong() {
+    let shell = Shell::ready("echo r; exec sleep 33");
+    let bystander = Shell::ready("echo r; exec sleep 34");
+    let (pid, user) = (shell.pid(), own_user());
+    let long = format!("pid = {pid} or name = \"{}\"", "x".repeat(1_950));
+    let deep = format!("{}pid = {pid}{}", "(".repeat(50), ")".repeat(50));
+    for narrow in [&long, &deep] {
+        let output =
+            run(&["signal", "URG", "--where", narrow, "--user", &user, "--all", "--anyway", "--dry-run"]);
+        assert_eq!(status(&output), Some(0), "{}", said(&output));
+        assert_eq!(said(&output).lines().count(), 1, "{}", said(&output));
+        assert!(said(&output).contains(&format!("sleep[{pid}]")), "{}", said(&output));
+        assert!(!said(&output).contains(&format!("[{}]", bystander.pid())));
+    }
+    let too_deep = format!("({deep})");
+    let output = run(&["signal", "URG", "--where", &too_deep, "--all", "--dry-run"]);
+    assert_eq!(status(&output), Some(2));
+    assert!(said(&output).contains("nested too deeply"), "{}", said(&output));
+    // As many users as one likes: each is there, nobody else is meant.
+    let many = vec![user.as_str(); 400].join(",");
+    let output =
+        run(&["signal", "URG", "--where", &format!("pid = {pid}"), "--user", &many, "--all", "--dry-run"]);
+    assert_eq!(said(&output).lines().count(), 1, "{}", said(&output));
+}
+
+fn own_user() -> String {
+    let output = Command::new("id").arg("-un").output().expect("id");
+    String::from_utf8_lossy(&output.stdout).trim().to_owned()
+}
+
+/// What a dry run says is what the real run does, with its exit status.
+#[test]
+fn a_dry_run_ends_as_the_real_one_would() {
+    let shell = Shell::ready("sleep 35 & echo r; wait");
+    let (pid, own) = (shell.pid(), std::process::id().to_string());
+    // Dozor's own parent; the first process; nobody; several. URG harms nobody.
+    let cases: [&[&str]; 6] = [
+        &["signal", "URG", &pid],
+        &["signal", "URG", &own],
+        &["signal", "URG", "1"],
+        &["signal", "URG", "4194304"],
+        &["signal", "URG", &pid, "4194304"],
+        &["signal", "URG", &pid, "--descendants"],
+    ];
+    for arguments in cases {
+        let real = run(arguments);
+        let dry = run(&[arguments, &["--dry-run"]].concat());
+        assert_eq!(status(&dry), status(&real), "{arguments:?}: {}", said(&dry));
+    }
+    let dry = run(&["signal", "URG", "1", "--dry-run"]);
+    assert!(
+        said(&dry).contains("would refuse signal URG to") && said(&dry).contains("it is the first process")
+    );
+    assert!(!said(&dry).contains("would do"), "{}", said(&dry));
+    let dry = run(&["signal", "URG", "1", &pid, "--dry-run", "--format", "json"]);
+    let line = String::from_utf8_lossy(&dry.stdout).into_owned();
+    let would: Json = serde_json::from_str(line.trim()).expect("an array");
+    assert!(would[0]["refused"].is_string() && would[1]["refused"].is_null(), "{would}");
+    let dry = run(&["pin", "4000", &pid, "--dry-run"]);
+    assert_eq!(status(&dry), status(&run(&["pin", "4000", &pid])));
+    assert!(
+        said(&dry).contains("would refuse cores 4000") && said(&dry).contains("offline"),
+        "{}",
+        said(&dry)
+    );
+    let wrong = run(&["nice", "+5", &pid]);
+    assert_eq!(status(&wrong), Some(2));
+    assert!(said(&wrong).contains("write nice 5"), "{}", said(&wrong));
+    if !rustix::process::geteuid().is_root() {
+        return;
+    }
+    // Another user, who may neither signal root's process nor raise its own.
+    let other = |arguments: &[&str]| {
+        let mut command = Command::new(DOZOR);
+        command.args(arguments).args(["--anyway", "--all"]).stdin(Stdio::null()).uid(65_534).gid(65_534);
+        command.output().expect("dozor")
+    };
+    for arguments in [&["signal", "URG", &pid][..], &["nice", "5", &pid], &["pin", "0", &pid]] {
+        let (real, dry) = (other(arguments), other(&[arguments, &["--dry-run"]].concat()));
+        assert_eq!((status(&real), status(&dry)), (Some(1), Some(1)), "{arguments:?}: {}", said(&dry));
+        assert!(
+            said(&dry).contains("would refuse") && said(&dry).contains("not permitted"),
+            "{}",
+            said(&dry)
+        );
+    }
+}
+
 #[test]
 fn several_and_special_ones_need_a_second_word() {
     let shell = Shell::ready("sleep 32 & sleep 32 & echo r; wait");

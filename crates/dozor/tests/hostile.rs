@@ -243,10 +243,83 @@ fn in_the_home_of_another_user_nothing_is_written_and_that_is_said() {
     std::os::unix::fs::chown(&home, Some(65_534), Some(65_534)).expect("nobody's");
     let line = "env -u XDG_CONFIG_HOME -u XDG_STATE_HOME HOME=$PWD/home dozor demo --after 60s";
     let terminal = Terminal::run(line, (140, 40), scratch.path());
-    terminal.wait_for("the home folder is nobody's");
+    terminal.wait_for("home belongs to nobody: neither settings nor");
     terminal.keys("q");
     terminal.assert_restored();
     assert_eq!(fs::read_dir(&home).expect("it").count(), 0, "nothing was written there");
+}
+
+/// Each way by which another user's settings came to be root's: their home, their file in root's folder, a link to it, a
+/// folder that leads to where everybody may write.
+#[test]
+fn root_runs_no_command_that_another_user_could_have_written() {
+    if !rustix::process::geteuid().is_root() {
+        return;
+    }
+    const NOBODY: u32 = 65_534;
+    let scratch = folder();
+    let at = |name: &str| scratch.path().join(name);
+    let rule = |done: &str| {
+        let touch = format!("run = [\"touch\", \"{}\"]\n", at(done).display());
+        format!("[[rule]]\nname = \"r\"\nwhen = \"pid = 1\"\nfor = \"1ms\"\n{touch}")
+    };
+    let theirs = |path: &Path| std::os::unix::fs::chown(path, Some(NOBODY), Some(NOBODY)).expect("nobody's");
+    // Everything below is what root would take for its own folder of settings.
+    for (door, said) in [
+        ("home", "home belongs to nobody"),
+        ("file", "settings.toml belongs to nobody"),
+        ("link", "settings.toml belongs to nobody"),
+        ("shared", "others may write"),
+        ("own", ""),
+    ] {
+        let config = at(door).join("dozor");
+        fs::create_dir_all(&config).expect("a folder");
+        fs::write(config.join("settings.toml"), rule(&format!("{door}-ran"))).expect("settings");
+        match door {
+            "home" => {
+                for path in [&config.join("settings.toml"), &config, &at(door)] {
+                    theirs(path);
+                }
+            }
+            "file" => theirs(&config.join("settings.toml")),
+            "link" => {
+                fs::create_dir(at("elsewhere")).expect("a folder");
+                fs::rename(config.join("settings.toml"), at("elsewhere/settings.toml")).expect("moved");
+                theirs(&at("elsewhere/settings.toml"));
+                symlink(at("elsewhere/settings.toml"), config.join("settings.toml")).expect("a link");
+            }
+            "shared" => {
+                fs::rename(&config, at("drop")).expect("moved");
+                fs::set_permissions(at("drop"), Permissions::from_mode(0o1777)).expect("as /tmp");
+                symlink(at("drop"), &config).expect("a link");
+            }
+            // One's own, by a link as in dotfiles: this one has to run, or the others prove nothing.
+            _ => {
+                fs::rename(&config, at("dotfiles")).expect("moved");
+                symlink(at("dotfiles"), &config).expect("a link");
+            }
+        }
+        let line = format!("env XDG_CONFIG_HOME=$PWD/{door} XDG_STATE_HOME=$PWD/state dozor --every 200ms");
+        let terminal = Terminal::run(&line, (160, 40), scratch.path());
+        terminal.wait_for("LIVE");
+        if door == "own" {
+            terminal.wait("its command", |_| at("own-ran").exists());
+        } else {
+            terminal.wait_for(said);
+            // The rule of one's own needs less.
+            std::thread::sleep(Duration::from_secs(2));
+            assert!(!at(&format!("{door}-ran")).exists(), "{door}");
+        }
+        terminal.keys("q");
+        terminal.assert_restored();
+    }
+    let token = at("token");
+    fs::write(&token, "correct-horse-battery\n").expect("a token");
+    fs::set_permissions(&token, Permissions::from_mode(0o600)).expect("private");
+    theirs(&token);
+    let output = run(&["serve", "--token-file", token.to_str().expect("a path"), "--listen", "127.0.0.1:0"]);
+    assert_eq!(output.status.code(), Some(2), "{}", message(&output));
+    assert!(message(&output).contains("belongs to nobody"), "{}", message(&output));
 }
 
 #[test]

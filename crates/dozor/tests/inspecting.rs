@@ -89,6 +89,8 @@ fn a_real_process_is_found_looked_into_changed_and_ended_by_keys() {
     terminal.keys("x");
     terminal.wait_for("What shall happen to sh");
     terminal.keys("Enter");
+    terminal.wait_for("enter sends, esc cancels");
+    terminal.keys("Enter");
     worker.0.wait().expect("its end");
     terminal.wait_for("gone");
     terminal.keys("Escape");
@@ -138,6 +140,8 @@ fn what_was_done_on_the_screen_is_in_the_recording() {
     terminal.wait_for("1 of 1");
     terminal.keys("x");
     terminal.wait_for("What shall happen to stacker[3820]");
+    terminal.keys("Enter");
+    terminal.wait_for("Send TERM to stacker[3820]");
     terminal.keys("Enter");
     terminal.wait_for("stacker[3820]: gone");
     terminal.keys("r");

@@ -123,6 +123,9 @@ fn a_signal_ends_a_child_of_the_test() {
     let screen = terminal.wait_for("What shall happen to");
     assert!(screen.contains(&format!("[{}]", child.0.id())) && screen.contains("Stop politely"), "{screen}");
     terminal.keys("Enter");
+    terminal.wait_for("Send TERM to ");
+    assert!(child.0.try_wait().expect("its state").is_none(), "one key ends nobody");
+    terminal.keys("Enter");
     assert_eq!(child.ended_by(), Some(15));
     terminal.wait("the outcome", |screen| screen.contains(": gone 0.") && screen.contains(" s after TERM"));
 }
@@ -149,8 +152,12 @@ fn marked_processes_are_paused_and_forced_to_end_together() {
     terminal.keys("x");
     terminal.wait_for("these 2 processes");
     terminal.keys("Down Down Down Down Enter");
+    terminal.wait_for("Send STOP to these 2 processes?");
+    terminal.keys("Enter");
     terminal.wait("both stopped", |screen| screen.matches("stopped").count() >= 2);
     terminal.keys("x Down Enter");
+    terminal.wait_for("Send KILL to these 2 processes?");
+    terminal.keys("Enter");
     assert_eq!(children.each_mut().map(Sleeper::ended_by), [Some(9); 2]);
     let mut bystander = bystander;
     assert!(bystander.0.try_wait().expect("its state").is_none(), "the third was not hit");
@@ -162,6 +169,8 @@ fn the_demo_obeys_signals_too() {
     let terminal = Terminal::run("dozor demo --after 50s --order write", (120, 36), folder.path());
     terminal.wait("the stacker", |screen| first_row(screen).contains("stacker"));
     terminal.keys("Home x Enter");
+    terminal.wait_for("enter sends, esc cancels");
+    terminal.keys("Enter");
     terminal.wait_for("stacker[3820]: gone 0.");
     // A terminal that sends both at once means the key with Alt; a person is slower.
     terminal.keys("Escape");

@@ -280,7 +280,7 @@ fn namespaces(roots: &Roots) -> Finding {
 const CAP_SYS_PTRACE: u32 = 19;
 
 /// The effective capabilities in a status file.
-fn capabilities(status: &[u8]) -> Option<u64> {
+pub(crate) fn capabilities(status: &[u8]) -> Option<u64> {
     let text = std::str::from_utf8(status).ok()?;
     let line = text.lines().find_map(|line| line.strip_prefix("CapEff:"))?;
     u64::from_str_radix(line.trim(), 16).ok()

@@ -16,7 +16,7 @@ pub const PRIVATE: u32 = 0o600;
 const FOLDER: u32 = 0o700;
 
 /// What stands in the place of a file, in words; none where it is one.
-fn otherwise(kind: FileType) -> Option<&'static str> {
+pub(crate) fn kind_of(kind: FileType) -> Option<&'static str> {
     Some(if kind.is_file() {
         return None;
     } else if kind.is_dir() {
@@ -38,7 +38,7 @@ fn refused(reason: impl Into<String>) -> io::Error {
 
 /// The kind of a file that was opened, or that is about to be.
 fn regular(data: &Metadata) -> io::Result<()> {
-    otherwise(data.file_type()).map_or(Ok(()), |kind| Err(refused(kind)))
+    kind_of(data.file_type()).map_or(Ok(()), |kind| Err(refused(kind)))
 }
 
 fn flags(extra: OFlags) -> i32 {
@@ -69,13 +69,19 @@ pub fn read_text(path: &Path, most: u64) -> Result<Option<String>, String> {
         Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
         opened => opened.map_err(words)?,
     };
+    text_of(file, most).map(Some)
+}
+
+/// What is in an open file of at most so many bytes, as text.
+pub fn text_of(file: File, most: u64) -> Result<String, String> {
     let mut bytes = vec![];
     // A file of /proc has no length, and one may grow while it is read.
-    file.take(most + 1).read_to_end(&mut bytes).map_err(words)?;
+    let read = file.take(most + 1).read_to_end(&mut bytes);
+    read.map_err(|error| dozor_core::text::without_number(&error))?;
     if bytes.len() as u64 > most {
         return Err(format!("it is larger than {}", dozor_core::units::long_bytes(most as f64)));
     }
-    String::from_utf8(bytes).map(Some).map_err(|_| "it is no text in UTF-8".to_owned())
+    String::from_utf8(bytes).map_err(|_| "it is no text in UTF-8".to_owned())
 }
 
 /// Makes a new file for reading and writing, with exactly these rights. One that is there, also a link that leads nowhere,
@@ -245,12 +251,6 @@ fn told_of_others(folder: &Path, sticky_from: usize) -> Option<String> {
 /// nobody else in it.
 pub fn is_writable_for_others(data: &Metadata) -> bool {
     data.mode() & 0o002 != 0 || data.mode() & 0o020 != 0 && data.gid() != data.uid()
-}
-
-/// Whose a place is, where it is somebody else's: the owner of the first folder on the way up that is there.
-pub fn foreign_owner(path: &Path) -> Option<u32> {
-    let there = path.ancestors().find_map(|part| fs::metadata(part).ok())?;
-    (there.uid() != me()).then_some(there.uid())
 }
 
 /// Whether a program is one that nobody but root and oneself can have put in its place: `/proc/PID/exe` (proc_pid_exe(5)).

@@ -23,6 +23,7 @@ pub mod proc;
 pub mod recorders;
 pub mod stand_in;
 pub mod sys;
+pub mod trusted;
 mod users;
 
 pub use live::LiveSource;

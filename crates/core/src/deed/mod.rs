@@ -192,6 +192,25 @@ impl Deed {
         matches!(self, Deed::Signal(number) if signals::by_number(*number).is_some_and(|signal| signal.ends))
     }
 
+    /// Whether it ends or pauses somebody: such a deed needs a second key. A limit of CPU time ends who has used more.
+    pub fn ends_or_pauses(&self) -> bool {
+        match self {
+            Deed::Signal(number) => self.ends() || signals::PAUSING.contains(number),
+            Deed::Freeze | Deed::Limit(Resource::Cpu, ..) => true,
+            _ => false,
+        }
+    }
+
+    /// What is asked before it is done, up to the question mark: `Send KILL to stacker[3820] (astro)`.
+    pub fn question(&self, whom: &str) -> String {
+        match self {
+            Deed::Signal(_) => format!("Send {} to {whom}", self.value()),
+            Deed::Freeze => format!("Freeze {whom}"),
+            Deed::Thaw => format!("Thaw {whom}"),
+            _ => format!("Set {} of {whom}", self.name()),
+        }
+    }
+
     /// Whether both change the same thing.
     pub fn is_like(&self, other: &Deed) -> bool {
         match (self, other) {

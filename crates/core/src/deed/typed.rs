@@ -33,7 +33,7 @@ pub fn parse(text: &str) -> Option<Result<Deed, String>> {
         return signal(&word).map(|number| Ok(Deed::Signal(number)));
     }
     Some(match word.as_str() {
-        "nice" => whole(-20..=19, "niceness").map(Deed::Nice),
+        "nice" => nice(rest).map(Deed::Nice),
         "cores" | "core" => {
             rest.parse().map(Deed::Cores).map_err(|error: crate::cores::CoreSetError| error.to_string())
         }
@@ -50,6 +50,15 @@ pub fn parse(text: &str) -> Option<Result<Deed, String>> {
             limit(resource, rest).map(|value| Deed::Limit(resource, value, value))
         }
     })
+}
+
+/// A niceness: what it will be. With a plus it looks like a step from what it is now, which this is not.
+pub fn nice(text: &str) -> Result<i32, String> {
+    if text.starts_with('+') {
+        return Err(format!("niceness is set, not raised: write nice {}", text.trim_start_matches('+')));
+    }
+    let value = text.parse().ok().filter(|value| (-20..=19).contains(value));
+    value.ok_or_else(|| "niceness is a whole number from -20 to 19".to_owned())
 }
 
 /// A signal by its name, with or without `SIG`, or by its number.
@@ -113,9 +122,12 @@ mod tests {
         assert_eq!(deed("core dump unlimited"), Deed::Limit(Resource::CoreDump, None, None));
         assert_eq!(deed("file size 2MiB"), Deed::Limit(Resource::FileSize, Some(2 << 20), Some(2 << 20)));
         assert!(parse("stop politely").is_none() && parse("").is_none() && parse("rtmax-99").is_none());
-        for (wrong, said) in
-            [("nice 40", "from -20 to 19"), ("cores x", "no core"), ("files many", "no limit")]
-        {
+        for (wrong, said) in [
+            ("nice 40", "from -20 to 19"),
+            ("nice +5", "write nice 5"),
+            ("cores x", "no core"),
+            ("files many", "no limit"),
+        ] {
             let error = parse(wrong).expect("a deed is meant").expect_err("a value that cannot be");
             assert!(error.contains(said), "{error}");
         }

@@ -53,6 +53,14 @@ impl Expression {
         Ok(Expression { text: text.to_owned(), tree, test })
     }
 
+    /// An expression of a tree that was put together; its text is what the tree prints. It may be longer and nested deeper by a
+    /// few levels than what is read from a text.
+    pub fn of(tree: Node) -> Result<Expression, ExpressionError> {
+        let text = tree.to_string();
+        let test = check::check(&tree).map_err(|error| error.in_text(&text))?;
+        Ok(Expression { text, tree, test })
+    }
+
     /// As it was written.
     pub fn text(&self) -> &str {
         &self.text

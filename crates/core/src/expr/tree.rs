@@ -98,6 +98,22 @@ pub struct Comparison {
     pub list: bool,
 }
 
+impl Node {
+    /// Holds where a metric is one of some texts.
+    pub fn one_of<'a>(metric: &str, texts: impl IntoIterator<Item = &'a str>) -> Node {
+        let value = |text: &str| Value { text: text.to_owned(), quoted: true, place: Place::default() };
+        Node::Compare(Comparison {
+            metric: metric.to_owned(),
+            instance: None,
+            place: Place::default(),
+            how: Compare::Equal,
+            how_place: Place::default(),
+            values: texts.into_iter().map(value).collect(),
+            list: true,
+        })
+    }
+}
+
 /// A value as it is written.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Value {

@@ -8,9 +8,10 @@ use crate::machine::Machine;
 use crate::recorder::Notes;
 use clap::{Args, ValueEnum};
 use dozor_core::cores::CoreSet;
-use dozor_core::deed::{Account, Deed, Me, Record, Target, reasons, summary, typed};
-use dozor_core::reading::HostFacts;
+use dozor_core::deed::{Account, Deed, Me, Reason, Record, Target, reasons, summary, typed};
+use dozor_core::reading::{HostFacts, ProcessKey};
 use dozor_core::recording::{Mark, MarkKind};
+use dozor_linux::act::foresee;
 use dozor_linux::{inside, own, recorders};
 use serde_json::json;
 use std::io::{self, BufRead as _, IsTerminal as _, Write as _};
@@ -36,7 +37,7 @@ enum Format {
 /// What all of them have.
 #[derive(Args)]
 pub struct How {
-    /// Only say what would be done, and to whom
+    /// Only say what would be done and to whom, and what would be refused, with the exit status of that
     #[arg(long)]
     dry_run: bool,
     /// How long a process is given to end before it counts as still there
@@ -68,7 +69,7 @@ pub struct Signal {
 #[derive(Args)]
 pub struct Nice {
     /// Niceness from -20 (most CPU) to 19 (least)
-    #[arg(value_name = "N", value_parser = clap::value_parser!(i32).range(-20..=19), allow_negative_numbers = true)]
+    #[arg(value_name = "N", value_parser = typed::nice, allow_negative_numbers = true)]
     nice: i32,
     #[command(flatten)]
     how: How,
@@ -147,11 +148,26 @@ impl How {
             return Ok(End::Status(NOBODY));
         }
         let machine = Machine::Here(self.chosen.files.roots());
+        let against = Self::against(&choice);
+        let asks = self.needs_word(&choice, &against);
+        let can_ask = io::stdin().is_terminal() && io::stderr().is_terminal();
         if self.dry_run {
-            self.would(&machine, deed, &choice.targets)?;
-            return Ok(End::Done);
+            let possible = self.would(&machine, deed, &choice, &against)?;
+            return match asks {
+                Some(why) if !can_ask => Err(Misuse(why).into()),
+                Some(_) => {
+                    problem::say("it would be asked for first");
+                    Ok(End::Done)
+                }
+                None if possible && choice.missing.is_empty() => Ok(End::Done),
+                None => Ok(End::Status(SOME_NOT)),
+            };
         }
-        self.confirm(deed, &choice)?;
+        match asks {
+            Some(why) if !can_ask => return Err(Misuse(why).into()),
+            Some(_) => self.confirm(deed, &choice, &against)?,
+            None => {}
+        }
         let accounts = machine.act(&choice.targets, deed, self.wait);
         keep(&choice.sample.host, deed, &choice.targets, &accounts, self.wait);
         self.tell(deed, &choice.targets, &accounts)?;
@@ -160,42 +176,32 @@ impl How {
     }
 
     /// What speaks against it, by target.
-    fn against(choice: &Choice) -> Vec<String> {
+    fn against(choice: &Choice) -> Vec<(ProcessKey, Reason)> {
         let user = own::user();
         let me = Me { pid: Some(i64::from(std::process::id())), user: &user };
-        let found = reasons(&choice.sample, me, &choice.targets);
-        let line = |(key, reason): &(_, dozor_core::deed::Reason)| {
-            let target = choice.targets.iter().find(|target| target.key == *key)?;
-            Some(format!("{}: {}", target.label(), reason.words()))
-        };
-        found.iter().filter_map(line).collect()
+        reasons(&choice.sample, me, &choice.targets)
     }
 
-    /// Asks where more than one is meant or something speaks against it; without a terminal that has to be said beforehand.
-    fn confirm(&self, deed: &Deed, choice: &Choice) -> anyhow::Result<()> {
-        let against = Self::against(choice);
-        let several = choice.targets.len() > 1 && !self.all;
-        let special = !against.is_empty() && !self.anyway;
-        if !several && !special {
-            return Ok(());
+    /// Why it needs a second word: more than one is meant, or something speaks against it; none where it goes at once.
+    fn needs_word(&self, choice: &Choice, against: &[(ProcessKey, Reason)]) -> Option<String> {
+        if let Some(first) = against_lines(choice, against).first().filter(|_| !self.anyway) {
+            let more =
+                if against.len() > 1 { format!(" (and {} more)", against.len() - 1) } else { String::new() };
+            return Some(format!("{first}{more}; --anyway does it nevertheless"));
         }
-        let can_ask = io::stdin().is_terminal() && io::stderr().is_terminal();
-        if !can_ask {
-            if special {
-                let more = if against.len() > 1 {
-                    format!(" (and {} more)", against.len() - 1)
-                } else {
-                    String::new()
-                };
-                let text = format!("{}{more}; --anyway does it nevertheless", against[0]);
-                return Err(Misuse(text).into());
-            }
-            let text = format!(
+        let several = choice.targets.len() > 1 && !self.all;
+        several.then(|| {
+            format!(
                 "{} processes are meant; --all does it to all, --dry-run names them",
                 choice.targets.len()
-            );
-            return Err(Misuse(text).into());
-        }
+            )
+        })
+    }
+
+    /// Asks on the terminal.
+    fn confirm(&self, deed: &Deed, choice: &Choice, against: &[(ProcessKey, Reason)]) -> anyhow::Result<()> {
+        let special = !against.is_empty() && !self.anyway;
+        let against = against_lines(choice, against);
         let mut err = io::stderr();
         writeln!(err, "{} to {}:", deed.name(), count(choice.targets.len()))?;
         for target in choice.targets.iter().take(NAMED) {
@@ -218,24 +224,45 @@ impl How {
         }
     }
 
-    /// What would be done, and what it is now.
-    fn would(&self, machine: &Machine, deed: &Deed, targets: &[Target]) -> anyhow::Result<()> {
+    /// What would be done, what it is now, and what would be refused. Gives whether the kernel would take all of it.
+    fn would(
+        &self,
+        machine: &Machine,
+        deed: &Deed,
+        choice: &Choice,
+        against: &[(ProcessKey, Reason)],
+    ) -> anyhow::Result<bool> {
+        let targets = &choice.targets;
         let mut out = io::stdout().lock();
+        let refusals: Vec<Option<String>> =
+            targets.iter().map(|target| self.refusal(target, deed, against)).collect();
+        let possible = refusals.iter().all(Option::is_none);
         let now = |target: &Target| machine.present(target.key, deed).map(|deed| deed.value());
         if self.format == Format::Json {
             let all: Vec<_> = targets
                 .iter()
-                .map(|target| {
+                .zip(&refusals)
+                .map(|(target, refusal)| {
                     json!({
                         "pid": target.key.pid, "start": target.key.start, "name": &*target.name, "user": &*target.user,
-                        "deed": deed.name(), "before": now(target), "children": target.children,
+                        "deed": deed.name(), "before": now(target), "children": target.children, "refused": refusal,
                     })
                 })
                 .collect();
             writeln!(out, "{}", serde_json::to_string(&all)?)?;
-            return Ok(());
+            return Ok(possible);
         }
-        for target in targets {
+        for (target, refusal) in targets.iter().zip(&refusals) {
+            if let Some(why) = refusal {
+                writeln!(
+                    out,
+                    "would refuse {} to {} of {}: {why}",
+                    deed.name(),
+                    target.label(),
+                    target.user
+                )?;
+                continue;
+            }
             let change = match now(target) {
                 Some(now) => format!("{} {now} → {}", deed.subject(), deed.value()),
                 None => deed.name(),
@@ -248,7 +275,15 @@ impl How {
             };
             writeln!(out, "would do {change} to {} of {}{children}", target.label(), target.user)?;
         }
-        Ok(())
+        Ok(possible)
+    }
+
+    /// Why it would not be done to one of them.
+    fn refusal(&self, target: &Target, deed: &Deed, against: &[(ProcessKey, Reason)]) -> Option<String> {
+        let reason = against.iter().find(|(key, _)| *key == target.key && !self.anyway);
+        reason
+            .map(|(_, reason)| reason.words().to_owned())
+            .or_else(|| foresee(target.key, deed).map(|outcome| Account::from(outcome).words()))
     }
 
     fn tell(&self, deed: &Deed, targets: &[Target], accounts: &[Account]) -> anyhow::Result<()> {
@@ -285,6 +320,15 @@ impl How {
         }
         Ok(())
     }
+}
+
+/// What speaks against it, in lines.
+fn against_lines(choice: &Choice, against: &[(ProcessKey, Reason)]) -> Vec<String> {
+    let line = |(key, reason): &(ProcessKey, Reason)| {
+        let target = choice.targets.iter().find(|target| target.key == *key)?;
+        Some(format!("{}: {}", target.label(), reason.words()))
+    };
+    against.iter().filter_map(line).collect()
 }
 
 fn count(targets: usize) -> String {

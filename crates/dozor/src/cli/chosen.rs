@@ -55,9 +55,7 @@ pub fn sample(files: &KernelFiles, wanted: Wanted, rates: bool) -> anyhow::Resul
 }
 
 /// The processes of a sample that an expression and the like hold for.
-pub fn kept(kept: &Kept, sample: &Sample) -> Vec<ProcessKey> {
-    let mut narrowing = Narrowing::of(own::user());
-    kept.apply(&mut narrowing);
+pub fn kept(narrowing: &mut Narrowing, sample: &Sample) -> Vec<ProcessKey> {
     narrowing.follow(sample);
     let filter = narrowing.at(sample);
     let here = 0..sample.now.processes.len();
@@ -72,11 +70,11 @@ impl Kept {
         self.narrow.is_some() || !self.user.is_empty() || self.mine || self.active
     }
 
-    /// What a reading must hold for it.
-    pub fn wanted(&self) -> Wanted {
+    /// A narrowing by this alone.
+    pub fn narrowing(&self) -> Result<Narrowing, Misuse> {
         let mut narrowing = Narrowing::of(own::user());
-        self.apply(&mut narrowing);
-        narrowing.wanted()
+        self.apply(&mut narrowing)?;
+        Ok(narrowing)
     }
 }
 
@@ -87,7 +85,8 @@ impl Chosen {
             return Err(Misuse("say to whom: PIDs, or --where EXPRESSION".to_owned()).into());
         }
         self.kept.check_users()?;
-        let sample = sample(&self.files, self.kept.wanted(), self.kept.says())?;
+        let mut narrowing = self.kept.narrowing()?;
+        let sample = sample(&self.files, narrowing.wanted(), self.kept.says())?;
         let key_of = |pid: i64| {
             let row = sample.now.processes.iter().find(|row| row.pid.value() == Some(pid));
             row.map(|row| row.key())
@@ -95,9 +94,9 @@ impl Chosen {
         let mut missing = vec![];
         let mut keys: Vec<ProcessKey> = vec![];
         if self.pids.is_empty() {
-            keys = kept(&self.kept, &sample);
+            keys = kept(&mut narrowing, &sample);
         } else {
-            let held = self.kept.says().then(|| kept(&self.kept, &sample));
+            let held = self.kept.says().then(|| kept(&mut narrowing, &sample));
             for pid in &self.pids {
                 match key_of(*pid) {
                     Some(key) if held.as_ref().is_none_or(|held| held.contains(&key)) => keys.push(key),

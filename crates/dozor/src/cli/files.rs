@@ -55,8 +55,9 @@ impl Files {
         };
         let mut found = holders(&self.listed.kernel.roots(), &place);
         if self.listed.kept.says() {
-            let sample = sample(&self.listed.kernel, self.listed.kept.wanted(), true)?;
-            let meant: HashSet<_> = kept(&self.listed.kept, &sample).into_iter().collect();
+            let mut narrowing = self.listed.kept.narrowing()?;
+            let sample = sample(&self.listed.kernel, narrowing.wanted(), true)?;
+            let meant: HashSet<_> = kept(&mut narrowing, &sample).into_iter().collect();
             found.list.retain(|hold| meant.contains(&hold.key));
         }
         if let Some(kind) = self.kind {

@@ -4,7 +4,7 @@ use crate::look::columns::ColumnSet;
 use crate::look::symbols::Symbols;
 use crate::look::theme::Depth;
 use clap::Args;
-use dozor_core::expr::{Expression, quote};
+use dozor_core::expr::{Expression, Node};
 use dozor_core::rank::{Arrange, Narrowing, Order, Whose};
 use dozor_core::text::nearest;
 use dozor_core::units::parse_duration;
@@ -77,11 +77,10 @@ pub struct Whom {
 
 impl Whom {
     /// A narrowing by this alone.
-    pub fn narrowing(&self) -> Narrowing {
-        let mut narrowing = Narrowing::of(own::user());
+    pub fn narrowing(&self) -> Result<Narrowing, Misuse> {
+        let mut narrowing = self.kept.narrowing()?;
         self.pids.apply(&mut narrowing);
-        self.kept.apply(&mut narrowing);
-        narrowing
+        Ok(narrowing)
     }
 }
 
@@ -112,24 +111,30 @@ impl Kept {
     }
 
     /// Puts what was asked for into a narrowing; says whether anything was.
-    pub fn apply(&self, narrowing: &mut Narrowing) -> bool {
-        let users: Vec<String> = self.user.iter().map(|name| quote(name)).collect();
-        let of_users = (!users.is_empty()).then(|| format!("user in ({})", users.join(", ")));
-        let text = match (&self.narrow, of_users) {
-            (Some(expression), Some(users)) => Some(format!("{users} and ({})", expression.text())),
-            (Some(expression), None) => Some(expression.text().to_owned()),
-            (None, users) => users,
+    pub fn apply(&self, narrowing: &mut Narrowing) -> Result<bool, Misuse> {
+        let says = self.says();
+        // Joined as trees: read anew as a text, the whole could be too long or too deep, and a condition that is lost selects everybody.
+        let of_users =
+            (!self.user.is_empty()).then(|| Node::one_of("user", self.user.iter().map(String::as_str)));
+        let joined = match (&self.narrow, of_users) {
+            (None, None) => None,
+            (Some(expression), None) => Some(expression.clone()),
+            (None, Some(users)) => Some(whole(users)?),
+            (Some(expression), Some(users)) => {
+                Some(whole(Node::And(vec![users, expression.tree().clone()]))?)
+            }
         };
-        if let Some(text) = &text {
-            // It was parsed before; only the part in front of it is new.
-            narrowing.expression = Expression::parse(text).ok();
-        }
+        narrowing.expression = joined.or(narrowing.expression.take());
         if self.mine {
             narrowing.whose = Whose::Mine;
         }
         narrowing.active |= self.active;
-        text.is_some() || self.mine || self.active
+        Ok(says)
     }
+}
+
+fn whole(tree: Node) -> Result<Expression, Misuse> {
+    Expression::of(tree).map_err(|error| Misuse(format!("--user: {error}")))
 }
 
 pub fn order(text: &str) -> Result<Order, dozor_core::rank::OrderError> {

@@ -25,14 +25,15 @@ impl Ports {
     /// Status 1 where nobody listens.
     pub fn run(self) -> anyhow::Result<End> {
         self.listed.check()?;
-        let wanted = self.listed.kept.wanted().with(Demand::Sockets);
+        let mut narrowing = self.listed.kept.narrowing()?;
+        let wanted = narrowing.wanted().with(Demand::Sockets);
         let sample = sample(&self.listed.kernel, wanted, self.listed.kept.says())?;
         if sample.now.system.unattributed_in.value().is_none() {
             anyhow::bail!("sockets cannot be listed here; dozor access says why");
         }
         let mut rows = listening(&sample);
         if self.listed.kept.says() {
-            let meant: HashSet<_> = kept(&self.listed.kept, &sample).into_iter().collect();
+            let meant: HashSet<_> = kept(&mut narrowing, &sample).into_iter().collect();
             rows.retain(|row| row.holders.iter().any(|holder| meant.contains(holder)));
         }
         if !self.only.is_empty() {

@@ -84,7 +84,7 @@ impl Record {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
         let mut source = self.files.source()?;
         self.whom.kept.check_users()?;
-        let mut selection = Selection::new(self.whom.narrowing());
+        let mut selection = Selection::new(self.whom.narrowing()?);
         source.want(self.wanted().union(selection.narrowing.wanted()));
         let host = Arc::new(source.host());
         let mut recorder = self.recorder(&host)?;

@@ -8,10 +8,9 @@ use crate::serve::push::{Encoding, Outgoing};
 use crate::serve::{Guard, Listen, Noted, Past, Sampling, Server, Service, sample_on};
 use anyhow::Context as _;
 use clap::Args;
-use dozor_core::rank::Narrowing;
 use dozor_core::source::Source as _;
 use dozor_core::wanted::Wanted;
-use dozor_linux::files as trusted;
+use dozor_linux::{files, trusted};
 use std::net::{SocketAddr, TcpListener, ToSocketAddrs as _};
 use std::os::unix::fs::{FileTypeExt as _, PermissionsExt as _};
 use std::os::unix::net::{UnixListener, UnixStream};
@@ -74,9 +73,7 @@ impl Serve {
         }
         let token = self.token()?;
         let (listeners, local) = self.listeners(token.is_some())?;
-        let mut narrowing = Narrowing::of(dozor_linux::own::user());
-        self.kept.apply(&mut narrowing);
-        let mut selection = Selection::new(narrowing);
+        let mut selection = Selection::new(self.kept.narrowing()?);
         let mut source = self.files.source()?;
         source.want(Wanted::recorded().union(selection.narrowing.wanted()));
         let host = Arc::new(source.host());
@@ -127,9 +124,9 @@ impl Serve {
     fn token(&self) -> anyhow::Result<Option<String>> {
         let Some(path) = &self.token_file else { return Ok(None) };
         let told = |why: &str| anyhow::Error::from(Misuse(format!("--token-file {}: {why}", path.display())));
-        let text = trusted::read_text(path, LONGEST).map_err(|error| told(&error))?;
-        let token = text.ok_or_else(|| told("there is no such file"))?.trim().to_owned();
-        let rights = std::fs::metadata(path).map_or(0, |data| data.permissions().mode());
+        let file = trusted::open(path).map_err(|why| told(&why.to_string()))?;
+        let rights = file.metadata().map_or(0o777, |data| data.permissions().mode());
+        let token = files::text_of(file, LONGEST).map_err(|why| told(&why))?.trim().to_owned();
         if rights & 0o077 != 0 {
             return Err(told("others may read it; chmod 600 keeps it secret"));
         }

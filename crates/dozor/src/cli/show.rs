@@ -105,7 +105,7 @@ impl Look {
             state.values.configured.given_columns = Some((state.values.lane, columns.clone()));
         }
         let by_pid = pids.apply(&mut state.values.narrowing);
-        if self.kept.apply(&mut state.values.narrowing) || by_pid {
+        if self.kept.apply(&mut state.values.narrowing)? || by_pid {
             for name in ["narrow", "whose", "active"] {
                 state.values.configured.origins.insert(name, Origin::CommandLine);
             }

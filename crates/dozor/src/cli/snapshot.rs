@@ -71,7 +71,7 @@ impl Snapshot {
         let all: Vec<&Metric> = PROCESS_METRICS.iter().collect();
         let metrics = columns.as_ref().unwrap_or(&all);
         self.whom.kept.check_users()?;
-        let narrowing = self.whom.narrowing();
+        let narrowing = self.whom.narrowing()?;
         if self.table.is_some() || self.format == Format::Parquet {
             let chosen = Chosen { metrics: columns, narrowing, order: Some(self.order), limit: self.limit };
             return self.as_table(chosen);

@@ -177,7 +177,7 @@ const fn entry(
 /// Everything that can be done, in the order of the hint line and the help page.
 #[rustfmt::skip]
 pub static ACTIONS: &[Entry] = &[
-    entry(Action::Act, "act", &["x"], Topic::Processes, "act", "Do something to the selected process, the marked ones, or a family: stop it, pause it, give it less CPU, other cores, other limits; the next step asks."),
+    entry(Action::Act, "act", &["x"], Topic::Processes, "act", "Do something to the selected process, the marked ones, or a family: stop it, pause it, give it less CPU, other cores, other limits. What ends or pauses somebody asks first, with everybody named; what can be undone is done at once."),
     entry(Action::Inspect, "inspect", &["enter"], Topic::Processes, "inspect", "Look into the selected process: who it is, how it is, what it waits for, its threads, files, sockets, memory."),
     entry(Action::Holders, "who has it open", &["Q"], Topic::Processes, "", "Show who has which file, folder or device open; where a file system is chosen among the parts, who uses it and why it cannot be unmounted; removed files that still take room."),
     entry(Action::Ports, "who listens", &["I"], Topic::Processes, "", "Show the ports that somebody listens on, with the processes, how many wait and what was dropped."),

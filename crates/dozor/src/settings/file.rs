@@ -11,7 +11,8 @@ use super::words::{lane_by_name, lane_name, toml_line, unknown};
 use crate::look::columns::ColumnSet;
 use crate::look::keymap::KeyMap;
 use dozor_core::text::{clean, without_number};
-use dozor_linux::{files, own};
+use dozor_linux::files;
+use dozor_linux::trusted::{self, Untrusted};
 use etcetera::{BaseStrategy as _, base_strategy::Xdg};
 use std::path::{Path, PathBuf};
 use toml_edit::{Document, DocumentMut, Item, Table, TableLike, Value};
@@ -46,21 +47,41 @@ impl Places {
         }
     }
 
-    /// The user whose home this is, where it is somebody else's: as after a change of user that kept the environment.
-    /// Nothing is written there.
-    pub fn foreign(&self) -> Option<u32> {
-        self.settings.iter().chain(&self.state).find_map(|folder| files::foreign_owner(folder))
-    }
-
     /// The file of settings.
     pub fn file(&self) -> Option<PathBuf> {
         self.settings.as_ref().map(|folder| folder.join("settings.toml"))
     }
+
+    /// The file of how the screen was left.
+    pub fn state_file(&self) -> Option<PathBuf> {
+        self.state.as_ref().map(|folder| folder.join("state.toml"))
+    }
+
+    /// Why nothing is read from the folder for settings, nor kept there: somebody else could have written it, as after a
+    /// change of user that kept the environment. Rules in it start commands.
+    pub fn settings_refused(&self) -> Option<String> {
+        self.file().and_then(|path| refused(&path))
+    }
+
+    /// The same of the folder for state.
+    pub fn state_refused(&self) -> Option<String> {
+        self.state_file().and_then(|path| refused(&path))
+    }
 }
 
-/// Reads a small file; nothing where it is not there.
+fn refused(path: &Path) -> Option<String> {
+    match trusted::open(path) {
+        Err(why @ (Untrusted::Foreign(..) | Untrusted::Writable(_) | Untrusted::Shared(_))) => {
+            Some(why.to_string())
+        }
+        // What else is wrong with the file alone is told when it is read.
+        Ok(_) | Err(Untrusted::Missing | Untrusted::Kind(_) | Untrusted::Failed(_)) => None,
+    }
+}
+
+/// Reads a small file that nobody else could have written; nothing where it is not there.
 pub(super) fn read(path: &Path) -> Result<Option<String>, String> {
-    files::read_text(path, super::LARGEST)
+    trusted::read_text(path, super::LARGEST)
 }
 
 /// Writes a file as a whole: a crash leaves the old one or the new one.
@@ -72,11 +93,17 @@ pub(super) fn write(path: &Path, text: &str) -> std::io::Result<()> {
 pub fn load(values: &mut Values, places: &Places) {
     values.configured.path = places.file();
     let Some(folder) = &places.settings else { return };
-    if let Some(owner) = places.foreign() {
-        let owner = own::name_of(owner);
-        values.configured.problems.push(format!(
-            "the home folder is {owner}'s: neither settings nor how the screen is left are kept there"
-        ));
+    let problem = match (places.settings_refused(), places.state_refused()) {
+        (Some(why), Some(other)) if why == other => {
+            Some(format!("{why}: neither settings nor how the screen was left are read or kept there"))
+        }
+        (Some(why), _) => Some(format!("{why}: settings are neither read nor kept there")),
+        (None, Some(why)) => Some(format!("{why}: how the screen was left is neither read nor kept there")),
+        (None, None) => None,
+    };
+    values.configured.problems.extend(problem);
+    if places.settings_refused().is_some() {
+        return;
     }
     // Themes first: a setting may name one of them.
     let (found, problems) = themes::read(&folder.join("themes"));

@@ -24,10 +24,7 @@ fn is_remembered(screen: &str, setting: &Setting) -> bool {
 /// Puts the screen as it was left. Values whose configured value has changed since then are left alone; a broken file, or a
 /// broken part of it, is of no importance.
 pub fn restore(values: &mut Values, places: &Places, screen: &str) {
-    let Some(text) = places.state.as_ref().and_then(|folder| read(&folder.join("state.toml")).ok().flatten())
-    else {
-        return;
-    };
+    let Some(text) = places.state_file().and_then(|path| read(&path).ok().flatten()) else { return };
     let Ok(document) = text.parse::<DocumentMut>() else { return };
     let text_of =
         |table: &str, name: &str| document.get(screen)?.get(table)?.get(name)?.as_str().map(str::to_owned);
@@ -82,12 +79,11 @@ pub fn restore(values: &mut Values, places: &Places, screen: &str) {
 
 /// Keeps how the screen is left.
 pub fn keep(values: &Values, places: &Places, screen: &str) -> Result<(), String> {
-    let Some(folder) = places.state.as_ref().filter(|_| values.configured.remember) else { return Ok(()) };
+    let Some(path) = places.state_file().filter(|_| values.configured.remember) else { return Ok(()) };
     // Said at the start already.
-    if places.foreign().is_some() {
+    if places.state_refused().is_some() {
         return Ok(());
     }
-    let path = folder.join("state.toml");
     let old = read(&path).ok().flatten().and_then(|text| text.parse::<DocumentMut>().ok());
     let mut document = old.unwrap_or_default();
     document[screen] = Item::Table(table_of(values, document.get(screen)));

@@ -3,7 +3,7 @@
 use super::words::toml_line;
 use crate::look::theme::{GROUNDS, Own, ROLES};
 use dozor_core::text::nearest;
-use dozor_linux::files;
+use dozor_linux::trusted;
 use std::path::Path;
 use std::sync::Arc;
 use toml_edit::{Document, Item, TableLike};
@@ -18,7 +18,7 @@ pub fn read(folder: &Path) -> (Vec<Arc<Own>>, Vec<String>) {
     for file in files.iter().filter(|file| file.extension().is_some_and(|extension| extension == "toml")) {
         let name = file.file_stem().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
         let shown = format!("themes/{name}.toml");
-        match files::read_text(file, super::LARGEST) {
+        match trusted::read_text(file, super::LARGEST) {
             Err(problem) => problems.push(format!("{shown}: {problem}")),
             Ok(None) => {}
             Ok(Some(text)) => {

@@ -5,6 +5,7 @@
 //! What was changed is read back from the kernel; what the kernel refuses is said with what would allow it.
 
 mod change;
+mod foresee;
 mod freeze;
 mod present;
 mod refusal;
@@ -12,6 +13,7 @@ mod signal;
 mod table;
 
 pub use change::{change, runs_on};
+pub use foresee::foresee;
 pub use freeze::freeze;
 pub use present::present;
 pub use signal::{Ending, Held, left_behind, now_ticks, send, why_still};

@@ -6,7 +6,7 @@ use crate::cli::options::{Kept, Misuse, order};
 use crate::look::clock::Zone;
 use clap::{Args, ValueEnum};
 use dozor_core::catalogue::{Metric, named};
-use dozor_core::rank::{Narrowing, Order};
+use dozor_core::rank::Order;
 use dozor_core::reading::HostFacts;
 use dozor_core::timeline::Timeline;
 use dozor_export::table::csv::{Csv, TextCell};
@@ -72,8 +72,7 @@ const BUFFER: usize = 1 << 20;
 impl Rows {
     /// The table that is wanted.
     pub fn table(&self, which: Which) -> Result<Table, Misuse> {
-        let mut narrowing = Narrowing::of(dozor_linux::own::user());
-        self.kept.apply(&mut narrowing);
+        let narrowing = self.kept.narrowing()?;
         let chosen =
             Chosen { metrics: self.columns.clone(), narrowing, order: self.order, limit: self.limit };
         Table::new(which, chosen).map_err(Misuse)

@@ -530,7 +530,7 @@ fn signals_are_searched_by_name_number_and_words_like_every_list() {
     assert_eq!(desk.press("enter"), [], "nothing is sent");
     desk.press("ctrl-u");
     desk.types("force");
-    let effects = desk.press("enter");
+    let effects = desk.press("enter enter");
     assert!(matches!(&effects[0], Effect::Act(Deed::Signal(9), ..)), "{effects:?}");
 }
 

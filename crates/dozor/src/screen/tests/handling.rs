@@ -136,7 +136,7 @@ fn the_mouse_orders_selects_and_goes_back_in_time() {
 fn a_signal_goes_to_the_selected_or_the_marked_and_its_outcome_is_said() {
     let mut desk = Desk::at(50, (120, 40));
     desk.press("3 home");
-    let effects = desk.press("x enter");
+    let effects = desk.press("x enter enter");
     let [Effect::Act(deed, targets, _)] = &effects[..] else { panic!("{effects:?}") };
     assert_eq!((deed, targets.len(), targets[0].label()), (&Deed::Signal(15), 1, "stacker[3820]".to_owned()));
     assert!(desk.screen().contains("signal TERM to stacker[3820]; waiting for the end"));
@@ -146,7 +146,11 @@ fn a_signal_goes_to_the_selected_or_the_marked_and_its_outcome_is_said() {
     assert_eq!(mark.text, "stacker[3820]: gone 0.4 s after TERM", "what is done is kept with the readings");
     assert_eq!((mark.deeds[0].by.as_str(), mark.deeds[0].pid), ("astro", 3820));
     assert!(desk.screen().contains("stacker[3820]: gone 0.4 s after TERM"));
-    desk.press("esc m m x down");
+    desk.press("esc m m x down enter");
+    let screen = desk.screen();
+    assert!(
+        screen.contains("Send KILL to these 2 processes?") && screen.contains("enter sends, esc cancels")
+    );
     let [Effect::Act(deed, targets, _), ..] = &desk.press("enter")[..] else { panic!("a signal") };
     assert_eq!((deed, targets.len()), (&Deed::Signal(9), 2));
     assert_eq!(desk.press("x esc"), []);
@@ -157,7 +161,7 @@ fn a_signal_goes_to_the_selected_or_the_marked_and_its_outcome_is_said() {
 fn what_cannot_be_seen_is_not_acted_on() {
     let mut desk = Desk::at(50, (120, 40));
     desk.press("/ :archived enter home esc / :stacker enter");
-    let effects = desk.press("x enter");
+    let effects = desk.press("x enter enter");
     let [Effect::Act(_, targets, _)] = &effects[..] else { panic!("{effects:?}") };
     assert_eq!(targets[0].label(), "stacker[3820]", "the narrowed-out selection is not the target");
     desk.press("esc esc esc x");
@@ -169,7 +173,7 @@ fn what_cannot_be_seen_is_not_acted_on() {
     let Some(RowId::Process(key)) = desk.state.selection().selected.clone() else { panic!("a process") };
     desk.machine.act(key, &Deed::Signal(9));
     desk.run(2);
-    assert_eq!(desk.press("x enter"), [], "the neighbour of a process that ended is not the target");
+    assert_eq!(desk.press("x enter enter"), [], "the neighbour of a process that ended is not the target");
     assert!(desk.screen().contains("no process any more"));
 }
 
@@ -306,7 +310,7 @@ fn sheets_are_chosen_from_by_clicks_and_closed_by_one_beside_them() {
     let hint = desk.lines().len() as u16 - 1;
     let line = desk.lines().pop().expect("hints");
     let send = line.find("enter").map(|at| line[..at].chars().count()).expect("a hint") as u16;
-    let effects = {
+    let mut click = || {
         let now = desk.now();
         let event = MouseEvent {
             kind: MouseEventKind::Down(MouseButton::Left),
@@ -316,6 +320,8 @@ fn sheets_are_chosen_from_by_clicks_and_closed_by_one_beside_them() {
         };
         desk.update(Event::Mouse(event), now)
     };
+    assert!(click().iter().all(|effect| !matches!(effect, Effect::Act(..))), "one click does not kill");
+    let effects = click();
     let [Effect::Act(deed, targets, _)] = &effects[..] else { panic!("{effects:?}") };
     assert_eq!((deed, targets[0].label()), (&Deed::Signal(9), "stacker[3820]".to_owned()));
     desk.press("o :rss");

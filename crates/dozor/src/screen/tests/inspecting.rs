@@ -229,9 +229,15 @@ fn to_whom_comes_first_and_each_scope_names_its_targets() {
     desk.press("right");
     assert!(desk.opened().starts_with("What shall happen to these"), "{}", desk.opened());
     assert!(desk.screen().contains("✓ nightqueue["), "the targets are named: {}", desk.screen());
+    assert_eq!(desk.press("enter"), [], "it is armed first");
+    let screen = desk.screen();
+    let named = screen.split("Send TERM to these ").nth(1).expect("the question").to_owned();
     let effects = desk.press("enter");
     let [Effect::Act(Deed::Signal(15), targets, _)] = &effects[..] else { panic!("{effects:?}") };
     assert!(targets.len() > 1 && &*targets[0].name == "nightqueue");
+    for target in targets {
+        assert!(named.contains(&format!("{} ({})", target.label(), target.user)), "{named}");
+    }
     // By mouse.
     desk.press("esc x");
     let y =
@@ -249,11 +255,12 @@ fn a_second_question_names_what_speaks_against_it() {
     assert_eq!(desk.press("enter"), []);
     let screen = desk.screen();
     assert!(
-        screen.contains("Really signal TERM?") && screen.contains("it belongs to somebody else"),
+        screen.contains("Send TERM to domectl[") && screen.contains("it belongs to somebody else"),
         "{screen}"
     );
+    assert_eq!(desk.press("enter"), [], "enter is not enough where something speaks against it");
     assert_eq!(desk.press("n"), []);
-    assert!(!desk.screen().contains("Really"), "back to what could be done");
+    assert!(!desk.screen().contains("Send TERM"), "back to what could be done");
     desk.press("enter esc");
     assert!(!desk.opened().is_empty(), "esc leaves the question only");
     desk.press("enter");
@@ -290,7 +297,7 @@ fn cores_are_chosen_from_a_picture_of_them() {
 #[test]
 fn outcomes_say_why_and_what_to_do_then() {
     let mut desk = at_program("archived", (160, 48));
-    let effects = desk.press("x enter");
+    let effects = desk.press("x enter enter");
     desk.carry_out(effects);
     assert!(
         desk.screen().contains("archived[4860]: still there 5 s after TERM: it handles the signal itself"),
@@ -301,6 +308,8 @@ fn outcomes_say_why_and_what_to_do_then() {
     let chosen = desk.lines().into_iter().rfind(|line| line.contains('▸')).expect("a choice");
     assert!(chosen.contains("KILL"), "the forced stop is offered: {chosen}");
     desk.types("freeze");
+    assert_eq!(desk.press("enter"), []);
+    assert!(desk.screen().contains("Freeze archived[4860] (astro)?"), "{}", desk.screen());
     let effects = desk.press("enter");
     desk.carry_out(effects);
     assert!(desk.screen().contains("frozen: it does nothing until it is thawed"), "{}", desk.screen());

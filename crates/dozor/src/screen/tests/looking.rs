@@ -189,7 +189,7 @@ fn the_strips_show_more_time_and_say_what_a_column_is() {
 fn bookmarks_and_actions_are_signs_that_one_can_go_to() {
     let mut desk = Desk::at(50, (120, 40));
     desk.press("b :disk enter");
-    let effects = desk.press("3 home x enter");
+    let effects = desk.press("3 home x enter enter");
     desk.carry_out(effects);
     let kinds: Vec<MarkKind> = desk.state.time().signs.iter().map(|sign| sign.kind).collect();
     assert_eq!(kinds, [MarkKind::Bookmark, MarkKind::Action]);

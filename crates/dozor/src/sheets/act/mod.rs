@@ -1,5 +1,5 @@
-//! The sheet of actions: what shall happen to some processes. To whom comes first, then what; where something speaks
-//! against it, a second question names the reason.
+//! The sheet of actions: what shall happen to some processes. To whom comes first, then what; what ends or pauses
+//! somebody is sent by a second key, under a question that names all of them and what speaks against it.
 
 mod choices;
 mod cores;
@@ -24,6 +24,8 @@ use ratatui::layout::{Position, Rect};
 
 /// So many targets are named.
 const NAMED: usize = 4;
+/// Cells of a line of names.
+const NAMES: usize = 74;
 /// Lines above the list that say what is worth knowing.
 const MOST_NOTES: usize = 5;
 /// Cells of the columns before the words.
@@ -42,8 +44,18 @@ pub struct ActSheet {
     notes: Vec<String>,
     recent: Vec<Deed>,
     search: Searched,
-    /// Something that waits for a second confirmation, with what speaks against it.
-    asked: Option<(Deed, Vec<(ProcessKey, Reason)>)>,
+    /// What waits for its second key.
+    armed: Option<Armed>,
+}
+
+/// What is done with the next key.
+#[derive(Clone)]
+struct Armed {
+    deed: Deed,
+    /// What speaks against it.
+    reasons: Vec<(ProcessKey, Reason)>,
+    /// The first line of the targets that is seen.
+    top: usize,
 }
 
 impl ActSheet {
@@ -80,7 +92,7 @@ impl ActSheet {
             notes: vec![],
             recent: state.deeds().recent.clone(),
             search: Searched::default(),
-            asked: None,
+            armed: None,
         };
         // After a polite stop that did nothing the forced one is what comes next.
         let still = &state.deeds().still;
@@ -150,11 +162,31 @@ impl ActSheet {
         named.chain(more).collect()
     }
 
-    /// Lines of the second question.
-    fn question(&self) -> Vec<String> {
-        let Some((deed, reasons)) = &self.asked else { return vec![] };
+    /// What is asked before it is done.
+    fn question(&self, armed: &Armed) -> String {
+        match self.targets() {
+            [one] => format!("{}?", armed.deed.question(&named(one))),
+            many => format!("{}?", armed.deed.question(&format!("these {} processes", many.len()))),
+        }
+    }
+
+    /// All who are meant, where they are several.
+    fn names(&self) -> Vec<String> {
+        let mut lines: Vec<String> = vec![];
+        for target in self.targets().iter().filter(|_| self.targets().len() > 1) {
+            let name = named(target);
+            match lines.last_mut().filter(|line| line.chars().count() + name.chars().count() < NAMES) {
+                Some(line) => line.extend([", ", &name]),
+                None => lines.push(format!("  {name}")),
+            }
+        }
+        lines
+    }
+
+    /// What speaks against it.
+    fn against(&self, armed: &Armed) -> Vec<String> {
         let mut by_reason: Vec<(Reason, Vec<&Target>)> = vec![];
-        for (key, reason) in reasons {
+        for (key, reason) in &armed.reasons {
             let Some(target) = self.targets().iter().find(|target| target.key == *key) else { continue };
             match by_reason.iter_mut().find(|(other, _)| other == reason) {
                 Some((_, targets)) => targets.push(target),
@@ -162,39 +194,93 @@ impl ActSheet {
             }
         }
         by_reason.sort_by_key(|(reason, _)| *reason);
-        let all = self.targets().len();
-        let mut lines = vec![match all {
-            1 => format!("Really {}? Think again:", deed.name()),
-            _ => format!("Really {} to all {all}? Think again:", deed.name()),
-        }];
-        for (reason, targets) in by_reason {
+        let line = |(reason, targets): (Reason, Vec<&Target>)| {
             let names: Vec<String> = targets.iter().take(3).map(|target| target.label()).collect();
             let more = targets.len().saturating_sub(3);
             let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-            lines.push(format!("  {}{more}: {}", names.join(", "), reason.words()));
+            format!("  {}{more}: {}", names.join(", "), reason.words())
+        };
+        by_reason.into_iter().map(line).collect()
+    }
+
+    /// What the keys do then.
+    fn armed_keys(&self, armed: &Armed) -> &'static str {
+        match (armed.reasons.is_empty(), self.without_special()) {
+            (true, _) if matches!(armed.deed, Deed::Signal(_)) => "enter sends, esc cancels",
+            (true, _) => "enter does it, esc cancels",
+            (false, Some(rest)) if !rest.is_empty() => {
+                "y does it anyway · o does it to the others only · n cancels"
+            }
+            (false, _) => "y does it anyway · n cancels",
         }
-        lines.push("y does it anyway · n leaves it".to_owned());
-        if self.without_special().is_some_and(|rest| !rest.is_empty()) {
-            lines.push("o does it to the others only".to_owned());
-        }
-        lines
     }
 
     /// The targets against which nothing speaks.
     fn without_special(&self) -> Option<Vec<Target>> {
-        let (_, reasons) = self.asked.as_ref()?;
+        let reasons = &self.armed.as_ref()?.reasons;
         let is_special = |target: &&Target| reasons.iter().any(|(key, _)| *key == target.key);
         Some(self.targets().iter().filter(|target| !is_special(target)).cloned().collect())
     }
 
-    /// Does it, or asks again where something speaks against it.
+    /// Does at once what can be undone; what ends or pauses somebody, or what something speaks against, waits for a second key.
     fn begin(&mut self, state: &mut State, deed: Deed) -> After {
         let reasons = state.reasons(self.targets());
-        if reasons.is_empty() {
+        if reasons.is_empty() && !deed.ends_or_pauses() {
             return finish(state, deed, self.targets().to_vec());
         }
-        self.asked = Some((deed, reasons));
+        self.armed = Some(Armed { deed, reasons, top: 0 });
         After::Stay
+    }
+
+    fn key_while_armed(&mut self, armed: Armed, key: &KeyEvent, state: &mut State) -> After {
+        let mut top = armed.top;
+        let lines = self.names().len();
+        match (key.code, armed.reasons.is_empty()) {
+            (KeyCode::Enter, true) | (KeyCode::Char('y'), _) => {
+                return finish(state, armed.deed, self.targets().to_vec());
+            }
+            (KeyCode::Char('o'), false) => {
+                if let Some(rest) = self.without_special().filter(|rest| !rest.is_empty()) {
+                    return finish(state, armed.deed, rest);
+                }
+            }
+            (KeyCode::Char('n'), _) => self.armed = None,
+            _ if moves(&mut top, lines, key) => {
+                if let Some(armed) = &mut self.armed {
+                    armed.top = top;
+                }
+            }
+            _ => {}
+        }
+        After::Stay
+    }
+
+    fn draw_question(&self, armed: &Armed, state: &State, buffer: &mut Buffer, place: Rect) {
+        let theme = &state.theme;
+        let (against, lines) = (self.against(armed), self.names());
+        let mut y = place.y;
+        let mut line = |text: &str, role: Role| {
+            if y < place.bottom() {
+                put(buffer, place.x, y, place.width, text, theme.role(role));
+            }
+            y += 1;
+        };
+        line(&self.question(armed), Role::Severity(Severity::Warning));
+        against.iter().for_each(|text| line(text, Role::Strong));
+        // The keys have their line whatever the room is.
+        let room = usize::from(place.height).saturating_sub(against.len() + 2).max(1);
+        let top = armed.top.min(lines.len().saturating_sub(room));
+        let seen = lines.iter().skip(top).take(room);
+        seen.enumerate().for_each(|(at, text)| {
+            let below = lines.len().saturating_sub(top + room);
+            let text = if at + 1 == room && below > 0 {
+                format!("  ↑ ↓ and {} more lines", below + 1)
+            } else {
+                text.clone()
+            };
+            line(&text, Role::Text);
+        });
+        line(self.armed_keys(armed), Role::Strong);
     }
 
     fn chosen(&mut self, state: &mut State) -> After {
@@ -256,6 +342,11 @@ impl ActSheet {
     }
 }
 
+/// A target with its user.
+fn named(target: &Target) -> String {
+    format!("{} ({})", target.label(), target.user)
+}
+
 fn finish(state: &mut State, deed: Deed, targets: Vec<Target>) -> After {
     state.do_to(deed, targets);
     After::Close
@@ -282,8 +373,12 @@ impl Sheet for ActSheet {
     }
 
     fn hints(&self) -> Vec<(&'static str, &'static str)> {
-        if self.asked.is_some() {
-            return vec![("y", "do it anyway"), ("n", "leave it"), ("esc", "back")];
+        if let Some(armed) = &self.armed {
+            return match (armed.reasons.is_empty(), &armed.deed) {
+                (true, Deed::Signal(_)) => vec![("enter", "send"), ("esc", "cancel")],
+                (true, _) => vec![("enter", "do it"), ("esc", "cancel")],
+                (false, _) => vec![("y", "do it anyway"), ("n", "leave it"), ("esc", "back")],
+            };
         }
         let mut hints = vec![("enter", "do it"), ("↑ ↓", "choose")];
         if self.scopes.len() > 1 {
@@ -294,20 +389,8 @@ impl Sheet for ActSheet {
     }
 
     fn key(&mut self, key: &KeyEvent, state: &mut State) -> After {
-        if let Some((deed, _)) = &self.asked {
-            let deed = deed.clone();
-            return match key.code {
-                KeyCode::Char('y') => finish(state, deed, self.targets().to_vec()),
-                KeyCode::Char('o') => match self.without_special() {
-                    Some(rest) if !rest.is_empty() => finish(state, deed, rest),
-                    _ => After::Stay,
-                },
-                KeyCode::Char('n') => {
-                    self.asked = None;
-                    After::Stay
-                }
-                _ => After::Stay,
-            };
+        if let Some(armed) = self.armed.clone() {
+            return self.key_while_armed(armed, key, state);
         }
         let lines = self.matching().len();
         if moves(&mut self.search.at, lines, key) {
@@ -327,7 +410,7 @@ impl Sheet for ActSheet {
     }
 
     fn closes(&mut self, key: &KeyEvent, _action: Option<crate::look::action::Action>) -> bool {
-        key.code == KeyCode::Esc && self.asked.take().is_none()
+        key.code == KeyCode::Esc && self.armed.take().is_none()
     }
 
     fn draw(&self, state: &State, buffer: &mut Buffer, place: Rect) {
@@ -345,11 +428,9 @@ impl Sheet for ActSheet {
             put(buffer, place.x, y, place.width, note, theme.role(Role::Text));
             y += 1;
         }
-        if self.asked.is_some() {
-            for (at, line) in self.question().iter().enumerate() {
-                let role = if at == 0 { Role::Severity(Severity::Warning) } else { Role::Strong };
-                put(buffer, place.x, y + 1 + at as u16, place.width, line, theme.role(role));
-            }
+        if let Some(armed) = &self.armed {
+            let below = Rect { y: y + 1, height: place.bottom().saturating_sub(y + 1), ..place };
+            self.draw_question(armed, state, buffer, below);
             return;
         }
         let line = Rect { y, height: 1, ..place };
@@ -376,7 +457,7 @@ impl Sheet for ActSheet {
     }
 
     fn list(&mut self, _state: &State) -> Option<List<'_>> {
-        if self.asked.is_some() {
+        if self.armed.is_some() {
             return None;
         }
         let lines = self.matching().len();
@@ -390,7 +471,7 @@ impl Sheet for ActSheet {
 
     fn clicked_at(&mut self, at: Position, place: Rect, state: &mut State) -> Option<After> {
         let hit = self.scope_places(place).iter().position(|(x, end)| (*x..*end).contains(&at.x));
-        let scope = hit.filter(|_| at.y == place.y && self.asked.is_none())?;
+        let scope = hit.filter(|_| at.y == place.y && self.armed.is_none())?;
         self.at_scope = scope;
         self.ask(state);
         Some(After::Stay)
