@@ -148,8 +148,12 @@ impl Machine {
 
 /// Sends a signal to all, then waits for those that should end.
 fn signal_here(targets: &[Target], number: i32, ends: bool, patience: Duration) -> Vec<Account> {
-    let sent: Vec<Result<Held, Outcome>> =
-        targets.iter().map(|target| act::send(target.key, number)).collect();
+    let keys: Vec<ProcessKey> = targets.iter().map(|target| target.key).collect();
+    let sent: Vec<Result<Held, Outcome>> = if signals::PAUSING.contains(&number) {
+        act::stop(&keys, number)
+    } else {
+        keys.iter().map(|key| act::send(*key, number)).collect()
+    };
     let account = |target: &Target, held: &Held| -> Account {
         match held.wait_gone(patience) {
             Ending::Gone(time) => Account { left: held.left_behind(), ..Outcome::GoneAfter(time).into() },

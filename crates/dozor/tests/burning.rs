@@ -27,7 +27,7 @@ fn without_a_bound_or_with_a_senseless_one_nothing_begins() {
         (&["--for", "10ms"], "1 s to 24 h"),
         (&["--for", "5s", "--cores", "4000"], "this machine has cores"),
         (&["--for", "5s", "--load", "0"], "0 is not in 1..=100"),
-        (&["--for", "5s", "--memory", "4000 GiB"], "without harm"),
+        (&["--for", "5s", "--memory", "4000 GiB"], "the machine can spare"),
         (&["--for", "5s", "--memory", "much"], "not a number"),
         (&["--for", "5s", "--until", "nan"], "--until"),
         (&["--for", "5s", "--until", "-5"], "1 to 150"),
@@ -123,6 +123,48 @@ fn it_stops_at_the_limit_of_a_sensor_and_draws_what_it_saw() {
         "its title is the verdict"
     );
     assert!(drawing.contains("°C") && drawing.contains("rpm"), "temperatures and fans");
+}
+
+/// In a control group of this test, where root may make one: more than its limit is refused, not ended by the kernel.
+#[test]
+fn memory_beyond_the_limit_of_its_control_group_is_refused() {
+    const LIMIT: u64 = 256 << 20;
+    let own = std::fs::read_to_string("/proc/self/cgroup").unwrap_or_default();
+    let path = |kind: &str| {
+        own.lines().find_map(|line| Some(line.split_once(kind)?.1.to_owned())).unwrap_or_default()
+    };
+    let name = format!("dozor-burn-{}", std::process::id());
+    let trees = [
+        (format!("/sys/fs/cgroup{}/{name}", path("0::")), "memory.max"),
+        (format!("/sys/fs/cgroup/memory{}/{name}", path(":memory:")), "memory.limit_in_bytes"),
+    ];
+    let group = trees.iter().find_map(|(folder, limit)| {
+        std::fs::create_dir(folder).ok()?;
+        // What is no control group has no members; a file there would be an ordinary one.
+        let is_group = Path::new(&format!("{folder}/cgroup.procs")).exists();
+        if is_group && std::fs::write(format!("{folder}/{limit}"), LIMIT.to_string()).is_ok() {
+            return Some(folder.clone());
+        }
+        let _ = std::fs::remove_dir(folder);
+        None
+    });
+    let Some(group) = group else {
+        println!("no control group of memory can be made here");
+        return;
+    };
+    let burn = |memory: &str| {
+        let script = format!(
+            "echo $$ > {group}/cgroup.procs; exec {DOZOR} burn --for 1s --load 5 --plain --memory {memory}"
+        );
+        let output = Command::new("sh").args(["-c", &script]).output().expect("a shell");
+        (output.status.code(), told(&output))
+    };
+    let (status, said) = burn("300MiB");
+    let (fits, fitting) = burn("64MiB");
+    let _ = std::fs::remove_dir(&group);
+    assert_eq!(status, Some(2), "{said}");
+    assert!(said.contains("the limit of its control group leaves"), "{said}");
+    assert_eq!(fits, Some(0), "{fitting}");
 }
 
 #[test]

@@ -203,6 +203,39 @@ fn a_rule_of_ones_own_fires_and_starts_its_command() {
     screen.assert_restored();
 }
 
+/// Two rules that begin together, and one whose command would go on for ever with a child of its own.
+#[test]
+fn commands_of_rules_wait_for_each_other_and_end_with_dozor() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let settings = folder.path().join("config/dozor");
+    std::fs::create_dir_all(&settings).expect("a folder");
+    let at = |name: &str| folder.path().join(name);
+    let rule = |name: &str, script: &str| {
+        format!(
+            "[[rule]]\nname = \"{name}\"\nwhen = \"name = stacker\"\nfor = \"1ms\"\nrun = [\"sh\", \"-c\", \"cd {}; {script}\"]\n",
+            folder.path().display()
+        )
+    };
+    let rules = [
+        rule("a", "sleep 0.4; touch a"),
+        rule("b", "touch b"),
+        rule("c", "echo $$ > command; sleep 300 & echo $! > child; touch c; wait"),
+    ];
+    std::fs::write(settings.join("settings.toml"), rules.concat()).expect("settings");
+    let line = format!("XDG_CONFIG_HOME={} dozor demo --after 20s", at("config").display());
+    let screen = Terminal::run(&line, (160, 48), folder.path());
+    screen.wait("all three", |_| at("a").exists() && at("b").exists() && at("c").exists());
+    let pids = ["command", "child"].map(|name| std::fs::read_to_string(at(name)).expect("a PID"));
+    let lives = |pid: &String| {
+        let stat = std::fs::read_to_string(format!("/proc/{}/stat", pid.trim())).unwrap_or_default();
+        stat.contains("(sh)") || stat.contains("(sleep)")
+    };
+    assert!(pids.iter().all(lives), "both run");
+    screen.keys("q");
+    screen.assert_restored();
+    screen.wait("their end", |_| !pids.iter().any(lives));
+}
+
 /// What `dozor check` finds on this machine, as another user where one is named.
 fn found_here(home: &Path, seconds: &str, user: Option<u32>) -> Vec<Value> {
     let mut command = Command::new(DOZOR);

@@ -324,9 +324,17 @@ fn root_runs_no_command_that_another_user_could_have_written() {
 
 #[test]
 fn every_signal_that_ends_it_leaves_the_terminal_as_it_was() {
-    for (signal, status) in
-        [("QUIT", 131), ("USR1", 138), ("USR2", 140), ("ALRM", 142), ("ABRT", 134), ("IO", 157)]
-    {
+    for (signal, status) in [
+        ("QUIT", 131),
+        ("USR1", 138),
+        ("USR2", 140),
+        ("ALRM", 142),
+        ("ABRT", 134),
+        ("IO", 157),
+        ("ILL", 132),
+        ("FPE", 136),
+        ("SEGV", 139),
+    ] {
         let scratch = folder();
         let terminal = Terminal::run(
             "bash -c 'echo $$ > pid; exec dozor demo --after 60s'; echo status $?",

@@ -9,7 +9,9 @@ use dozor_core::cores::CoreSet;
 use dozor_core::run::{Reaped, bytes_written};
 use dozor_core::text::clean;
 use rustix::io::Errno;
-use rustix::process::{Pid, set_child_subreaper, setpriority_process};
+use rustix::process::{
+    Pid, Signal, set_child_subreaper, set_parent_process_death_signal, setpriority_process, setsid,
+};
 use rustix::thread::{CpuSet, sched_setaffinity};
 use std::ffi::OsString;
 use std::io;
@@ -61,6 +63,31 @@ pub fn launch(command: &[OsString], nice: Option<i32>, cores: Option<&CoreSet>) 
     unsafe { command.pre_exec(prepare) };
     let child = command.spawn()?;
     Ok(Launched { pid: i64::from(child.id()) })
+}
+
+/// Lets a command begin a session of its own: it has no terminal, and all that descends from it can be ended together; setsid(2).
+/// Should this program be killed, the command itself ends as well: prctl(2) `PR_SET_PDEATHSIG`. That goes by the thread that starts it.
+pub fn in_its_own_session(command: &mut Command) {
+    // SAFETY: between fork and exec the closure makes two system calls and allocates nothing.
+    unsafe {
+        command.pre_exec(|| {
+            set_parent_process_death_signal(Some(Signal::KILL))?;
+            setsid().map(drop).map_err(io::Error::from)
+        });
+    }
+}
+
+/// Processes of a session; `proc_pid_stat(5)` session.
+pub fn of_session(session: Pid) -> Vec<Pid> {
+    let entries = std::fs::read_dir("/proc").into_iter().flatten().flatten();
+    let of = |entry: std::fs::DirEntry| {
+        let pid = crate::proc::number(entry.file_name().as_encoded_bytes())?;
+        let text = read_file(&entry.path().join("stat")).ok()?;
+        let stat = pid_stat::parse(&text, 1)?;
+        let is = stat.session.value() == Some(i64::from(session.as_raw_nonzero().get()));
+        is.then(|| i32::try_from(pid).ok().and_then(Pid::from_raw))?
+    };
+    entries.filter_map(of).collect()
 }
 
 /// Waits for the end of any child; `None` where there is none any more, or with `at_once` none that has ended.

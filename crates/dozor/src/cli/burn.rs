@@ -26,6 +26,7 @@ use dozor_core::units::{long_bytes, long_duration};
 use dozor_export::chart::{Composing, Form as Shape, Look as Colours, compose, draw};
 use dozor_export::file::Form as File;
 use dozor_linux::burn::Load;
+use dozor_linux::sys::cgroups;
 use dozor_linux::{LiveSource, Roots, inside};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use std::io::{self, IsTerminal as _, Write as _};
@@ -43,6 +44,8 @@ const LINE: Duration = Duration::from_secs(10);
 const LONGEST: Duration = Duration::from_secs(24 * 3_600);
 /// Memory that stays for everybody else.
 const SPARE: i64 = 256 << 20;
+/// Memory that Dozor itself takes in its group meanwhile.
+const OWN: i64 = 48 << 20;
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
 enum Format {
@@ -160,9 +163,15 @@ impl Burn {
         let Some(memory) = self.memory else { return Ok(()) };
         let reading = LiveSource::open(Roots::default())?.read();
         let available = reading.system.mem_available.value().unwrap_or(0);
-        if i64::try_from(memory).unwrap_or(i64::MAX) > available - SPARE {
-            let most = long_bytes((available - SPARE).max(0) as f64);
-            return Err(Misuse(format!("--memory: at most {most} can be taken without harm now")).into());
+        let memory = i64::try_from(memory).unwrap_or(i64::MAX);
+        // Beyond the limit of its group the kernel would end it without a word.
+        let in_group = cgroups::memory_left().map(|left| (left - OWN).max(0));
+        let (most, of) = match in_group.filter(|most| *most < available - SPARE) {
+            Some(most) => (most, "the limit of its control group leaves"),
+            None => ((available - SPARE).max(0), "the machine can spare"),
+        };
+        if memory > most {
+            return Err(Misuse(format!("--memory: {of} {} now", long_bytes(most as f64))).into());
         }
         Ok(())
     }

@@ -20,6 +20,7 @@ use crate::settings;
 use crate::state::State;
 use crate::state::data::Stay;
 use crate::state::effect::Effect;
+use alarm::Alarms;
 use anyhow::Context as _;
 use dozor_core::lane::Severity;
 use dozor_core::recording::Mark;
@@ -59,8 +60,14 @@ pub fn run(screen: &mut Screen, connections: Connections) -> anyhow::Result<Opti
     screen.begin(console.size()?);
     let wanted = screen.wanted();
     let looking = Looking::start(connections.machine.clone(), connections.sender.clone());
-    let mut session =
-        Session { connections, wanted, looking, recording: Recording::default(), grow_on: false };
+    let mut session = Session {
+        connections,
+        wanted,
+        looking,
+        recording: Recording::default(),
+        alarms: Alarms::default(),
+        grow_on: false,
+    };
     session.order(Request::Want(wanted));
     let ended = session.turn(screen, &mut console);
     session.recording.finish();
@@ -74,6 +81,7 @@ struct Session {
     /// Who looks into processes.
     looking: Looking,
     recording: Recording,
+    alarms: Alarms,
     /// More of a recording is to be taken in when nothing else is to be done.
     grow_on: bool,
 }
@@ -224,7 +232,9 @@ impl Session {
                 if bell {
                     console.ring()?;
                 }
-                if let Err(why) = alarm::start(&command) {
+                let out = self.connections.sender.clone();
+                let told = move |why| drop(out.send(Incoming::Event(Event::Failed(why))));
+                if let Err(why) = self.alarms.start(command, told) {
                     state.say(Severity::Warning, why);
                 }
             }

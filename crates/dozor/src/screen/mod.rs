@@ -93,6 +93,7 @@ impl Screen {
                     sheet.told(key, &told, state);
                 }
             }
+            Event::Failed(why) => self.state.say(Severity::Warning, why),
             Event::Usual(usual) => self.state.know(*usual),
             Event::Found(sought, found) => {
                 for sheet in &mut self.sheets {

@@ -2,7 +2,8 @@
 
 use super::present::present;
 use super::refusal::refused;
-use super::signal::Held;
+use super::signal::{Held, send};
+use super::undoing::Undoing;
 use crate::proc::read_file;
 use crate::sys::freezer::{self, Group};
 use dozor_core::deed::{Account, Deed, Outcome};
@@ -47,8 +48,35 @@ fn wait_for(key: ProcessKey, deed: &Deed) -> Option<Deed> {
     }
 }
 
+/// Sends a signal that pauses to all of them: to all or, where this program is killed in between, to none. Results in their order.
+pub fn stop(keys: &[ProcessKey], number: i32) -> Vec<Result<Held, Outcome>> {
+    let undoing = Undoing::stand_by(&that_go_on(keys), &[]);
+    let sent = keys.iter().map(|key| send(*key, number)).collect();
+    undoing.keep();
+    sent
+}
+
+/// Those that are not paused already.
+fn that_go_on(keys: &[ProcessKey]) -> Vec<ProcessKey> {
+    let goes_on = |key: &&ProcessKey| present(**key, &Deed::Freeze) != Some(Deed::Freeze);
+    keys.iter().filter(goes_on).copied().collect()
+}
+
 /// Freezes or thaws all of them; accounts in their order.
 pub fn freeze(keys: &[ProcessKey], frozen: bool) -> Vec<Account> {
+    if !frozen {
+        return freeze_each(keys, false);
+    }
+    let targets: HashSet<i64> = keys.iter().map(|key| key.pid).collect();
+    let moving = that_go_on(keys);
+    let groups: Vec<Group> = moving.iter().filter_map(|key| group_for(*key, &targets, true)).collect();
+    let undoing = Undoing::stand_by(&moving, &groups);
+    let accounts = freeze_each(keys, true);
+    undoing.keep();
+    accounts
+}
+
+fn freeze_each(keys: &[ProcessKey], frozen: bool) -> Vec<Account> {
     let deed = if frozen { Deed::Freeze } else { Deed::Thaw };
     let targets: HashSet<i64> = keys.iter().map(|key| key.pid).collect();
     let mut results: HashMap<PathBuf, Result<(), Errno>> = HashMap::new();

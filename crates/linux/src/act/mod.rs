@@ -11,10 +11,11 @@ mod present;
 mod refusal;
 mod signal;
 mod table;
+mod undoing;
 
 pub use change::{change, runs_on};
 pub use foresee::foresee;
-pub use freeze::freeze;
+pub use freeze::{freeze, stop};
 pub use present::present;
 pub use signal::{Ending, Held, left_behind, now_ticks, send, why_still};
 pub use table::name_of;

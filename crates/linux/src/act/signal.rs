@@ -69,6 +69,11 @@ impl Held {
         Ok(Held { process, key, at: Instant::now(), group, since: now_ticks() })
     }
 
+    /// Its descriptor.
+    pub(super) fn descriptor(self) -> OwnedFd {
+        self.process
+    }
+
     /// Sends a signal.
     pub fn signal(&mut self, number: i32) -> Result<(), Outcome> {
         (self.at, self.since) = (Instant::now(), now_ticks());

@@ -337,6 +337,26 @@ impl Groups {
     }
 }
 
+/// Memory that this process may take before a group that it is in is at its limit, page cache that can be dropped counted as free;
+/// none where no group limits it. Documentation/admin-guide/cgroup-v2.rst `memory.max`, `memory.high`, `memory.stat`.
+pub fn memory_left() -> Option<i64> {
+    let own = |file: &str| read_file(&Path::new("/proc/self").join(file)).unwrap_or_default();
+    let groups = Groups::find(&own("mountinfo"));
+    let left = |name: &str| {
+        let folder = groups.folder(name)?;
+        let limits = limits(&folder, name);
+        let old = !name.starts_with('/');
+        // Of version 1 the other limit is only what is taken back first.
+        let limit = if old { limits.memory? } else { limits.memory.into_iter().chain(limits.high).min()? };
+        let (used, prefix) = if old { ("memory.usage_in_bytes", "total_") } else { ("memory.current", "") };
+        let stat = Keys::read(&folder, "memory.stat");
+        let cache = |kind: &str| stat.get(&format!("{prefix}{kind}_file")).value().unwrap_or(0);
+        Some(limit - single(&folder, used)? + cache("inactive") + cache("active"))
+    };
+    let names = names(&own("cgroup"));
+    names.iter().flat_map(|name| with_ancestors(name)).filter_map(left).min().map(|left| left.max(0))
+}
+
 /// A file of one number; nothing for `max` and where there is none.
 fn single(folder: &Path, file: &str) -> Option<i64> {
     read_file(&folder.join(file)).ok().and_then(|text| number(text.trim_ascii()))

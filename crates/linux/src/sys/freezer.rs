@@ -4,6 +4,8 @@
 use crate::proc::{lines, read_file};
 use dozor_core::text::clean;
 use std::ffi::OsStr;
+use std::fs::File;
+use std::io::Write as _;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
@@ -31,16 +33,23 @@ impl Group {
 
     /// Freezes or thaws it.
     pub fn set(&self, frozen: bool) -> std::io::Result<()> {
-        let (file, text) = match (self.first_version, frozen) {
-            (true, true) => ("freezer.state", "FROZEN"),
-            (true, false) => ("freezer.state", "THAWED"),
-            (false, true) => ("cgroup.freeze", "1"),
-            (false, false) => ("cgroup.freeze", "0"),
+        let (mut file, text) = self.switch(frozen)?;
+        file.write_all(text)
+    }
+
+    /// Its open file, and what thaws it when it is written there; none where we may not.
+    pub(crate) fn thawing(&self) -> Option<(File, &'static [u8])> {
+        self.switch(false).ok()
+    }
+
+    fn switch(&self, frozen: bool) -> std::io::Result<(File, &'static [u8])> {
+        let (file, text): (_, &[u8]) = match (self.first_version, frozen) {
+            (true, true) => ("freezer.state", b"FROZEN"),
+            (true, false) => ("freezer.state", b"THAWED"),
+            (false, true) => ("cgroup.freeze", b"1"),
+            (false, false) => ("cgroup.freeze", b"0"),
         };
-        std::fs::OpenOptions::new().write(true).open(self.folder.join(file)).and_then(|mut file| {
-            use std::io::Write as _;
-            file.write_all(text.as_bytes())
-        })
+        Ok((File::options().write(true).open(self.folder.join(file))?, text))
     }
 
     /// Processes that are in it itself.
