@@ -11,6 +11,7 @@ use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::PermissionsExt as _;
 use std::os::unix::net::UnixStream;
+use std::os::unix::process::CommandExt as _;
 use std::path::Path;
 use std::process::Command;
 use std::sync::Arc;
@@ -223,6 +224,79 @@ fn others_need_a_token_and_a_foreign_page_cannot_ask() {
     assert!(foreign.starts_with("HTTP/1.1 421"), "{foreign}");
 }
 
+/// Asks as another user; that needs root.
+fn ask_as_nobody(serving: &Serving, path: &str) -> String {
+    let (host, port) =
+        serving.address().rsplit_once(':').map(|(a, b)| (a.to_owned(), b.to_owned())).expect("a port");
+    let script = format!(
+        "exec 3<>/dev/tcp/{host}/{port} && printf 'GET {path} HTTP/1.1\\r\\nhost: localhost\\r\\nconnection: close\\r\\n\\r\\n' >&3 && cat <&3"
+    );
+    let output = Command::new("bash").args(["-c", &script]).uid(65_534).gid(65_534).output().expect("bash");
+    String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
+#[test]
+fn another_user_of_the_machine_gets_no_command_lines() {
+    if !rustix::process::geteuid().is_root() {
+        return;
+    }
+    let folder = recorded("night");
+    let of = folder.path().to_str().expect("a path");
+    let serving = Serving::start(&["--every", "200ms", "--recordings", of]);
+    ready(&serving);
+    for path in [
+        "/",
+        "/sample",
+        "/glance",
+        "/events",
+        "/stream",
+        "/lanes",
+        "/findings",
+        "/recordings",
+        "/recordings/night.dozor",
+    ] {
+        let answer = ask_as_nobody(&serving, path);
+        assert!(
+            answer.starts_with("HTTP/1.1 403") && answer.contains("only the user who serves this"),
+            "{path}: {answer}"
+        );
+    }
+    for path in ["/metrics", "/health"] {
+        assert!(ask_as_nobody(&serving, path).starts_with("HTTP/1.1 200"), "{path}");
+    }
+    assert!(!ask_as_nobody(&serving, "/metrics").contains("command_line"));
+    let open = Serving::start(&["--every", "200ms", "--open"]);
+    ready(&open);
+    assert!(ask_as_nobody(&open, "/sample").starts_with("HTTP/1.1 200"));
+}
+
+#[test]
+fn who_fills_the_room_is_told_so_and_keeps_nobody_else_out() {
+    let serving = Serving::start(&["--every", "200ms"]);
+    ready(&serving);
+    let slow: Vec<TcpStream> = (0..500)
+        .filter_map(|_| {
+            let mut stream = TcpStream::connect(serving.address()).ok()?;
+            stream.write_all(b"GET / HT").ok()?;
+            Some(stream)
+        })
+        .collect();
+    // The first that are turned away wait for their heads as well, for a while.
+    std::thread::sleep(Duration::from_millis(2_500));
+    let (status, head, body) = ask(&serving, "/health", "");
+    assert_eq!(status, 503, "{body}");
+    assert!(head.contains("retry-after") && body.contains("as many are connected as may"), "{head}{body}");
+    if rustix::process::geteuid().is_root() {
+        assert!(ask_as_nobody(&serving, "/health").starts_with("HTTP/1.1 200"));
+    }
+    drop(slow);
+    let begin = Instant::now();
+    while ask(&serving, "/health", "").0 != 200 {
+        assert!(begin.elapsed() < Duration::from_secs(20), "there is room again");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
+
 #[test]
 fn a_socket_in_the_file_system_is_for_oneself() {
     let folder = tempfile::tempdir().expect("a scratch folder");
@@ -261,6 +335,7 @@ fn a_socket_in_the_file_system_is_for_oneself() {
 #[test]
 fn recordings_are_given_whole_and_in_ranges() {
     let folder = recorded("night");
+    std::fs::copy(folder.path().join("night.dozor"), folder.path().join(".hidden.dozor")).expect("a copy");
     std::os::unix::fs::symlink("/etc/passwd", folder.path().join("link.dozor")).expect("a link");
     let serving = Serving::start(&["--recordings", folder.path().to_str().expect("a path")]);
     let file = std::fs::read(folder.path().join("night.dozor")).expect("the recording");

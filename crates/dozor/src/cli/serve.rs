@@ -36,6 +36,10 @@ pub struct Serve {
     /// The token that clients must send, in this file; needed where others than this machine can ask
     #[arg(long, value_name = "FILE")]
     token_file: Option<PathBuf>,
+    /// Let every user of this machine ask for everything, command lines and recordings too; else only you and root may, and others for
+    /// /metrics and /health
+    #[arg(long, conflicts_with = "token_file")]
+    open: bool,
     /// Also serve the recordings in this folder
     #[arg(long, value_name = "FOLDER")]
     recordings: Option<PathBuf>,
@@ -103,7 +107,7 @@ impl Serve {
             readings,
             host,
             every: self.every,
-            guard: Guard { token, local },
+            guard: Guard { token, local, open: self.open, owner: rustix::process::geteuid().as_raw() },
             past,
             noted,
             followers: Arc::new(Semaphore::new(crate::serve::FOLLOWERS)),
@@ -158,7 +162,12 @@ impl Serve {
             let listener = TcpListener::bind(&addresses[..]).map_err(|error| {
                 anyhow::anyhow!("{address}: {}", dozor_core::text::without_number(&error))
             })?;
-            problem::say(&format!("serving on http://{}", listener.local_addr()?));
+            let whom = match (has_token, self.open) {
+                (true, _) => "who has the token",
+                (false, true) => "every user of this machine, command lines too",
+                (false, false) => "you and root; /metrics and /health to every user",
+            };
+            problem::say(&format!("serving on http://{} to {whom}", listener.local_addr()?));
             listeners.push(Listen::Tcp(listener));
         }
         if let Some(path) = &self.unix {

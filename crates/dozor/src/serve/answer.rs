@@ -231,6 +231,14 @@ impl Service {
     }
 }
 
+/// For who finds no room.
+pub fn no_room() -> Answer {
+    let mut answer = text(StatusCode::SERVICE_UNAVAILABLE, "as many are connected as may\n");
+    answer.headers_mut().insert(RETRY_AFTER, HeaderValue::from_static("5"));
+    answer.headers_mut().insert(CONNECTION, HeaderValue::from_static("close"));
+    answer
+}
+
 fn not_yet() -> Answer {
     let mut answer = text(StatusCode::SERVICE_UNAVAILABLE, "nothing was read yet\n");
     answer.headers_mut().insert(RETRY_AFTER, HeaderValue::from_static("1"));
@@ -258,9 +266,9 @@ fn decoded(text: &str) -> Option<String> {
 }
 
 /// Answers a request.
-pub async fn answer(service: &Arc<Service>, request: &Request<Incoming>) -> Answer {
+pub async fn answer(service: &Arc<Service>, request: &Request<Incoming>, user: Option<u32>) -> Answer {
     let path = request.uri().path();
-    let refused = match service.guard.check(request.headers()) {
+    let refused = match service.guard.check(path, request.headers(), user) {
         Ok(()) => None,
         Err(Refusal::Token) => {
             let mut answer =
@@ -272,6 +280,10 @@ pub async fn answer(service: &Arc<Service>, request: &Request<Incoming>) -> Answ
         Err(Refusal::Host) => Some(text(
             StatusCode::MISDIRECTED_REQUEST,
             "it answers under names of this machine only, such as localhost; for others start it with --token-file\n",
+        )),
+        Err(Refusal::User) => Some(text(
+            StatusCode::FORBIDDEN,
+            "only the user who serves this and root may ask for it here; /metrics and /health are for all. Start it with --token-file or --open for others\n",
         )),
     };
     let length = request.body().size_hint();
@@ -366,7 +378,10 @@ async fn blocking<T: Send + 'static>(what: impl FnOnce() -> Option<T> + Send + '
 /// whole is given. An error where it lies outside.
 fn range_of(text: &str, length: u64) -> Option<Result<(u64, u64), ()>> {
     let (from, until) = text.strip_prefix("bytes=")?.split_once('-')?;
-    let number = |text: &str| text.trim().parse::<u64>().ok();
+    let number = |text: &str| {
+        let digits = text.trim();
+        digits.bytes().all(|digit| digit.is_ascii_digit()).then(|| digits.parse::<u64>().ok())?
+    };
     if until.contains(',') {
         return None;
     }
@@ -446,7 +461,15 @@ mod tests {
         for outside in ["bytes=1000-", "bytes=5-4", "bytes=-0"] {
             assert_eq!(range_of(outside, 1000), Some(Err(())), "{outside}");
         }
-        for other in ["lines=1-2", "bytes=", "bytes=a-b", "bytes=0-1,5-6", "bytes=18446744073709551616-"] {
+        for other in [
+            "lines=1-2",
+            "bytes=",
+            "bytes=a-b",
+            "bytes=0-1,5-6",
+            "bytes=18446744073709551616-",
+            "bytes=+1-5",
+            "bytes=1-+5",
+        ] {
             assert_eq!(range_of(other, 1000), None, "{other}");
         }
     }

@@ -36,7 +36,7 @@ impl Past {
         let all: Vec<Json> = files
             .iter()
             .filter_map(|path| {
-                let name = path.file_name()?.to_str()?;
+                let name = path.file_name()?.to_str().filter(|name| is_served(name))?;
                 let data = std::fs::symlink_metadata(path).ok().filter(std::fs::Metadata::is_file)?;
                 Some(json!({"name": name, "bytes": data.len()}))
             })
@@ -50,7 +50,8 @@ impl Past {
         let recent = files.iter().filter_map(|path| {
             let data = std::fs::symlink_metadata(path).ok().filter(std::fs::Metadata::is_file)?;
             let is_recent = data.modified().ok()?.elapsed().is_ok_and(|since| since <= within);
-            is_recent.then_some((path.file_name()?.to_str()?.to_owned(), data.len()))
+            let name = path.file_name()?.to_str().filter(|name| is_served(name))?;
+            is_recent.then_some((name.to_owned(), data.len()))
         });
         recent.collect()
     }
@@ -67,10 +68,7 @@ impl Past {
 
     /// The file of this name; none where a name is none of the folder's.
     pub fn file(&self, name: &str) -> Option<File> {
-        let is_plain = !name.contains(['/', '\0'])
-            && !name.starts_with('.')
-            && Path::new(name).extension().is_some_and(|end| end == "dozor");
-        if !is_plain {
+        if !is_served(name) {
             return None;
         }
         let file = open_no_link(&self.folder.join(name)).ok()?;
@@ -112,6 +110,13 @@ impl Past {
             Some(glance(&sample, self.most, &told(&timeline.marks()), &stands_out))
         })?
     }
+}
+
+/// Whether a file of this name is a recording of the folder; hidden ones are nobody's.
+fn is_served(name: &str) -> bool {
+    !name.contains(['/', '\0'])
+        && !name.starts_with('.')
+        && Path::new(name).extension().is_some_and(|end| end == "dozor")
 }
 
 /// Moments of a timeline: of several that share a column the last, with the highest points of all.

@@ -22,8 +22,8 @@ fn spawn(listen: &str, arguments: &[String]) -> (Child, String) {
         .expect("it starts");
     let mut lines = BufReader::new(child.stderr.take().expect("its messages")).lines();
     let line = lines.next().expect("it says where it listens").expect("text");
-    let address =
-        line.split("http://").nth(1).unwrap_or_else(|| panic!("no address: {line}")).trim().to_owned();
+    let address = line.split("http://").nth(1).and_then(|rest| rest.split(' ').next());
+    let address = address.unwrap_or_else(|| panic!("no address: {line}")).trim().to_owned();
     std::thread::spawn(move || lines.for_each(drop));
     (child, address)
 }

@@ -13,6 +13,7 @@ use super::{DUMP, NLMSG_DONE, NLMSG_ERROR, Received, Socket, messages};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::io::Errno;
 use rustix::net::netlink;
+use std::net::{IpAddr, SocketAddr};
 
 /// Asks for sockets and hears of destroyed ones.
 pub struct Diagnostics {
@@ -52,6 +53,22 @@ impl Diagnostics {
         Ok(())
     }
 
+    /// The one message that answers a question without a dump.
+    fn answer_for_one(&mut self, sockets: &mut Vec<InetSocket>) -> Result<(), Errno> {
+        let mut descriptors = [PollFd::new(&self.questions.socket, PollFlags::IN)];
+        if poll(&mut descriptors, Some(&Timespec { tv_sec: 1, tv_nsec: 0 }))? == 0 {
+            return Err(Errno::TIMEDOUT);
+        }
+        let Received::Bytes(bytes) = self.questions.receive()? else { return Err(Errno::AGAIN) };
+        for message in messages(bytes) {
+            if message.kind == NLMSG_ERROR {
+                return message.error().map_or(Ok(()), Err);
+            }
+            sockets.extend(parse(&message));
+        }
+        Ok(())
+    }
+
     fn answers(&mut self, sockets: &mut Vec<InetSocket>) -> Result<(), Errno> {
         loop {
             let mut descriptors = [PollFd::new(&self.questions.socket, PollFlags::IN)];
@@ -84,6 +101,27 @@ impl Diagnostics {
     }
 }
 
+/// User who holds the socket of a TCP connection of this machine that is bound to `local` and talks to `remote`; none where there is no
+/// such socket here, or nobody holds it any more (then the kernel says 0, which is not root).
+pub fn user_of(local: SocketAddr, remote: SocketAddr) -> Result<Option<u32>, Errno> {
+    let socket = Socket::open(netlink::SOCK_DIAG, 0)?;
+    let mut diagnostics = Diagnostics { questions: socket, destroyed: None, by_family: true };
+    let (local, remote) = (canonical(local), canonical(remote));
+    diagnostics.questions.send(SOCK_DIAG_BY_FAMILY, 0, &question_for_one(local, remote))?;
+    let mut found = vec![];
+    match diagnostics.answer_for_one(&mut found) {
+        Ok(()) => {}
+        Err(Errno::NOENT) => return Ok(None),
+        Err(other) => return Err(other),
+    }
+    let held = |socket: &&InetSocket| socket.local == local && socket.remote == remote && socket.inode != 0;
+    Ok(found.iter().find(held).map(|socket| socket.uid))
+}
+
+fn canonical(address: SocketAddr) -> SocketAddr {
+    SocketAddr::new(address.ip().to_canonical(), address.port())
+}
+
 /// All states but that of sockets which have an address and neither listen nor are connected: looking for those goes through a
 /// table of its own, and they have no traffic. net/tcp_states.h.
 const STATES: u32 = (1 << 13) - 1;
@@ -107,13 +145,44 @@ fn question(family: u8, protocol: Protocol) -> [u8; 56] {
     request
 }
 
+/// `struct inet_diag_req_v2` for one connection.
+fn question_for_one(local: SocketAddr, remote: SocketAddr) -> [u8; 56] {
+    let mut request = question(if local.is_ipv4() { AF_INET } else { AF_INET6 }, Protocol::Tcp);
+    request[2] = 0;
+    request[8..10].copy_from_slice(&local.port().to_be_bytes());
+    request[10..12].copy_from_slice(&remote.port().to_be_bytes());
+    for (at, address) in [(12, local), (28, remote)] {
+        match address.ip() {
+            IpAddr::V4(ip) => request[at..at + 4].copy_from_slice(&ip.octets()),
+            IpAddr::V6(ip) => request[at..at + 16].copy_from_slice(&ip.octets()),
+        }
+    }
+    // INET_DIAG_NOCOOKIE: whichever has these addresses.
+    request[48..56].fill(0xff);
+    request
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use std::io::{Read as _, Write as _};
-    use std::net::{SocketAddr, TcpListener, TcpStream};
+    use std::net::{TcpListener, TcpStream};
     use std::os::fd::AsRawFd as _;
     use std::time::{Duration, Instant};
+
+    #[test]
+    fn the_user_at_the_other_end_of_a_connection_is_told_as_long_as_it_is_held() {
+        for address in ["127.0.0.1:0", "[::1]:0"] {
+            let Ok(listener) = TcpListener::bind(address) else { continue };
+            let client = TcpStream::connect(listener.local_addr().unwrap()).unwrap();
+            let (server, peer) = listener.accept().unwrap();
+            let here = server.local_addr().unwrap();
+            assert_eq!(user_of(peer, here), Ok(Some(rustix::process::geteuid().as_raw())), "{address}");
+            assert_eq!(user_of(SocketAddr::new(peer.ip(), 1), here), Ok(None));
+            drop(client);
+            assert_eq!(user_of(peer, here), Ok(None), "a connection that nobody holds is nobody's");
+        }
+    }
 
     fn find(sockets: &[InetSocket], local: SocketAddr) -> Option<&InetSocket> {
         sockets.iter().find(|socket| socket.local == local && !socket.listens())
