@@ -54,19 +54,22 @@ pub enum Request {
     Now,
 }
 
+/// Takes what comes, and waits where it finds no room; says whether somebody still takes it.
+pub type Out = Arc<dyn Fn(Delivery) -> bool + Send + Sync>;
+
 /// Starts reading: `history` first, then the source. Gives the channel for orders.
-pub fn start<T: From<Delivery> + Send + 'static>(
+pub fn start(
     mut source: Box<dyn Source>,
     every: Duration,
     history: Vec<Reading>,
-    out: Sender<T>,
+    out: Out,
 ) -> Sender<Request> {
     let (sender, orders) = channel();
     if let Some(progress) = source.progress() {
         let out = out.clone();
         std::thread::spawn(move || {
             while let Some((done, of)) = progress.get() {
-                if done > 0 && out.send(Delivery::Reached(done, of).into()).is_err() {
+                if done > 0 && !out(Delivery::Reached(done, of)) {
                     return;
                 }
                 std::thread::sleep(STEP);
@@ -76,7 +79,7 @@ pub fn start<T: From<Delivery> + Send + 'static>(
     std::thread::spawn(move || {
         if !history.is_empty() {
             let history = history.into_iter().map(Arc::new).collect();
-            if out.send(Delivery::History(history).into()).is_err() {
+            if !out(Delivery::History(history)) {
                 return;
             }
         }
@@ -85,12 +88,7 @@ pub fn start<T: From<Delivery> + Send + 'static>(
     sender
 }
 
-fn read_on<T: From<Delivery>>(
-    source: &mut dyn Source,
-    mut every: Duration,
-    orders: &Receiver<Request>,
-    out: &Sender<T>,
-) {
+fn read_on(source: &mut dyn Source, mut every: Duration, orders: &Receiver<Request>, out: &Out) {
     let begun = Instant::now();
     let (mut last, mut by_hand) = (begun, false);
     let mut soon = SOON.iter().map(|after| begun + *after);
@@ -109,11 +107,11 @@ fn read_on<T: From<Delivery>>(
             let share = now.1.saturating_sub(begin.1).as_secs_f64() / elapsed * 100.0;
             // The first time it holds the start as well.
             if std::mem::replace(&mut settled, true) {
-                let _ = out.send(Delivery::OwnCost(share).into());
+                out(Delivery::OwnCost(share));
             }
             measured = Some(now);
         }
-        if out.send(Delivery::Reading(reading).into()).is_err() {
+        if !out(Delivery::Reading(reading)) {
             return;
         }
         if early.is_none() {
@@ -156,23 +154,22 @@ const AGAIN: [u64; 2] = [1, 10];
 
 /// Reads the rest of a recording that arrives through a pipe or over a network. Where one can ask again for what broke off, it
 /// is asked for until it comes.
-pub fn follow<R, T>(mut stream: StreamReader<R>, mut again: Option<Again<R>>, out: Sender<T>)
+pub fn follow<R>(mut stream: StreamReader<R>, mut again: Option<Again<R>>, out: Out)
 where
     R: Read + Send + 'static,
-    T: From<Delivery> + Send + 'static,
 {
     std::thread::spawn(move || {
         let mut marks_until = i64::MIN;
         while let Some(reason) = drain(&mut stream, &mut marks_until, &out) {
             let Some(again) = &mut again else {
-                let _ = out.send(Delivery::Ended(reason).into());
+                out(Delivery::Ended(reason));
                 return;
             };
             let [mut wait, most] = AGAIN;
             let mut why = reason;
             stream = loop {
                 let told = format!("the connection is lost: {why}; asked again every {wait} s");
-                if out.send(Delivery::Waits(Some(told)).into()).is_err() {
+                if !out(Delivery::Waits(Some(told))) {
                     return;
                 }
                 std::thread::sleep(Duration::from_secs(wait));
@@ -182,7 +179,7 @@ where
                     Err(error) => why = error,
                 }
             };
-            if out.send(Delivery::Waits(None).into()).is_err() {
+            if !out(Delivery::Waits(None)) {
                 return;
             }
         }
@@ -191,11 +188,7 @@ where
 
 /// Hands over all that comes, and gives why nothing more does; nothing where nobody listens any more. Marks up to a time were
 /// there before.
-fn drain<R: Read, T: From<Delivery>>(
-    stream: &mut StreamReader<R>,
-    marks_until: &mut i64,
-    out: &Sender<T>,
-) -> Option<String> {
+fn drain<R: Read>(stream: &mut StreamReader<R>, marks_until: &mut i64, out: &Out) -> Option<String> {
     let mut damage = None;
     loop {
         let delivery = match stream.next_event() {
@@ -215,16 +208,14 @@ fn drain<R: Read, T: From<Delivery>>(
             }
             Err(error) => return Some(error.to_string()),
         };
-        out.send(delivery.into()).ok()?;
+        if !out(delivery) {
+            return None;
+        }
     }
 }
 
 /// Looks now and then whether recordings have grown, and whether their folders hold new ones.
-pub fn watch<T: From<Delivery> + Send + 'static>(
-    mut files: Vec<PathBuf>,
-    folders: Vec<PathBuf>,
-    out: Sender<T>,
-) {
+pub fn watch(mut files: Vec<PathBuf>, folders: Vec<PathBuf>, out: Out) {
     const LOOK: Duration = Duration::from_secs(1);
     let length = |path: &PathBuf| std::fs::metadata(path).map_or(0, |data| data.len());
     std::thread::spawn(move || {
@@ -250,7 +241,7 @@ pub fn watch<T: From<Delivery> + Send + 'static>(
                 lengths = now;
             }
             for event in events {
-                if out.send(event.into()).is_err() {
+                if !out(event) {
                     return;
                 }
             }

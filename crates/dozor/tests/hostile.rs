@@ -322,6 +322,54 @@ fn root_runs_no_command_that_another_user_could_have_written() {
     assert!(message(&output).contains("belongs to nobody"), "{}", message(&output));
 }
 
+/// 50 KB and more at once, as terminals without bracketed paste send what is pasted.
+#[test]
+fn whatever_is_typed_at_once_it_answers() {
+    let scratch = folder();
+    let lumps = [
+        ("/", "cpu > 5% and name = a ".repeat(2_500)),
+        ("/", "abc defg\n".repeat(6_000)),
+        ("", "jkatvoLg ".repeat(6_000)),
+        ("?", "x".repeat(200_000)),
+    ];
+    for (first, lump) in lumps {
+        fs::write(scratch.path().join("lump"), &lump).expect("a file");
+        let terminal = Terminal::run("dozor demo --after 60s; echo status $?", (120, 36), scratch.path());
+        terminal.wait_for("LIVE");
+        if !first.is_empty() {
+            terminal.text(first);
+        }
+        let file = scratch.path().join("lump").display().to_string();
+        terminal.tmux(&["load-buffer", &file]);
+        terminal.tmux(&["paste-buffer", "-r"]);
+        let begin = Instant::now();
+        terminal.keys("C-c");
+        terminal.wait_for("status 0");
+        // It took 25 s, optimised, when each key was worked out alone.
+        assert!(begin.elapsed() < Duration::from_secs(8), "{:?} after {first}", begin.elapsed());
+        terminal.assert_restored();
+    }
+}
+
+#[test]
+fn what_is_wrong_with_the_options_is_told_before_a_terminal_is_asked_for() {
+    for (arguments, said) in [
+        (&["demo", "--incident", "foo"][..], "no rule is called 'foo'"),
+        (&["demo", "--theme", "foo"], "theme"),
+        (&["--theme", "foo"], "theme"),
+        (&["4194304"], "there is no process 4194304"),
+        (&["--view", "foo"], "view"),
+    ] {
+        let output = run(arguments);
+        assert_ne!(output.status.code(), Some(0));
+        assert!(
+            message(&output).contains(said) && !message(&output).contains("terminal"),
+            "{}",
+            message(&output)
+        );
+    }
+}
+
 #[test]
 fn every_signal_that_ends_it_leaves_the_terminal_as_it_was() {
     for (signal, status) in [

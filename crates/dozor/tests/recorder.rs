@@ -127,7 +127,104 @@ fn a_recorder_that_was_stopped_says_so_in_the_recording() {
     assert!(said.contains("Dozor did not run for"), "{said}");
     let (_, damages, marks) = content(&file).expect("a recording");
     assert_eq!(damages, []);
-    assert!(marks.iter().any(|mark| mark.kind == MarkKind::Lost && mark.text.contains("did not run")));
+    assert!(marks.iter().any(|mark| mark.kind == MarkKind::Note && mark.text.contains("did not run")));
+    assert_no_sample_is_missing(&file);
+}
+
+/// Every sample but the first has rates over the true time since the one before.
+fn assert_no_sample_is_missing(file: &Path) -> Timeline {
+    let timeline = Timeline::open(std::fs::read(file).expect("it")).expect("a recording");
+    for number in 1..timeline.end() {
+        let moment = timeline.moment(number).expect("a moment");
+        assert!(moment.seconds.is_some() && !moment.lost, "sample {number} has no rates");
+    }
+    timeline
+}
+
+/// CPU time of a process in seconds, by the kernel; `proc_pid_stat(5)` utime and stime.
+fn cpu_time(pid: u32) -> f64 {
+    let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).expect("it lives");
+    let words: Vec<&str> = stat.rsplit_once(") ").expect("its name").1.split(' ').collect();
+    let ticks: f64 = [11, 12].iter().map(|at| words[*at].parse::<f64>().expect("ticks")).sum();
+    ticks / 100.0
+}
+
+/// A control group that holds a recorder to a small part of a core; none where none can be made.
+fn starving_group() -> Option<(String, impl Fn(&Child))> {
+    let own = std::fs::read_to_string("/proc/self/cgroup").unwrap_or_default();
+    let path = |kind: &str| own.lines().find_map(|line| Some(line.split_once(kind)?.1.to_owned()));
+    let name = format!("dozor-starved-{}", std::process::id());
+    let folders = [
+        format!("/sys/fs/cgroup/cpu{}/{name}", path(":cpu:").or(path(":cpu,cpuacct:")).unwrap_or_default()),
+        format!("/sys/fs/cgroup{}/{name}", path("0::").unwrap_or_default()),
+    ];
+    let folder = folders.into_iter().find(|folder| {
+        let made =
+            std::fs::create_dir(folder).is_ok() && Path::new(&format!("{folder}/cgroup.procs")).exists();
+        // 0.4 % of a core, in long periods: a whole reading does not fit into one.
+        let quota = std::fs::write(format!("{folder}/cpu.max"), "4000 1000000").is_ok()
+            || std::fs::write(format!("{folder}/cpu.cfs_period_us"), "1000000").is_ok()
+                && std::fs::write(format!("{folder}/cpu.cfs_quota_us"), "4000").is_ok();
+        let is_good = made && quota && Path::new(&format!("{folder}/cpu.stat")).exists();
+        if !is_good {
+            let _ = std::fs::remove_dir(folder);
+        }
+        is_good
+    })?;
+    let procs = format!("{folder}/cgroup.procs");
+    Some((folder, move |child: &Child| std::fs::write(&procs, child.id().to_string()).expect("it goes in")))
+}
+
+/// The law of the recorder: whatever its pace, what its samples say adds up to what the kernel counted.
+#[test]
+fn a_starved_recorder_loses_no_time_that_the_kernel_counted() {
+    let Some((group, put_in)) = starving_group() else {
+        println!("no control group of CPU time can be made here");
+        return;
+    };
+    let folder = folder();
+    let file = folder.path().join("starved.dozor");
+    let mut burner = Command::new("sh").args(["-c", "while :; do :; done"]).spawn().expect("a shell");
+    let child = recorder(&file, &[]);
+    await_that("a reading", || samples(&file) > 1);
+    put_in(&child);
+    std::thread::sleep(Duration::from_secs(12));
+    // Out again, so that it ends in time.
+    std::fs::write(format!("{group}/../cgroup.procs"), child.id().to_string()).expect("it goes out");
+    let said = end(child);
+    let burnt = cpu_time(burner.id());
+    burner.kill().expect("it is ours");
+    burner.wait().expect("its end");
+    let _ = std::fs::remove_dir(&group);
+    let mut timeline = assert_no_sample_is_missing(&file);
+    let pid = i64::from(burner.id());
+    let (mut summed, mut longest, mut counted) = (0.0, 0.0f64, None);
+    for number in 1..timeline.end() {
+        let sample = timeline.sample(number).expect("a sample");
+        let seconds = sample.seconds().expect("its time");
+        longest = longest.max(seconds);
+        let at =
+            sample.now.processes.iter().position(|row| row.pid.value() == Some(pid)).expect("the burner");
+        let share = dozor_core::catalogue::listed("cpu").of(&sample.process(at)).number().expect("its share");
+        summed += share / 100.0 * seconds;
+        let row = &sample.now.processes[at];
+        let ticks = row.user_ticks.value().zip(row.system_ticks.value()).map(|(user, system)| user + system);
+        counted.get_or_insert_with(|| {
+            let before = sample.before.as_ref().expect("the reading before");
+            let row = before.processes.iter().find(|row| row.pid.value() == Some(pid)).expect("the burner");
+            row.user_ticks.value().unwrap_or(0) + row.system_ticks.value().unwrap_or(0)
+        });
+        if number + 1 == timeline.end() {
+            let kernel = (ticks.expect("its ticks") - counted.expect("the first")) as f64 / 100.0;
+            assert!(
+                (summed - kernel).abs() < 0.05,
+                "{summed} s in samples, {kernel} s by the kernel: {said}"
+            );
+            assert!(kernel > burnt * 0.8, "{kernel} of {burnt} s are in the recording");
+        }
+    }
+    assert!(longest > 1.0, "it was starved: {longest} s");
+    assert!(!said.contains("lost") && said.contains("took"), "{said}");
 }
 
 #[test]

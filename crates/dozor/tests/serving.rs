@@ -372,6 +372,62 @@ fn note(folder: &Path, text: &str) {
     std::fs::write(&path, bytes).expect("written");
 }
 
+/// A server that sends as fast as it can: what is not drawn yet waits with it, not in memory here.
+#[test]
+fn a_stream_that_is_faster_than_the_screen_waits_for_it() {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let address = listener.local_addr().expect("its address");
+    let sent = Arc::new(std::sync::atomic::AtomicU64::new(0));
+    let counted = sent.clone();
+    std::thread::spawn(move || {
+        let Ok((mut stream, _)) = listener.accept() else { return };
+        let mut head = [0; 1_024];
+        let _ = stream.read(&mut head);
+        let _ = stream.write_all(b"HTTP/1.1 200 OK\r\nconnection: close\r\n\r\n");
+        let mut machine = dozor_core::demo::SimulatedMachine::new(1);
+        machine.advance_to(Duration::from_secs(60));
+        let first = machine.reading();
+        let mut writer = Writer::new(Arc::new(machine.host()), None);
+        let mut bytes = vec![];
+        writer.begin(&mut bytes);
+        for step in 0.. {
+            let mut reading = first.clone();
+            let system = &mut reading.system;
+            for at in [&mut system.wall_ns, &mut system.boot_ns, &mut system.monotonic_ns] {
+                *at = dozor_core::reading::raw(at.value().expect("a time") + step * 1_000_000_000);
+            }
+            writer.put(&Arc::new(reading), &mut bytes).expect("a reading");
+            if stream.write_all(&bytes).is_err() {
+                return;
+            }
+            bytes.clear();
+            counted.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+        }
+    });
+    let folder = tempfile::tempdir().expect("a folder");
+    let line = format!("bash -c 'echo $$ > pid; exec dozor watch http://{address}'; echo status $?");
+    let screen = terminal::Terminal::run(&line, (120, 36), folder.path());
+    screen.wait_for("Processes by");
+    std::thread::sleep(Duration::from_secs(8));
+    let pid: u32 = std::fs::read_to_string(folder.path().join("pid"))
+        .expect("its PID")
+        .trim()
+        .parse()
+        .expect("a number");
+    let (before, memory) = (sent.load(std::sync::atomic::Ordering::Relaxed), resident(pid));
+    assert!(before > 20, "{before} readings were taken");
+    assert!(memory < 200 << 10, "{memory} KiB after {before} readings");
+    let begin = Instant::now();
+    rustix::process::kill_process(
+        rustix::process::Pid::from_raw(pid as i32).expect("a PID"),
+        rustix::process::Signal::TERM,
+    )
+    .expect("it is ours");
+    screen.wait_for("status 143");
+    assert!(begin.elapsed() < Duration::from_secs(5), "{:?}", begin.elapsed());
+    screen.assert_restored();
+}
+
 #[test]
 fn what_is_noted_meanwhile_is_told_at_once() {
     let folder = tempfile::tempdir().expect("a folder");

@@ -7,7 +7,7 @@ use super::problem;
 use super::show::{plain_theme, show};
 use crate::feed;
 use crate::machine::Machine;
-use crate::run::{Connections, Incoming};
+use crate::run::{Connections, Incoming, begin};
 use crate::state::State;
 use crate::state::data::Stay;
 use clap::{Args, ValueEnum};
@@ -33,7 +33,6 @@ use std::io::{self, IsTerminal as _, Write as _};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::mpsc::channel;
 use std::time::{Duration, Instant};
 
 /// Time between two looks at the sensors.
@@ -133,6 +132,7 @@ impl Burn {
         self.has_room()?;
         let screen = !self.plain && io::stdout().is_terminal() && io::stdin().is_terminal();
         if screen {
+            self.look.check()?;
             need_terminal()?;
         }
         let stop = Arc::new(AtomicBool::new(false));
@@ -208,19 +208,20 @@ impl Burn {
                 Ok::<(), String>(())
             })
             .map_err(anyhow::Error::msg)?;
-        let (sender, incoming) = channel();
+        let begun = begin()?;
         std::thread::scope(|scope| {
-            let over = sender.clone();
+            let over = begun.post.clone();
             let load = scope.spawn(move || {
                 let done = self.watch(cores, length, stop, &mut |_| {});
                 // Whoever looks on is told by the end of the screen.
-                let _ = over.send(Incoming::Stop(0));
+                over.send(Incoming::Stop(0));
                 done
             });
-            let shown = show(&self.look, &Pids::default(), state, "burn", Some(EVERY), |state| {
-                let pace = feed::start(Box::new(source), state.values.every, vec![], sender.clone());
-                Connections { machine: Machine::Here(roots), notes: None, pace: Some(pace), incoming, sender }
-            });
+            let shown =
+                show(&self.look, &Pids::default(), state, "burn", Some(EVERY), begun, |state, post| {
+                    let pace = feed::start(Box::new(source), state.values.every, vec![], post.of_feed());
+                    Connections { machine: Machine::Here(roots), notes: None, pace: Some(pace) }
+                });
             stop.store(true, Ordering::Relaxed);
             let done = load.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
             shown?;

@@ -6,7 +6,7 @@ use super::show::{plain_theme, show};
 use crate::feed;
 use crate::machine::{self, lock};
 use crate::recorder::Recorder;
-use crate::run::Connections;
+use crate::run::{Connections, begin};
 use crate::state::State;
 use clap::Args;
 use dozor_core::demo::incidents::{Troubled, World, incidents};
@@ -17,7 +17,6 @@ use dozor_core::text::nearest;
 use dozor_core::timeline::Timeline;
 use dozor_core::wanted::{Demand, Wanted};
 use std::path::{Path, PathBuf};
-use std::sync::mpsc::channel;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
@@ -144,9 +143,7 @@ const MADE_UP: &str = "these processes are made up: nothing can be done to them"
 
 impl Demo {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
-        if self.record.is_none() {
-            need_terminal()?;
-        }
+        self.look.check()?;
         if let Some(rule) = &self.incident {
             return self.incidents(rule);
         }
@@ -157,6 +154,8 @@ impl Demo {
         if let (Some(path), Some(length)) = (&self.record, self.length) {
             return self.record(path, after, length);
         }
+        need_terminal()?;
+        let begun = begin()?;
         let ahead = Duration::from_secs_f64(PRELUDE) + after;
         let mut machine = SimulatedMachine::at(self.machine.site(), self.seed);
         machine.want(Wanted::NOTHING.with(Demand::CoreWait));
@@ -172,16 +171,9 @@ impl Demo {
         let timeline = Timeline::live(Arc::new(source.host()));
         let mut state = State::new(timeline, plain_theme(), self.every, (0, 0));
         state.act_as(&USER.into(), None);
-        show(&self.look, &self.pids, state, "demo", Some(self.every), |state| {
-            let (sender, incoming) = channel();
-            let pace = feed::start(Box::new(source), state.values.every, history, sender.clone());
-            Connections {
-                machine: machine::Machine::Simulated(machine),
-                notes: None,
-                pace: Some(pace),
-                incoming,
-                sender,
-            }
+        show(&self.look, &self.pids, state, "demo", Some(self.every), begun, |state, post| {
+            let pace = feed::start(Box::new(source), state.values.every, history, post.of_feed());
+            Connections { machine: machine::Machine::Simulated(machine), notes: None, pace: Some(pace) }
         })
     }
 
@@ -202,6 +194,12 @@ impl Demo {
             )
             .into());
         }
+        let begun = if self.record.is_none() {
+            need_terminal()?;
+            Some(begin()?)
+        } else {
+            None
+        };
         let after = self.after.unwrap_or_default().as_secs();
         let mut readings = |count: u64| -> Vec<Arc<Reading>> {
             let all = (0..count).map(|_| troubled.pass());
@@ -219,15 +217,14 @@ impl Demo {
             problem::say(&recorder.finish()?);
             return Ok(None);
         }
+        let Some(begun) = begun else { return Ok(None) };
         let history: Vec<Reading> = before.into_iter().map(|reading| (*reading).clone()).collect();
         let ahead = Duration::from_secs(after);
         let source = IncidentSource { troubled, ahead, lived: after, begun: None };
         let state = State::new(Timeline::live(Arc::new(source.host())), plain_theme(), self.every, (0, 0));
-        show(&self.look, &self.pids, state, "demo", Some(self.every), |state| {
-            let (sender, incoming) = channel();
-            let pace = feed::start(Box::new(source), state.values.every, history, sender.clone());
-            let machine = machine::Machine::Elsewhere(MADE_UP);
-            Connections { machine, notes: None, pace: Some(pace), incoming, sender }
+        show(&self.look, &self.pids, state, "demo", Some(self.every), begun, |state, post| {
+            let pace = feed::start(Box::new(source), state.values.every, history, post.of_feed());
+            Connections { machine: machine::Machine::Elsewhere(MADE_UP), notes: None, pace: Some(pace) }
         })
     }
 

@@ -97,31 +97,33 @@ impl Record {
         });
         let begin = Instant::now();
         let mut due = begin;
+        let mut pace = Pace::default();
         let mut taken = 0;
         let mut last: Option<Arc<Reading>> = None;
         loop {
+            let woken = Instant::now();
             let reading = selection.of(&host, Arc::new(source.read()));
+            let read = Instant::now();
             if taken == 0 {
                 // Its own process is worth knowing: what it costs is in the recording.
                 let text = format!("recording begins, PID {}", std::process::id());
                 recorder.mark(&Mark::new(reading.wall_ns(), MarkKind::Note, text))?;
             }
+            let wall = reading.wall_ns();
             tell(&recorder.write(&reading)?);
             // The one before is compared with no more.
             if let Some(old) = last.replace(reading).and_then(Arc::into_inner) {
                 source.reuse(old);
             }
             taken += 1;
-            due += self.every;
             let now = Instant::now();
-            // Stopped, or kept from running: what would have been read in the meantime is missing.
-            let late = now.saturating_duration_since(due);
-            if late > (self.every * 2).max(Duration::from_secs(1)) {
-                let missing = (late.as_secs_f64() / self.every.as_secs_f64()).ceil() as u64;
-                let length = long_duration(late.as_secs_f64());
-                tell(&recorder.lose(missing, format!("Dozor did not run for {length}")));
+            let took =
+                [woken.saturating_duration_since(due), read.duration_since(woken), now.duration_since(read)];
+            if let Some(note) = pace.note(took, self.every, now) {
+                recorder.mark(&Mark::new(wall, MarkKind::Note, note.clone()))?;
+                problem::say(&note);
             }
-            due = due.max(now);
+            due = (due + self.every).max(now);
             let over = self.length.is_some_and(|length| due.duration_since(begin) > length);
             if over || self.count == Some(taken) {
                 break;
@@ -196,6 +198,38 @@ impl Record {
             Recorder::create(&self.output, host.clone(), self.every)
         };
         Ok(recorder?)
+    }
+}
+
+/// Whether readings come in time. One that is late is a sample over a longer time, in which all is that the kernel counted: nothing is
+/// missing but points between.
+#[derive(Default)]
+struct Pace {
+    /// Since when they are late, and when that was noted last.
+    noted: Option<Instant>,
+}
+
+/// It is noted this often at most.
+const NOTED_AGAIN: Duration = Duration::from_secs(60);
+
+impl Pace {
+    /// What made a reading late, of waiting for its time, reading and writing; nothing where it is not, or that was noted lately.
+    fn note(&mut self, took: [Duration; 3], every: Duration, now: Instant) -> Option<String> {
+        if took.iter().sum::<Duration>() <= (every * 3).max(every + Duration::from_secs(1)) {
+            return None;
+        }
+        if self.noted.is_some_and(|noted| now.saturating_duration_since(noted) < NOTED_AGAIN) {
+            return None;
+        }
+        self.noted = Some(now);
+        let worst = (0..took.len()).max_by_key(|at| took[*at])?;
+        let length = long_duration(took[worst].as_secs_f64());
+        let what = match worst {
+            0 => format!("Dozor did not run for {length}"),
+            1 => format!("a reading took {length}"),
+            _ => format!("writing a reading took {length}"),
+        };
+        Some(format!("{what}: samples are longer here, with all that was counted"))
     }
 }
 

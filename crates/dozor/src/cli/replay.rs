@@ -7,7 +7,7 @@ use crate::feed;
 use crate::machine::Machine;
 use crate::recorder::Notes;
 use crate::recordings::{self, Opened};
-use crate::run::Connections;
+use crate::run::{Connections, begin};
 use crate::state::State;
 use anyhow::Context as _;
 use clap::Args;
@@ -15,7 +15,6 @@ use dozor_core::recording::StreamReader;
 use dozor_core::timeline::Timeline;
 use dozor_core::when::When;
 use std::path::{Path, PathBuf};
-use std::sync::mpsc::channel;
 use std::time::Duration;
 
 #[derive(Args)]
@@ -53,13 +52,15 @@ fn speed(text: &str) -> Result<f64, String> {
 
 impl Replay {
     pub fn run(self) -> anyhow::Result<Option<i32>> {
-        let (sender, incoming) = channel();
+        self.look.check()?;
+        let begun;
         let mut problems = vec![];
         let mut notes = None;
         let mut state = if self.recordings == [Path::new("-")] {
             let stream = StreamReader::open(std::io::stdin(), true).context("standard input")?;
             need_terminal()?;
-            followed(stream, None, sender.clone())
+            begun = begin()?;
+            followed(stream, None, &begun.post)
         } else {
             if self.recordings.iter().any(|path| path == Path::new("-")) {
                 return Err(
@@ -68,8 +69,9 @@ impl Replay {
             }
             let opened = recordings::open(&self.recordings)?;
             need_terminal()?;
+            begun = begin()?;
             notes = where_notes_go(&opened);
-            feed::watch(opened.files.clone(), opened.folders.clone(), sender.clone());
+            feed::watch(opened.files.clone(), opened.folders.clone(), begun.post.of_feed());
             problems = opened.problems;
             self.state(opened.timeline)?
         };
@@ -78,13 +80,8 @@ impl Replay {
         let every = state.values.every;
         let tied = state.session().actions_refused.unwrap_or(TIED);
         let pids = Pids { pids: self.pids.clone(), descendants: self.descendants };
-        show(&self.look, &pids, state, "replay", Some(every), |_| Connections {
-            machine: Machine::Elsewhere(tied),
-            notes,
-            pace: None,
-            incoming,
-            sender,
-        })
+        let connections = Connections { machine: Machine::Elsewhere(tied), notes, pace: None };
+        show(&self.look, &pids, state, "replay", Some(every), begun, |_, _| connections)
     }
 
     fn state(&self, timeline: Timeline) -> anyhow::Result<State> {

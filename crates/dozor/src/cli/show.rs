@@ -4,7 +4,7 @@ use super::options::{Look, Misuse, Pids};
 use super::problem;
 use crate::feed;
 use crate::look::theme::{Depth, Found, Theme};
-use crate::run::{Connections, Incoming, run};
+use crate::run::{Begun, Connections, Post, run};
 use crate::screen::Screen;
 use crate::settings::configured::Origin;
 use crate::settings::file::Places;
@@ -16,7 +16,7 @@ use dozor_core::lane::Severity;
 use dozor_core::recording::StreamReader;
 use dozor_core::timeline::Timeline;
 use std::io::Read;
-use std::sync::mpsc::Sender;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// Why nothing can be done to processes of a machine that is watched from here.
@@ -26,12 +26,12 @@ pub const FAR: &str = "these processes run elsewhere: nothing can be done to the
 pub fn followed<R: Read + Send + 'static>(
     stream: StreamReader<R>,
     again: Option<feed::Again<R>>,
-    out: Sender<Incoming>,
+    out: &Post,
 ) -> State {
     let every = Duration::from_secs_f64(stream.every().unwrap_or(1.0).clamp(0.05, 86_400.0));
     let mut state = State::new(Timeline::live(stream.host().clone()), plain_theme(), every, (0, 0));
     state.refuse_actions(FAR);
-    feed::follow(stream, again, out);
+    feed::follow(stream, again, out.of_feed());
     state
 }
 
@@ -43,7 +43,8 @@ pub fn show(
     mut state: State,
     screen: &str,
     every: Option<Duration>,
-    start: impl FnOnce(&State) -> Connections,
+    begun: Begun,
+    start: impl FnOnce(&State, &Post) -> Connections,
 ) -> anyhow::Result<Option<i32>> {
     let places = Places::find();
     look.prepare(pids, &mut state, &places, screen)?;
@@ -51,9 +52,9 @@ pub fn show(
         state.values.every = every;
         state.values.configured.origins.insert("every", Origin::CommandLine);
     }
-    let connections = start(&state);
+    let connections = start(&state, &begun.post);
     let mut shown = Screen::new(state);
-    let result = run(&mut shown, connections);
+    let result = run(&mut shown, begun, connections);
     shown.state.leave();
     if let Err(problem) = left::keep(&shown.state.values, &places, screen) {
         problem::say(&format!("how the screen was left is not kept: {problem}"));
@@ -62,6 +63,13 @@ pub fn show(
 }
 
 impl Look {
+    /// What is wrong with the options can be said before a terminal is asked for, and before anything is read.
+    pub fn check(&self) -> anyhow::Result<()> {
+        let mut state =
+            State::new(Timeline::live(Arc::default()), plain_theme(), Duration::from_secs(1), (0, 0));
+        self.prepare(&Pids::default(), &mut state, &Places::find(), "demo")
+    }
+
     fn prepare(&self, pids: &Pids, state: &mut State, places: &Places, screen: &str) -> anyhow::Result<()> {
         let variable = |name: &str| std::env::var(name).ok();
         state.begin(|values| {

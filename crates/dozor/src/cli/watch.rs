@@ -7,7 +7,7 @@ use crate::feed::{Again, Request};
 use crate::machine::Machine;
 use crate::recorder::{Notes, segment_begin};
 use crate::recordings;
-use crate::run::{Connections, Incoming};
+use crate::run::{Connections, Incoming, begin};
 use crate::screen::Event;
 use crate::state::State;
 use crate::usual::keep_finding_out;
@@ -21,7 +21,6 @@ use dozor_core::units::NANOS;
 use dozor_linux::{files as trusted, own, recorders};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::mpsc::channel;
 use std::time::{Duration, SystemTime};
 
 /// Time between readings where nobody says anything else.
@@ -100,29 +99,35 @@ impl Watch {
             (Some(_), Some(_)) => return Err(Misuse("one machine is watched at a time".to_owned()).into()),
             _ => {}
         }
-        self.look.kept.check_users()?;
-        need_terminal()?;
         let roots = self.files.roots();
+        let is_there = |pid: &i64| roots.proc.join(pid.to_string()).exists();
+        if !pids.pids.is_empty() && !pids.pids.iter().any(is_there) {
+            let all: Vec<String> = pids.pids.iter().map(ToString::to_string).collect();
+            anyhow::bail!("there is no process {}", all.join(", "));
+        }
+        self.look.kept.check_users()?;
+        self.look.check()?;
+        need_terminal()?;
+        let begun = begin()?;
         let mut source = self.files.source_of_screen()?;
         let host = Arc::new(source.host());
         // It is read while the screen is made: the second reading is waited for anyway.
         source.want(State::always_wanted());
-        let (sender, incoming) = channel();
-        let pace = feed::start(Box::new(source), EVERY, vec![], sender.clone());
+        let pace = feed::start(Box::new(source), EVERY, vec![], begun.post.of_feed());
         let mut timeline = Timeline::live(host.clone());
         let (notes, problem) = self.open_past(&host, &mut timeline)?;
         let mut state = State::new(timeline, plain_theme(), EVERY, (0, 0));
         state.values.configured.problems.extend(problem);
         state.act_as(&own::user(), Some(i64::from(std::process::id())));
-        show(&self.look, &pids, state, "watch", self.every, |state| {
+        show(&self.look, &pids, state, "watch", self.every, begun, |state, post| {
             if let Some(Notes::Folder(folder, _)) = &notes {
-                let told = sender.clone();
+                let told = post.clone();
                 keep_finding_out(folder.clone(), host.name.clone(), move |usual| {
-                    told.send(Incoming::Event(Event::Usual(Box::new(usual)))).is_ok()
+                    told.send(Incoming::Event(Event::Usual(Box::new(usual))))
                 });
             }
             let _ = pace.send(Request::Every(state.values.every));
-            Connections { machine: Machine::Here(roots), notes, pace: Some(pace), incoming, sender }
+            Connections { machine: Machine::Here(roots), notes, pace: Some(pace) }
         })
     }
 
@@ -136,9 +141,10 @@ impl Watch {
             .into();
         let token = match &self.token_file {
             Some(path) => {
-                let text = trusted::read_text(path, 4_096)
-                    .map_err(|why| anyhow::anyhow!("{}: {why}", path.display()))?;
-                Some(format!("Bearer {}", text.unwrap_or_default().trim()))
+                let told = |why: String| anyhow::anyhow!("{}: {why}", path.display());
+                let text = dozor_linux::trusted::read_text(path, 4_096).map_err(told)?;
+                let text = text.ok_or_else(|| told("there is no such file".to_owned()))?;
+                Some(format!("Bearer {}", text.trim()))
             }
             None => None,
         };
@@ -157,19 +163,15 @@ impl Watch {
             StreamReader::open(answer.into_body().into_reader(), true)
                 .map_err(|error| anyhow::anyhow!("{address}: {error}"))
         };
+        self.look.check()?;
         let stream = ask()?;
         need_terminal()?;
-        let (sender, incoming) = channel();
+        let begun = begin()?;
         let again: Again<_> = Box::new(move || ask().map_err(|error| error.to_string()));
-        let state = followed(stream, Some(again), sender.clone());
+        let state = followed(stream, Some(again), &begun.post);
         let every = state.values.every;
-        show(&self.look, pids, state, "watch", Some(every), |_| Connections {
-            machine: Machine::Elsewhere(FAR),
-            notes: None,
-            pace: None,
-            incoming,
-            sender,
-        })
+        let connections = Connections { machine: Machine::Elsewhere(FAR), notes: None, pace: None };
+        show(&self.look, pids, state, "watch", Some(every), begun, |_, _| connections)
     }
 
     /// Puts what recorders of this machine have written before what comes now. Gives where signs are kept, and what could

@@ -1,6 +1,6 @@
 //! Who looks into processes, on threads of their own: a process that does not answer holds up no key.
 
-use super::Incoming;
+use super::{Incoming, Post};
 use crate::machine::Machine;
 use crate::machine::Sought;
 use crate::screen::Event;
@@ -14,14 +14,14 @@ use std::time::Duration;
 /// Asks about processes; of several questions on one subject that wait, the newest is answered.
 pub struct Looking {
     machine: Machine,
-    out: Sender<Incoming>,
+    out: Post,
     questions: Sender<(ProcessKey, Subject)>,
     stop: Arc<AtomicBool>,
 }
 
 impl Looking {
     /// Begins to wait for questions.
-    pub fn start(machine: Machine, out: Sender<Incoming>) -> Looking {
+    pub fn start(machine: Machine, out: Post) -> Looking {
         let (questions, asked) = channel::<(ProcessKey, Subject)>();
         let (answering, answers) = (machine.clone(), out.clone());
         std::thread::spawn(move || {
@@ -34,7 +34,7 @@ impl Looking {
                 }
                 for (key, subject) in waiting {
                     let Some(told) = answering.look(&mut looker, key, subject) else { continue };
-                    if answers.send(Incoming::Event(Event::Told(key, told))).is_err() {
+                    if !answers.send(Incoming::Event(Event::Told(key, told))) {
                         return;
                     }
                 }
@@ -53,7 +53,7 @@ impl Looking {
         let (machine, out) = (self.machine.clone(), self.out.clone());
         std::thread::spawn(move || {
             let found = machine.holders(&sought);
-            let _ = out.send(Incoming::Event(Event::Found(sought, found)));
+            out.send(Incoming::Event(Event::Found(sought, found)));
         });
     }
 
@@ -66,7 +66,7 @@ impl Looking {
         std::thread::spawn(move || {
             let tell = |look: &dozor_core::inside::close::CloseLook, all: bool| {
                 let event = Event::SeenClosely(key, Box::new(look.clone()), all);
-                let _ = out.send(Incoming::Event(event));
+                out.send(Incoming::Event(event));
             };
             let look = machine.look_closely(key, time, &stop, |look| tell(look, false));
             if !stop.load(Ordering::Relaxed) {

@@ -8,8 +8,9 @@ mod listen;
 mod looking;
 mod recording;
 pub mod terminal;
+mod typed;
 
-pub use incoming::Incoming;
+pub use incoming::{Incoming, Post};
 
 use crate::draw::picture::picture;
 use crate::feed::{Delivery, Request};
@@ -26,13 +27,17 @@ use dozor_core::lane::Severity;
 use dozor_core::recording::Mark;
 use dozor_core::wanted::Wanted;
 use dozor_linux::files as trusted;
+use incoming::{Inbox, Taken, channel};
 use looking::Looking;
 use recording::Recording;
 use rustix::process::Signal;
 use signal_hook::consts::{SIGHUP, SIGTSTP};
-use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::Sender;
 use std::time::{Duration, Instant};
 use terminal::{Console, restore};
+use typed::Typed;
 
 /// What the screen is connected to.
 pub struct Connections {
@@ -42,46 +47,76 @@ pub struct Connections {
     pub notes: Option<Notes>,
     /// For another interval or other parts; none where the source has its own pace.
     pub pace: Option<Sender<Request>>,
-    /// What the other threads send.
-    pub incoming: Receiver<Incoming>,
-    /// For workers that this thread starts.
-    pub sender: Sender<Incoming>,
 }
+
+/// The terminal is ours and shows that something is coming, before anything is asked of the machine; from here on signals are heard.
+pub struct Begun {
+    console: Console,
+    /// For those who send.
+    pub post: Post,
+    inbox: Inbox,
+    runs: Arc<AtomicBool>,
+}
+
+/// Takes the terminal.
+pub fn begin() -> anyhow::Result<Begun> {
+    let (post, inbox) = channel();
+    let runs = Arc::new(AtomicBool::new(false));
+    listen::listen_to_signals(post.clone(), runs.clone())?;
+    let console = Console::open().context("the terminal cannot be used")?;
+    Ok(Begun { console, post, inbox, runs })
+}
+
+/// So long events are taken in before a frame is drawn.
+const FRAME: Duration = Duration::from_millis(50);
 
 /// Without an event the screen is drawn this often at least, so that running times go on.
 const IDLE: Duration = Duration::from_secs(1);
 
 /// Runs the screen until somebody leaves. Gives the signal that ended it, if one did.
-pub fn run(screen: &mut Screen, connections: Connections) -> anyhow::Result<Option<i32>> {
-    listen::listen_to_signals(connections.sender.clone())?;
-    let mut console = Console::open(screen.state.values.mouse).context("the terminal cannot be used")?;
-    listen::listen_to_terminal(connections.sender.clone());
-    listen::listen_for_hangup(connections.sender.clone());
+pub fn run(screen: &mut Screen, begun: Begun, connections: Connections) -> anyhow::Result<Option<i32>> {
+    let Connections { machine, notes, pace } = connections;
+    let Begun { mut console, post: sender, inbox: incoming, runs } = begun;
+    runs.store(true, Ordering::SeqCst);
+    console.begin(screen.state.values.mouse).context("the terminal cannot be used")?;
+    listen::listen_to_terminal(sender.clone());
+    listen::listen_for_hangup(sender.clone());
     screen.begin(console.size()?);
     let wanted = screen.wanted();
-    let looking = Looking::start(connections.machine.clone(), connections.sender.clone());
+    let looking = Looking::start(machine.clone(), sender.clone());
     let mut session = Session {
-        connections,
+        machine,
+        notes,
+        pace,
+        sender,
         wanted,
         looking,
         recording: Recording::default(),
         alarms: Alarms::default(),
+        typed: Typed::new(Instant::now()),
         grow_on: false,
     };
     session.order(Request::Want(wanted));
-    let ended = session.turn(screen, &mut console);
+    let ended = session.turn(screen, &mut console, &incoming);
+    // Whoever has something to say from here on is not waited for.
+    drop(incoming);
     session.recording.finish();
     ended
 }
 
 struct Session {
-    connections: Connections,
+    machine: Machine,
+    notes: Option<Notes>,
+    pace: Option<Sender<Request>>,
+    sender: Post,
     /// What the source was last asked for.
     wanted: Wanted,
     /// Who looks into processes.
     looking: Looking,
     recording: Recording,
     alarms: Alarms,
+    /// What was typed and is not taken in yet.
+    typed: Typed,
     /// More of a recording is to be taken in when nothing else is to be done.
     grow_on: bool,
 }
@@ -90,30 +125,25 @@ struct Session {
 type End = Option<i32>;
 
 impl Session {
-    fn turn(&mut self, screen: &mut Screen, console: &mut Console) -> anyhow::Result<End> {
-        let mut stale = true;
+    fn turn(&mut self, screen: &mut Screen, console: &mut Console, inbox: &Inbox) -> anyhow::Result<End> {
         loop {
-            if std::mem::take(&mut stale) {
-                let now = Instant::now();
-                // A terminal that is gone is said by its own event or by a signal.
-                let _ = console.draw(|frame| screen.draw(frame, now));
-            }
-            let mut next = match self.next(screen) {
-                Ok(incoming) => incoming,
-                Err(RecvTimeoutError::Disconnected) => return Ok(None),
-                Err(RecvTimeoutError::Timeout) => {
-                    screen.update(Event::Tick, Instant::now());
-                    stale = true;
-                    None
-                }
-            };
-            // What has arrived in the meantime is drawn in one frame.
-            while let Some(incoming) = next {
-                stale = true;
-                if let Some(end) = self.take_in(incoming, screen, console)? {
+            let now = Instant::now();
+            // A terminal that is gone is said by its own event or by a signal.
+            let _ = console.draw(|frame| screen.draw(frame, now));
+            // What has arrived in the meantime is drawn in one frame, unless that takes long.
+            let mut next = self.wait(screen, inbox);
+            let begin = Instant::now();
+            loop {
+                if let Some(end) = self.take_in(next, screen, console, inbox, begin + FRAME)? {
                     return Ok(end);
                 }
-                next = self.connections.incoming.try_recv().ok();
+                if begin.elapsed() > FRAME {
+                    break;
+                }
+                match inbox.take(Duration::ZERO) {
+                    Some(taken) => next = taken,
+                    None => break,
+                }
             }
             let wanted = screen.wanted();
             if std::mem::replace(&mut self.wanted, wanted) != wanted {
@@ -125,37 +155,80 @@ impl Session {
         }
     }
 
-    /// Waits for what comes next.
-    fn next(&mut self, screen: &Screen) -> Result<Option<Incoming>, RecvTimeoutError> {
+    /// Waits for what comes next, at most until the screen changes by itself.
+    fn wait(&mut self, screen: &mut Screen, inbox: &Inbox) -> Taken {
         let now = Instant::now();
         let due = screen.next_tick().map_or(IDLE, |tick| tick.saturating_duration_since(now)).min(IDLE);
-        let due = if self.grow_on { Duration::ZERO } else { due };
-        match self.connections.incoming.recv_timeout(due) {
-            Err(RecvTimeoutError::Timeout) if std::mem::take(&mut self.grow_on) => {
-                Ok(Some(Delivery::Grown.into()))
-            }
-            other => other.map(Some),
+        let at_once = self.grow_on || !self.typed.is_empty();
+        match inbox.take(if at_once { Duration::ZERO } else { due }) {
+            Some(taken) => taken,
+            None if !self.typed.is_empty() => Taken::Typed(vec![]),
+            None if std::mem::take(&mut self.grow_on) => Taken::Other(Event::Feed(Delivery::Grown)),
+            None => Taken::Other(Event::Tick),
         }
     }
 
     fn take_in(
         &mut self,
-        incoming: Incoming,
+        taken: Taken,
+        screen: &mut Screen,
+        console: &mut Console,
+        inbox: &Inbox,
+        until: Instant,
+    ) -> anyhow::Result<Option<End>> {
+        match taken {
+            Taken::Signal(signal) => self.heard(signal, screen, console),
+            Taken::Other(event) => {
+                if let Event::Feed(Delivery::Reading(reading)) = &event {
+                    self.recording.reading(reading, &mut screen.state);
+                }
+                self.happened(event, screen, console)
+            }
+            Taken::Typed(events) => {
+                self.typed.extend(events);
+                while let Some(event) = self.typed.next(screen, Instant::now()) {
+                    if let Some(end) = self.happened(event, screen, console)? {
+                        return Ok(Some(end));
+                    }
+                    if let Some(signal) = inbox.signal()
+                        && let Some(end) = self.heard(signal, screen, console)?
+                    {
+                        return Ok(Some(end));
+                    }
+                    if Instant::now() > until {
+                        break;
+                    }
+                }
+                Ok(None)
+            }
+        }
+    }
+
+    /// An event for the screen, and what follows from it.
+    fn happened(
+        &mut self,
+        event: Event,
         screen: &mut Screen,
         console: &mut Console,
     ) -> anyhow::Result<Option<End>> {
-        match incoming {
-            Incoming::Event(event) => {
-                if let Event::Feed(Delivery::Reading(reading)) = &event {
-                    self.recording.reading(reading);
-                }
-                for effect in screen.update(event, Instant::now()) {
-                    if effect == Effect::Quit {
-                        return Ok(Some(None));
-                    }
-                    self.carry_out(effect, screen, console)?;
-                }
+        for effect in screen.update(event, Instant::now()) {
+            if effect == Effect::Quit {
+                return Ok(Some(None));
             }
+            self.carry_out(effect, screen, console)?;
+        }
+        Ok(None)
+    }
+
+    /// A signal, or the end of the terminal.
+    fn heard(
+        &mut self,
+        signal: Incoming,
+        screen: &mut Screen,
+        console: &mut Console,
+    ) -> anyhow::Result<Option<End>> {
+        match signal {
+            Incoming::Event(event) => return self.happened(event, screen, console),
             Incoming::Resized => {
                 // It may be the old size again by now, but what stood there is gone.
                 // A terminal that is gone is said by its own event or by a signal.
@@ -176,7 +249,7 @@ impl Session {
     }
 
     fn order(&self, order: Request) {
-        if let Some(pace) = &self.connections.pace {
+        if let Some(pace) = &self.pace {
             let _ = pace.send(order);
         }
     }
@@ -205,11 +278,11 @@ impl Session {
                 }
             }
             Effect::Act(deed, targets, wall) => {
-                let (machine, out) = (self.connections.machine.clone(), self.connections.sender.clone());
+                let (machine, out) = (self.machine.clone(), self.sender.clone());
                 let patience = state.values.patience;
                 std::thread::spawn(move || {
                     let accounts = machine.act(&targets, &deed, patience);
-                    let _ = out.send(Incoming::Event(Event::Acted(deed, targets, accounts, wall)));
+                    out.send(Incoming::Event(Event::Acted(deed, targets, accounts, wall)));
                 });
             }
             Effect::Look(key, subject) => self.looking.ask(key, subject),
@@ -232,15 +305,15 @@ impl Session {
                 if bell {
                     console.ring()?;
                 }
-                let out = self.connections.sender.clone();
-                let told = move |why| drop(out.send(Incoming::Event(Event::Failed(why))));
+                let out = self.sender.clone();
+                let told = move |why| _ = out.send(Incoming::Event(Event::Failed(why)));
                 if let Err(why) = self.alarms.start(command, told) {
                     state.say(Severity::Warning, why);
                 }
             }
             Effect::Record => {
-                let out = self.connections.sender.clone();
-                self.recording.start(state, move |event| drop(out.send(Incoming::Event(event))));
+                let out = self.sender.clone();
+                self.recording.start(state, move |event| _ = out.send(Incoming::Event(event)));
             }
             Effect::StopRecording => self.recording.stop(),
         }
@@ -249,7 +322,7 @@ impl Session {
 
     /// Keeps a sign where the readings are kept: in the recording that is written, or where the past lies.
     fn keep(&self, mark: Mark, screen: &Screen) -> Result<(), String> {
-        match (self.recording.mark(mark), &self.connections.notes) {
+        match (self.recording.mark(mark), &self.notes) {
             (Some(mark), Some(notes)) => {
                 notes.add(screen.state.time().timeline.host(), &mark).map_err(|problem| problem.to_string())
             }

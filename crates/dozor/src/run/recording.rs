@@ -3,11 +3,13 @@
 use crate::recorder::{Recorder, Written, in_file_name};
 use crate::screen::Event;
 use crate::state::State;
+use crate::state::data::Stay;
+use dozor_core::lane::Severity;
 use dozor_core::reading::Reading;
 use dozor_core::recording::Mark;
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::mpsc::{Receiver, SyncSender, TrySendError, sync_channel};
 use std::thread::JoinHandle;
 
 /// What goes into a recording.
@@ -20,9 +22,14 @@ enum Item {
 #[derive(Default)]
 pub struct Recording {
     /// What the thread takes; dropping it ends the recording.
-    items: Option<Sender<Item>>,
+    items: Option<SyncSender<Item>>,
     thread: Option<JoinHandle<()>>,
+    /// Readings that found no room, since the last that did.
+    left_out: u64,
 }
+
+/// Readings that wait for a slow disk at most.
+const WAITING: usize = 64;
 
 impl Recording {
     /// Begins one in the working directory; what becomes of it is said as events. Where one runs, nothing happens.
@@ -35,7 +42,7 @@ impl Recording {
         let wall = state.moment().sample.as_ref().map_or(0, |sample| sample.now.wall_ns());
         let name = in_file_name(&host.name);
         let path = PathBuf::from(format!("{name}-{}.dozor", state.time().zone.for_file_name(wall)));
-        let (sender, items) = channel();
+        let (sender, items) = sync_channel(WAITING);
         // The sample on the screen needs the reading before it as well: rates then begin with the recording.
         if let Some(sample) = &state.moment().sample
             && state.time().cursor.is_none()
@@ -53,23 +60,31 @@ impl Recording {
             }
             Err(error) => say(Event::RecordingBegan(Err(format!("no recording: {error}")))),
         });
-        *self = Recording { items: Some(sender), thread: Some(thread) };
+        *self = Recording { items: Some(sender), thread: Some(thread), left_out: 0 };
     }
 
-    /// Keeps a reading, where one is written.
-    pub fn reading(&mut self, reading: &Arc<Reading>) {
-        if let Some(items) = &self.items
-            && items.send(Item::Reading(reading.clone())).is_err()
-        {
-            self.stop();
+    /// Keeps a reading, where one is written. A disk that does not keep up holds up nobody: readings are left out then, which is said;
+    /// the next that is written has all that was counted meanwhile.
+    pub fn reading(&mut self, reading: &Arc<Reading>, state: &mut State) {
+        let Some(items) = &self.items else { return };
+        match items.try_send(Item::Reading(reading.clone())) {
+            Ok(()) => self.left_out = 0,
+            Err(TrySendError::Full(_)) => {
+                self.left_out += 1;
+                let text = format!("the disk does not keep up: {} readings are not recorded", self.left_out);
+                state.say_for(Severity::Critical, text, Stay::UntilKey);
+            }
+            Err(TrySendError::Disconnected(_)) => self.stop(),
         }
     }
 
     /// Keeps a mark; gives it back where nothing is written.
     pub fn mark(&self, mark: Mark) -> Option<Mark> {
         let Some(items) = &self.items else { return Some(mark) };
-        let _ = items.send(Item::Mark(mark));
-        None
+        match items.try_send(Item::Mark(mark)) {
+            Err(TrySendError::Full(Item::Mark(mark))) => Some(mark),
+            _ => None,
+        }
     }
 
     /// Ends it.

@@ -13,12 +13,18 @@ use ratatui::crossterm::terminal::{
 };
 use ratatui::crossterm::{cursor, execute, queue};
 use ratatui::layout::Rect;
+use ratatui::style::Stylize as _;
+use ratatui::text::Line;
+use rustix::termios::{LocalModes, OptionalActions, tcgetattr, tcsetattr};
 use std::io::{self, BufWriter, Stdout, Write as _};
 use std::mem::ManuallyDrop;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 /// A frame leaves in one piece: a buffer that holds the largest one.
 const BUFFER: usize = 64 << 10;
+
+/// What stands on the screen before anything is known.
+const COMING: &str = "collecting …";
 
 /// Whether the terminal is ours at the moment; the panic hook must know without holding the screen.
 static OURS: AtomicBool = AtomicBool::new(false);
@@ -32,13 +38,27 @@ pub struct Console {
 }
 
 impl Console {
-    /// Takes the terminal, and its mouse where that is wanted.
-    pub fn open(mouse: bool) -> io::Result<Console> {
+    /// Takes the terminal and shows that something is coming. Until [`Console::begin`] ctrl-c interrupts, since no key is read.
+    pub fn open() -> io::Result<Console> {
         restore_on_panic();
-        take(mouse)?;
+        take(false)?;
         let backend = Compact::new(BufWriter::with_capacity(BUFFER, io::stdout()));
         let terminal = Terminal::new(backend).inspect_err(|_| restore())?;
-        Ok(Console { terminal: ManuallyDrop::new(terminal), mouse })
+        let mut console = Console { terminal: ManuallyDrop::new(terminal), mouse: false };
+        interrupts(true);
+        console.draw(|frame| {
+            let area = frame.area();
+            let line = |y: u16| Rect { y, height: 1, ..area }.intersection(area);
+            frame.render_widget(Line::from(" dozor").bold(), line(0));
+            frame.render_widget(Line::from(COMING).centered(), line(area.height / 2));
+        })?;
+        Ok(console)
+    }
+
+    /// The screen runs: keys are read, and the mouse is ours where that is wanted.
+    pub fn begin(&mut self, mouse: bool) -> io::Result<()> {
+        interrupts(false);
+        if mouse { self.take_mouse(true) } else { Ok(()) }
     }
 
     /// Takes the mouse, or leaves it to the terminal.
@@ -93,6 +113,15 @@ impl Console {
 impl Drop for Console {
     fn drop(&mut self) {
         restore();
+    }
+}
+
+/// Whether ctrl-c and the like are signals, as before the terminal was taken; termios(3) ISIG.
+fn interrupts(on: bool) {
+    let out = io::stdout();
+    if let Ok(mut modes) = tcgetattr(&out) {
+        modes.local_modes.set(LocalModes::ISIG, on);
+        let _ = tcsetattr(&out, OptionalActions::Now, &modes);
     }
 }
 

@@ -75,6 +75,11 @@ impl Screen {
         std::mem::take(&mut state.outbox)
     }
 
+    /// Whether letters are text now, whichever they are.
+    pub fn takes_text(&mut self) -> bool {
+        self.sheets.last_mut().is_some_and(|sheet| sheet.takes_text())
+    }
+
     fn take_in(&mut self, event: Event) {
         let state = &mut self.state;
         match event {

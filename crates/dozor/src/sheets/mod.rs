@@ -100,6 +100,10 @@ pub trait Sheet {
     fn typed(&mut self) -> Option<&mut LineEdit> {
         None
     }
+    /// Whether letters are text here, whichever they are: then many that come at once may be taken as one.
+    fn takes_text(&mut self) -> bool {
+        self.typed().is_some()
+    }
     /// Text was pasted.
     fn pasted(&mut self, text: &str, state: &mut State) {
         let _ = state;

@@ -266,7 +266,9 @@ impl ActSheet {
             y += 1;
         };
         line(&self.question(armed), Role::Severity(Severity::Warning));
-        against.iter().for_each(|text| line(text, Role::Strong));
+        for text in &against {
+            line(text, Role::Strong);
+        }
         // The keys have their line whatever the room is.
         let room = usize::from(place.height).saturating_sub(against.len() + 2).max(1);
         let top = armed.top.min(lines.len().saturating_sub(room));
@@ -478,7 +480,8 @@ impl Sheet for ActSheet {
     }
 
     fn typed(&mut self) -> Option<&mut LineEdit> {
-        Some(&mut self.search.typed)
+        // While it is armed letters are answers.
+        self.armed.is_none().then_some(&mut self.search.typed)
     }
 
     fn told(&mut self, key: ProcessKey, told: &Told, state: &mut State) {

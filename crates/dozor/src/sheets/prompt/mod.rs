@@ -72,6 +72,10 @@ impl Sheet for Prompt {
         drawing::draw(self, state, buffer, place);
     }
 
+    fn takes_text(&mut self) -> bool {
+        true
+    }
+
     fn pasted(&mut self, text: &str, state: &mut State) {
         self.line.insert_text(text);
         self.typed_on(state);
