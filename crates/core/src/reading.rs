@@ -193,7 +193,7 @@ rows! {
         system: "us" Level;
         /// Most memory that it held.
         peak_bytes: "bytes" Level;
-        /// Bytes fetched from storage; from accounts all bytes of this row are of whole KiB, and absent where threads ended before
+        /// Bytes fetched from storage, by itself and not by its children; from accounts all bytes of this row are of whole KiB, and absent where threads ended before
         /// anybody listened.
         read_bytes: "bytes" Level;
         /// Bytes of pages that it made dirty.

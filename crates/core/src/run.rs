@@ -56,6 +56,8 @@ pub struct RunAccount {
     pub system_us: i64,
     /// Most memory of the family at one time, in bytes; what came and went between readings may have held more.
     pub peak_rss: i64,
+    /// It is no more than this: what held less than the program that started it held is not told apart.
+    pub peak_rss_at_most: bool,
     /// Bytes fetched from storage; none where that may not be seen.
     pub read: Option<i64>,
     /// Bytes that were written to files, without what was dropped before it reached a device.
@@ -103,7 +105,8 @@ pub struct Reaped {
     pub switches_wait: i64,
     /// Context switches because its turn was over.
     pub switches_forced: i64,
-    /// Most memory of it or one of its children, in bytes.
+    /// Most memory of it or one of its children, in bytes; of who started it where that held more (getrusage(2) ru_maxrss
+    /// outlives execve(2)).
     pub peak_rss: i64,
     /// Bytes fetched from storage.
     pub read: Option<i64>,
@@ -147,6 +150,8 @@ pub struct Family {
     touched: Vec<(i64, i64)>,
     /// CPU time of each process up to the last reading.
     counted: HashMap<(i64, i64), i64>,
+    /// Most memory that this program had held when it started the command, in bytes.
+    starter: i64,
     /// Ends that no reading has shown get starts of their own, below all real ones.
     unseen: i64,
 }
@@ -163,10 +168,10 @@ pub fn bytes_written(dirtied: Raw, cancelled: Raw, handed: Raw) -> Option<i64> {
 }
 
 impl Family {
-    /// Of what this process starts.
-    pub fn new(root: i64, ticks_per_second: u32) -> Family {
+    /// Of what this process starts, which had held so many bytes of memory by then.
+    pub fn new(root: i64, ticks_per_second: u32, starter: i64) -> Family {
         let tick_us = 1_000_000 / i64::from(ticks_per_second.max(1));
-        Family { root, tick_us, ..Family::default() }
+        Family { root, tick_us, starter, ..Family::default() }
     }
 
     /// Rows of a reading that belong to the family: descendants, and whoever did before.
@@ -282,7 +287,8 @@ impl Family {
         if let Some((user, system)) = row.user.value().zip(row.system.value()) {
             member.cpu_us = user + system;
         }
-        member.peak_rss = member.peak_rss.max(row.peak_bytes.value().unwrap_or(0));
+        let peak = row.peak_bytes.value().filter(|peak| parent != Some(self.root) || *peak > self.starter);
+        member.peak_rss = member.peak_rss.max(peak.unwrap_or(0));
         member.read = row.read_bytes.value().or(member.read);
         member.written =
             bytes_written(row.write_bytes, row.cancelled_bytes, row.write_any_bytes).or(member.written);
@@ -299,7 +305,11 @@ impl Family {
         account.system_us += reaped.system_us;
         account.switches_wait += reaped.switches_wait;
         account.switches_forced += reaped.switches_forced;
-        account.peak_rss = account.peak_rss.max(reaped.peak_rss);
+        // Up to what who started it held it is not its own.
+        let own_peak = reaped.peak_rss > self.starter;
+        if own_peak {
+            account.peak_rss = account.peak_rss.max(reaped.peak_rss);
+        }
         let add = |sum: &mut Option<i64>, more: Option<i64>, first: bool| {
             *sum = if first { more } else { sum.zip(more).map(|(sum, more)| sum.saturating_add(more)) };
         };
@@ -314,7 +324,9 @@ impl Family {
         if !member.told {
             member.name.clone_from(&reaped.name);
             member.cpu_us = member.cpu_us.max(reaped.own_us);
-            member.peak_rss = member.peak_rss.max(reaped.peak_rss);
+            if own_peak {
+                member.peak_rss = member.peak_rss.max(reaped.peak_rss);
+            }
         }
     }
 
@@ -370,7 +382,8 @@ impl Family {
     }
 
     /// The kernel tells the time of short processes by its ticks, which is right on average only; what is missing of the exact
-    /// total, or too much, is theirs.
+    /// total, or too much, is theirs, as far as ticks can be off. Where more was told than that, there are children in it that
+    /// nobody waited for (who ignores SIGCHLD; wait(2)), and the exact total is not that of all.
     fn share_out(&mut self) {
         const SHORT_US: i64 = 100_000;
         let exact = self.account.user_us + self.account.system_us;
@@ -380,7 +393,14 @@ impl Family {
         if short <= 0 || exact <= 0 {
             return;
         }
-        let factor = ((short + exact - told) as f64 / short as f64).clamp(0.5, 2.0);
+        let count = self.members.values_mut().filter(is_short).count() as f64;
+        // Each end of a life is off by a tick at most, this way or that.
+        let off = 3.0 * count.sqrt() * self.tick_us as f64;
+        let missing = (exact - told) as f64;
+        if missing.abs() > off {
+            return;
+        }
+        let factor = ((short as f64 + missing) / short as f64).clamp(0.5, 2.0);
         for member in self.members.values_mut().filter(is_short) {
             member.cpu_us = (member.cpu_us as f64 * factor).round() as i64;
         }
@@ -431,6 +451,12 @@ impl Family {
         if self.tells_ends && told > account.user_us + account.system_us {
             let missing = told - account.user_us - account.system_us;
             account.user_us += missing;
+        }
+        let peaks = self.members.values().map(|member| member.peak_rss);
+        account.peak_rss = account.peak_rss.max(peaks.max().unwrap_or(0));
+        // Nobody told how much those held.
+        if account.peak_rss == 0 && self.starter > 0 {
+            (account.peak_rss, account.peak_rss_at_most) = (self.starter, true);
         }
         account.processes = self.members.len() as i64;
         account.processes_at_least = !self.tells_ends;
@@ -507,7 +533,11 @@ impl RunAccount {
             precise(self.cpu_seconds()),
             precise(seconds(self.user_us)),
             precise(seconds(self.system_us)),
-            long_bytes(self.peak_rss as f64),
+            format_args!(
+                "{}{}",
+                if self.peak_rss_at_most { "≤ " } else { "" },
+                long_bytes(self.peak_rss as f64)
+            ),
             bytes(self.written),
             bytes(self.read),
             bytes(self.net_out),
@@ -652,7 +682,7 @@ mod tests {
 
     #[test]
     fn the_whole_family_counts_once_and_nobody_else() {
-        let mut family = Family::new(100, 100);
+        let mut family = Family::new(100, 100, 0);
         let first = Reading {
             processes: vec![
                 process(7, 1, "other", 900),
@@ -699,10 +729,61 @@ mod tests {
         assert!(again.beside(&account).contains("+100 %"), "{}", again.beside(&account));
     }
 
+    /// Fifty children that nobody waited for: the exact account of the others is not theirs.
+    #[test]
+    fn time_of_children_that_nobody_waited_for_is_not_halved() {
+        let told = |cpu_us: i64, total_us: i64| {
+            let mut family = Family::new(100, 100, 0);
+            let parent = Reading { processes: vec![process(101, 100, "queue", 1)], ..Reading::default() };
+            family.take(&parent, 1_000_000_000, true);
+            let ended = (0..50).map(|child| end(200 + child, 101, "job", cpu_us)).collect();
+            family.take(&Reading { ended, ..Reading::default() }, 2_000_000_000, true);
+            family.reap(&Reaped {
+                pid: 101,
+                start: 1010,
+                name: "queue".into(),
+                own_us: 10_000,
+                user_us: total_us,
+                ..Reaped::default()
+            });
+            family.finish("queue".into(), (0, None), 2_000_000_000, &Reading::default())
+        };
+        let unwaited = told(24_000, 10_000);
+        let job = unwaited.programs.iter().find(|program| program.name == "job").expect("it is told");
+        assert_eq!((job.processes, job.cpu_us), (50, 1_200_000));
+        assert_eq!(unwaited.user_us + unwaited.system_us, 1_210_000);
+        // What ticks are off goes to those that they tell of.
+        let waited = told(20_000, 1_110_000);
+        assert_eq!(waited.programs[0].cpu_us, 1_100_000);
+    }
+
+    #[test]
+    fn the_memory_of_who_starts_it_is_not_the_commands() {
+        let account = |peak: i64, told: Option<i64>| {
+            let mut family = Family::new(100, 100, 16 << 20);
+            let ended = told.map(|peak| EndedRow { peak_bytes: raw(peak), ..end(101, 100, "true", 0) });
+            let reading = Reading { ended: ended.into_iter().collect(), ..Reading::default() };
+            family.take(&reading, 1_000_000_000, true);
+            family.reap(&Reaped {
+                pid: 101,
+                start: 1010,
+                name: "true".into(),
+                peak_rss: peak,
+                ..Reaped::default()
+            });
+            family.finish("true".into(), (0, None), 2_000_000_000, &Reading::default())
+        };
+        let small = account(16 << 20, Some(16 << 20));
+        assert_eq!((small.peak_rss, small.peak_rss_at_most), (16 << 20, true));
+        assert!(small.text().contains("most memory ≤ 16.0 MiB"), "{}", small.text());
+        let large = account(40 << 20, Some(40 << 20));
+        assert_eq!((large.peak_rss, large.peak_rss_at_most), (40 << 20, false));
+    }
+
     /// Of one that ended between two readings nobody knows its connections, but its datagrams were counted.
     #[test]
     fn bytes_over_udp_are_added_where_they_are_known() {
-        let mut family = Family::new(100, 100);
+        let mut family = Family::new(100, 100, 0);
         let mut alive = process(101, 100, "send", 1);
         let row = Arc::make_mut(&mut alive);
         (row.net_in_bytes, row.net_out_bytes) = (raw(5), raw(7));

@@ -124,6 +124,48 @@ fn a_selection_is_never_lost_and_says_what_is_wrong() {
     assert_eq!(said(&output).lines().count(), 1, "{}", said(&output));
 }
 
+/// Children that nobody waits for: the sum of what each measured itself.
+#[test]
+fn a_command_whose_children_nobody_waits_for_is_told_whole() {
+    if !rustix::process::geteuid().is_root() {
+        return;
+    }
+    let script = r#"
+        use Time::HiRes qw(clock_gettime CLOCK_PROCESS_CPUTIME_ID);
+        $SIG{CHLD} = "IGNORE"; pipe(R, W);
+        for (1..40) {
+            if (!fork) { close R; my $t = 0; $t = clock_gettime(CLOCK_PROCESS_CPUTIME_ID) while $t < 0.03; syswrite W, "$t
+"; exit }
+        }
+        close W; my $sum = 0; while (<R>) { $sum += $_ } print STDERR "$sum
+"; sleep 1;
+    "#;
+    let output = run(&["run", "--format", "json", "--", "perl", "-e", script]);
+    let truth: f64 = String::from_utf8_lossy(&output.stderr).trim().parse().expect("a number");
+    let account = json(&output);
+    let ours = account["cpu_time"].as_f64().expect("a number");
+    assert!((ours / truth - 1.0).abs() < 0.2, "{ours} s, the children measured {truth}");
+    assert_eq!(account["processes"], 41);
+}
+
+#[test]
+fn the_memory_of_dozor_is_not_that_of_the_command() {
+    let account = json(&run(&["run", "--format", "json", "--", "true"]));
+    let peak = account["peak_rss"].as_i64().expect("a number");
+    assert!(peak < 6 << 20 || account["peak_rss_at_most"] == true, "{account}");
+    let large = json(&run(&[
+        "run",
+        "--format",
+        "json",
+        "--",
+        "perl",
+        "-e",
+        "my $x; vec($x, 64 << 20, 8) = 1; sleep 1",
+    ]));
+    let peak = large["peak_rss"].as_i64().expect("a number");
+    assert!((64 << 20..96 << 20).contains(&peak) && large["peak_rss_at_most"] == false, "{large}");
+}
+
 fn own_user() -> String {
     let output = Command::new("id").arg("-un").output().expect("id");
     String::from_utf8_lossy(&output.stdout).trim().to_owned()

@@ -23,6 +23,8 @@ use std::process::{Command, ExitStatus};
 pub struct Launched {
     /// Its PID.
     pub pid: i64,
+    /// Most memory that this program had held by then, in bytes.
+    pub starter: i64,
 }
 
 /// A child that was waited for.
@@ -62,7 +64,7 @@ pub fn launch(command: &[OsString], nice: Option<i32>, cores: Option<&CoreSet>) 
     // SAFETY: between fork and exec the closure makes two system calls and allocates nothing.
     unsafe { command.pre_exec(prepare) };
     let child = command.spawn()?;
-    Ok(Launched { pid: i64::from(child.id()) })
+    Ok(Launched { pid: i64::from(child.id()), starter: crate::own::peak_rss() })
 }
 
 /// Lets a command begin a session of its own: it has no terminal, and all that descends from it can be ended together; setsid(2).

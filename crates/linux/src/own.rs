@@ -44,6 +44,17 @@ pub fn name_of(user: u32) -> dozor_core::text::Text {
     crate::users::Users::default().name(user)
 }
 
+/// Most memory that this process has held, in bytes; getrusage(2) ru_maxrss.
+pub fn peak_rss() -> i64 {
+    // SAFETY: rusage is a plain C struct of numbers, for which zeros are valid, and the pointer is good.
+    let usage = unsafe {
+        let mut usage: libc::rusage = std::mem::zeroed();
+        libc::getrusage(libc::RUSAGE_SELF, &raw mut usage);
+        usage
+    };
+    usage.ru_maxrss.saturating_mul(1024)
+}
+
 /// CPU time in seconds of this process, or of the children that it waited for; getrusage(2).
 pub fn usage(children: bool) -> f64 {
     let who = if children { libc::RUSAGE_CHILDREN } else { libc::RUSAGE_SELF };

@@ -114,7 +114,7 @@ impl Run {
                 let _ = sender.send(Event::Ended(end));
             }
         });
-        let mut family = Family::new(i64::from(std::process::id()), ticks);
+        let mut family = Family::new(i64::from(std::process::id()), ticks, launched.starter);
         let mut due = begin + self.every.min(Duration::from_millis(50));
         let mut status: Option<(ExitStatus, Duration)> = None;
         while status.is_none() {
@@ -241,8 +241,8 @@ fn json(account: &RunAccount) -> anyhow::Result<Map<String, Json>> {
         "command": account.command, "exit_status": account.exit_status, "signal": account.signal,
         "wall_time": account.wall_ns as f64 / 1e9, "cpu_time": account.cpu_seconds(),
         "user_time": seconds(account.user_us), "system_time": seconds(account.system_us),
-        "peak_rss": account.peak_rss, "read": account.read, "written": account.written,
-        "net_in": account.net_in, "net_out": account.net_out,
+        "peak_rss": account.peak_rss, "peak_rss_at_most": account.peak_rss_at_most,
+        "read": account.read, "written": account.written, "net_in": account.net_in, "net_out": account.net_out,
         "processes": account.processes, "processes_at_least": account.processes_at_least,
         "most_at_once": account.most_at_once, "most_threads": account.most_threads, "most_files": account.most_files,
         "switches_wait": account.switches_wait, "switches_forced": account.switches_forced,
@@ -292,6 +292,7 @@ fn from_json(bytes: &[u8]) -> Option<RunAccount> {
             user_us: us(&object["user_time"])?,
             system_us: us(&object["system_time"])?,
             peak_rss: whole("peak_rss")?,
+            peak_rss_at_most: object["peak_rss_at_most"].as_bool().unwrap_or(false),
             read: whole("read"),
             written: whole("written"),
             net_in: whole("net_in"),

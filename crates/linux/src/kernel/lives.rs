@@ -43,7 +43,10 @@ const LEADER: usize = SIGNALS + 1;
 const PEAK: usize = LEADER + 1;
 const NAME: usize = PEAK + 1;
 const KEPT_WORDS: usize = NAME + 2;
-const ENDED_WORDS: usize = KEPT_WORDS + VALUE / 8;
+const OTHERS: usize = KEPT_WORDS + VALUE / 8;
+const ENDED_WORDS: usize = OTHERS + IO;
+/// The last of the counters are those of input and output.
+const IO: usize = 7;
 /// Kinds of records.
 const ENDED: u32 = 1;
 const FREED: u32 = 2;
@@ -102,8 +105,10 @@ pub struct Life {
     pub run_ns: u64,
     /// Faults without and with a read, switches of its own will and forced.
     pub events: [u64; 4],
-    /// As in `/proc/PID/io`, in the order of [`crate::proc::pid_io::Io`].
-    pub io: [u64; 7],
+    /// As in `/proc/PID/io`, in the order of [`crate::proc::pid_io::Io`]: with what children had when it waited for them.
+    pub io: [u64; IO],
+    /// Of that, what its threads that ended before the last and those children had.
+    pub others_io: [u64; IO],
     /// Nothing of it is left: the counters are final.
     pub is_final: bool,
 }
@@ -275,6 +280,11 @@ impl Program<'_> {
             self.code.load(Eight, R1, R8, of_gone.offset).load(Eight, R2, R7, of_task.offset);
             self.code.register(Operation::Add, R1, R2).store(Eight, R9, to, R1);
         }
+        // What the kernel has added up so far: of threads that are gone, and of children that were waited for.
+        for (at, (_, of_gone)) in COUNTERS.into_iter().skip(COUNTERS.len() - IO).enumerate() {
+            let field = self.layout.need("signal_struct", of_gone)?;
+            self.copy(Eight, R8, field, (OTHERS + at) as i16 * 8);
+        }
         // A first thread that ended before is not among those that are gone.
         let [number, of_process] = ["pid", "tgid"].map(|path| self.task(path));
         self.code.load(Four, R1, R7, number?.offset).load(Four, R2, R7, of_process?.offset);
@@ -428,7 +438,7 @@ fn ended(words: &[u64], record: &[u8]) -> Life {
         name.copy_from_slice(&record[word * 8..word * 8 + 16]);
         name
     };
-    let arguments = &record[(KEPT_WORDS + 3) * 8..];
+    let arguments = &record[(KEPT_WORDS + 3) * 8..OTHERS * 8];
     Life {
         parent,
         uid,
@@ -437,6 +447,7 @@ fn ended(words: &[u64], record: &[u8]) -> Life {
         names: [name(NAME), name(KEPT_WORDS + 1)],
         arguments: arguments[..arguments.len().min(length as usize)].to_vec(),
         peak_pages: words[PEAK],
+        others_io: std::array::from_fn(|at| words[OTHERS + at]),
         ..Life::default()
     }
 }

@@ -76,6 +76,17 @@ fn born(before: Clocks, now: Clocks, lived_us: i64) -> Born {
 /// Texts that are kept from call to call: names come again and again.
 const TEXTS: usize = 4_096;
 
+/// Since when a process is heard of.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Since {
+    /// Its begin: all children that it waited for were told of.
+    Begin,
+    /// It was there before, and had one thread when it was read last.
+    Alone,
+    /// It was there before, with several threads: children that it waited for then cannot be told from threads that ended.
+    Several,
+}
+
 /// Programs in the kernel that tell of ends.
 #[derive(Default)]
 struct InKernel {
@@ -87,6 +98,8 @@ struct InKernel {
     lost: u64,
     texts: HashMap<Vec<u8>, Text>,
     page: i64,
+    /// By process: what children had that it may have waited for since somebody listens.
+    taken_over: HashMap<u32, [u64; 7]>,
 }
 
 impl InKernel {
@@ -116,14 +129,36 @@ impl InKernel {
         self.text(&bytes[..end], clean)
     }
 
+    /// What a process read and wrote itself; nothing where that cannot be told from what its children did. The kernel adds up children
+    /// that it waited for (kernel/exit.c, `wait_task_zombie`) and threads that ended together; the last thread stands apart.
+    fn own_io(&mut self, life: &Life, since: Since) -> Option<[u64; 7]> {
+        let taken = self.taken_over.remove(&life.pid).unwrap_or_default();
+        let of_parent = self.taken_over.entry(life.parent).or_default();
+        for (sum, bytes) in of_parent.iter_mut().zip(life.io) {
+            *sum = sum.saturating_add(bytes);
+        }
+        let last = |at: usize| life.io[at].saturating_sub(life.others_io[at]);
+        // Children that nobody waited for are in no account.
+        let waited = (0..taken.len()).all(|at| life.others_io[at] >= taken[at]);
+        let threads = |at: usize| if waited { life.others_io[at] - taken[at] } else { 0 };
+        match since {
+            Since::Begin => Some(std::array::from_fn(|at| last(at) + threads(at))),
+            Since::Alone => Some(std::array::from_fn(last)),
+            Since::Several if (0..taken.len()).any(|at| threads(at) > 0) => None,
+            Since::Several => Some(std::array::from_fn(last)),
+        }
+    }
+
     /// The row of a life but for who a reading has shown.
-    fn row(&mut self, life: &Life) -> EndedRow {
+    fn row(&mut self, life: &Life, since: Since) -> EndedRow {
         let us = |ns: u64| (ns / 1000) as i64;
         let ([user, system], run) = (life.ticked_ns.map(us), us(life.run_ns));
         // What it ran since its last tick is in the final counters alone.
         let (user, system) =
             if life.is_final || run >= MANY_TICKS_US { divided(run, user, system) } else { (user, system) };
-        let [read, write, cancelled, _, _, read_any, write_any] = life.io.map(|bytes| Raw::new(bytes as i64));
+        let own = self.own_io(life, since);
+        let [read, write, cancelled, _, _, read_any, write_any] =
+            own.map_or([Raw::ABSENT; 7], |own| own.map(|bytes| Raw::new(bytes as i64)));
         EndedRow {
             name: self.name(&life.names[0]),
             parent: self.name(&life.names[1]),
@@ -236,11 +271,21 @@ impl Ended {
             let pid = i64::from(life.pid);
             if !skipped.contains(&pid) && !self.kernel.twice.contains(&pid) {
                 let start = ticks(life.span_ns.0, clock_ticks_per_second() as i64);
-                let mut row = self.kernel.row(&life);
-                row.seen = i64::from(self.shown(pid, &(start..=start), processes).is_some()).into();
+                let shown = self.shown(pid, &(start..=start), processes);
+                let (seen, alone) =
+                    (shown.is_some(), shown.is_some_and(|row| row.threads.value() == Some(1)));
+                let since = match (self.old.contains(&pid), alone) {
+                    (false, _) => Since::Begin,
+                    (true, true) => Since::Alone,
+                    (true, false) => Since::Several,
+                };
+                let mut row = self.kernel.row(&life, since);
+                row.seen = i64::from(seen).into();
                 ended.push((row, start..=start));
             }
         }
+        let lives = |pid: &u32| with_pid(processes, i64::from(*pid)).is_some();
+        self.kernel.taken_over.retain(|pid, _| lives(pid));
         if self.kernel.texts.len() >= TEXTS {
             self.kernel.texts.clear();
         }

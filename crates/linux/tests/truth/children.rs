@@ -145,6 +145,59 @@ fn what_grandchildren_wrote_is_not_the_shells() {
     }
 }
 
+/// A chain of shells that all end between two readings: the kernel adds what the last wrote to each that waited for it.
+#[test]
+fn what_those_who_are_gone_wrote_counts_once() {
+    if !is_root() {
+        return;
+    }
+    let _core = CORE.lock();
+    let folder = std::path::Path::new(env!("CARGO_TARGET_TMPDIR"));
+    let target = folder.join(format!("chain-{}", std::process::id()));
+    let dd = |end: &str| format!("dd if=/dev/zero of={}{end} bs=1M count=48 2>/dev/null", target.display());
+    // Nobody becomes what it starts, and the first writes a little itself, with threads' bytes nowhere.
+    let script = format!(
+        "sh -c 'timeout 60 sh -c \"{}; true\"; true'; head -c 8388608 /dev/zero > {}-2",
+        dd("-3"),
+        target.display()
+    );
+    let mut source = wanting(&[Demand::Ended]);
+    let before = source.read();
+    let mut old = Shell::new(&format!("{}; true", dd("")));
+    old.run();
+    let middle = source.read();
+    let mut chain = Command::new("bash").args(["-c", &format!("{script}; true")]).spawn().expect("bash");
+    chain.wait().expect("its end");
+    let now = source.read();
+    let host = Arc::new(source.host());
+    let sample = Sample::new(host.clone(), Some(Arc::new(middle.clone())), Arc::new(now.clone()));
+    let truth = f64::from((48 + 8) << 20);
+    agrees(
+        "write of a chain of processes that are gone, bytes",
+        truth,
+        of_ended(&sample, "write", |_| true),
+        truth * 0.01,
+    );
+    let at_shells = of_ended(&sample, "write", |name| name != "dd" && name != "head");
+    agrees("write of shells that only waited for writers, bytes", 0.0, at_shells, 65_536.0);
+    // One that a reading has shown, and whose child wrote before it ended.
+    drop(old);
+    let last = source.read();
+    let sample = Sample::new(host.clone(), Some(Arc::new(now)), Arc::new(last));
+    agrees(
+        "write of a shell that ends after its writer, bytes",
+        0.0,
+        of_ended(&sample, "write", |_| true),
+        65_536.0,
+    );
+    let first = Sample::new(host, Some(Arc::new(before)), Arc::new(middle));
+    let by_dd = of_ended(&first, "write", |name| name == "dd");
+    agrees("write of a writer whose shell lives on, bytes", f64::from(48 << 20), by_dd, 524_288.0);
+    for end in ["", "-2", "-3"] {
+        let _ = std::fs::remove_file(format!("{}{end}", target.display()));
+    }
+}
+
 /// Four threads of a process that ends between two readings.
 #[test]
 fn a_process_that_is_gone_has_the_cpu_time_of_all_its_threads() {
