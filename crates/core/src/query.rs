@@ -395,6 +395,10 @@ impl Query {
                 }));
                 return;
             }
+            // Of names that happen to be numbers there is no mean.
+            (stat, _) if metric.kind == Kind::Label && stat.is_none_or(|stat| stat == Stat::Mean) => {
+                Stat::Last
+            }
             (stat, _) => stat.unwrap_or(Stat::Mean),
         };
         let bucket = |point: &Point| self.step_ns.map_or(0, |step| point.wall_ns.div_euclid(step.max(1)));

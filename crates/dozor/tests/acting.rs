@@ -310,7 +310,7 @@ fn who_listens_and_who_has_a_file_open_is_told_in_every_form() {
     let port = listener.local_addr().expect("an address").port().to_string();
     let own = std::process::id();
     let output = run(&["ports", &port, "--format", "json"]);
-    assert_eq!(json(&output)[0]["pids"], Json::from(vec![own]), "{}", said(&output));
+    assert_eq!(json(&output)["ports"][0]["pids"], Json::from(vec![own]), "{}", said(&output));
     assert_eq!((status(&output), status(&run(&["ports", "1"]))), (Some(0), Some(1)));
     let folder = tempfile::tempdir().expect("a folder");
     let path = std::fs::canonicalize(folder.path()).expect("its name").join("a,\"b\"\n");

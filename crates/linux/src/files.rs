@@ -3,7 +3,7 @@
 //! Reading takes regular files only and never waits for one to be opened (open(2): `O_NONBLOCK`, `O_NOCTTY`). Writing
 //! makes a new file (`O_EXCL`) or takes one of one's own, and never goes through a link (`O_NOFOLLOW`).
 
-use rustix::fs::{Mode, OFlags};
+use rustix::fs::{FlockOperation, Mode, OFlags, flock};
 use std::fs::{self, File, FileType, Metadata, Permissions};
 use std::io::{self, ErrorKind, Read as _, Write as _};
 use std::os::unix::fs::{
@@ -152,6 +152,23 @@ pub fn replace(path: &Path, bytes: &[u8]) -> io::Result<()> {
     beside.finish()
 }
 
+/// How files begin that are not whole yet.
+const BESIDE: &str = ".dozor-";
+
+/// Removes what one of ours left that was killed before its file was whole: nobody has it locked any more.
+fn remove_left_behind(folder: &Path) {
+    for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
+        let is_beside = entry.file_name().as_encoded_bytes().starts_with(BESIDE.as_bytes());
+        if !is_beside || !entry.file_type().is_ok_and(|kind| kind.is_file()) {
+            continue;
+        }
+        let Ok(file) = open_own(&entry.path()) else { continue };
+        if flock(&file, FlockOperation::NonBlockingLockExclusive).is_ok() {
+            let _ = fs::remove_file(entry.path());
+        }
+    }
+}
+
 /// A file that takes the place of another one when it is whole; else it goes.
 pub struct Beside {
     temporary: tempfile::NamedTempFile,
@@ -180,7 +197,10 @@ impl Beside {
             }
             Err(_) => PRIVATE,
         };
-        let temporary = tempfile::Builder::new().prefix(".dozor-").tempfile_in(folder)?;
+        remove_left_behind(folder);
+        let temporary = tempfile::Builder::new().prefix(BESIDE).tempfile_in(folder)?;
+        // As long as somebody writes it.
+        let _ = flock(temporary.as_file(), FlockOperation::NonBlockingLockExclusive);
         Ok(Beside { temporary, path, mode })
     }
 
@@ -329,6 +349,21 @@ mod tests {
         fs::set_permissions(at("deep"), Permissions::from_mode(0o1777)).unwrap();
         replace(&at("deep/new"), b"in a sticky folder").unwrap();
         assert!(changed_by_others(&at("deep")).is_some(), "what stands in it may be anybody's");
+    }
+
+    #[test]
+    fn what_a_killed_one_left_is_removed_by_the_next_and_nothing_else() {
+        let scratch = tempfile::tempdir().unwrap();
+        let at = |name: &str| scratch.path().join(name);
+        fs::write(at(".dozor-left"), "half of it").unwrap();
+        fs::write(at(".dozorrc"), "somebody's").unwrap();
+        let writing = Beside::create(&at("report")).unwrap();
+        assert!(!at(".dozor-left").exists() && at(".dozorrc").exists());
+        // Another one at the same time leaves the one that is being written.
+        replace(&at("other"), b"x").unwrap();
+        writing.finish().unwrap();
+        assert!(at("report").exists() && at("other").exists());
+        assert_eq!(fs::read_dir(scratch.path()).unwrap().count(), 3);
     }
 
     #[test]

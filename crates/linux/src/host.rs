@@ -5,6 +5,21 @@ use crate::{Roots, proc};
 use dozor_core::reading::HostFacts;
 use dozor_core::text::clean;
 use jiff::tz::TimeZone;
+use std::path::Path;
+
+/// What tells this machine from others, machine-id(5), and this run of the program, a fresh number of random(4); empty where there is
+/// none.
+pub fn ids() -> (String, String) {
+    let read = |path: &str| {
+        let text = read_file(Path::new(path)).unwrap_or_default();
+        clean(text.trim_ascii())
+    };
+    let machine = match read("/etc/machine-id") {
+        none if none.is_empty() || none == "uninitialized" => read("/var/lib/dbus/machine-id"),
+        id => id,
+    };
+    (machine, read("/proc/sys/kernel/random/uuid"))
+}
 
 /// Collects the facts of this host. What cannot be found out stays empty.
 pub fn facts(roots: &Roots) -> HostFacts {

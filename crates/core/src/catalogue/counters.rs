@@ -4,7 +4,7 @@
 use super::system::one;
 use super::{Instances, Value};
 use crate::known::{Known, Raw};
-use crate::reading::{CoreRow, DiskRow, InterfaceRow, SystemRow};
+use crate::reading::{CoreRow, DiskRow, InterfaceRow, Reading, SystemRow};
 use crate::sample::{ProcessView, Sample};
 use crate::text::Text;
 
@@ -15,6 +15,8 @@ pub enum CounterOf {
     System(fn(&Sample) -> Instances),
     /// From one process.
     Process(fn(&ProcessView<'_>) -> Value),
+    /// The sum over time of this metric of a process, kept since it was first seen: what the kernel counts there is something else.
+    Summed(&'static str),
 }
 
 /// A total since the machine or the process started.
@@ -51,6 +53,20 @@ fn interfaces(sample: &Sample, value: fn(&InterfaceRow) -> Raw) -> Instances {
     Instances::Many(rows.map(|row| (row.name.clone(), value(row).float().into())).collect())
 }
 
+/// The same for any parts, with a factor.
+fn each<R>(
+    sample: &Sample,
+    rows: fn(&Reading) -> &[R],
+    name: fn(&R) -> Text,
+    value: fn(&R) -> Raw,
+    factor: f64,
+) -> Instances {
+    let all = rows(&sample.now).iter();
+    Instances::Many(
+        all.map(|row| (name(row), value(row).float().map(|value| value * factor).into())).collect(),
+    )
+}
+
 fn machine(sample: &Sample, value: fn(&SystemRow) -> Raw, factor: f64) -> Instances {
     one(value(&sample.now.system).float().map(|value| value * factor))
 }
@@ -73,7 +89,7 @@ fn moved(view: &ProcessView<'_>, value: Raw) -> Value {
     }
 }
 
-use CounterOf::{Process, System};
+use CounterOf::{Process, Summed, System};
 
 const CPU: &str = "Time that each logical processor spent in each mode.";
 const DISK: &str = "Bytes that were read from and written to the device.";
@@ -99,18 +115,18 @@ pub static COUNTERS: &[Counter] = &[
     Counter { name: "system.cpu.time{cpu.logical_number=*,cpu.mode=softirq}", unit: "s", help: CPU, rates: &["core.softirq", "cpu.softirq"], of: System(|s| cores(s, |c| c.softirq)) },
     Counter { name: "system.cpu.time{cpu.logical_number=*,cpu.mode=steal}", unit: "s", help: CPU, rates: &["core.steal", "cpu.steal"], of: System(|s| cores(s, |c| c.steal)) },
     Counter { name: "system.process.created", unit: "{process}", help: "Processes and threads that were started.", rates: &["forks"], of: System(|s| machine(s, |m| m.forks, 1.0)) },
-    Counter { name: "system.context_switches", unit: "{context_switch}", help: "Changes from one task to another.", rates: &["switches"], of: System(|s| machine(s, |m| m.switches, 1.0)) },
-    Counter { name: "system.interrupts", unit: "{interrupt}", help: "Interrupts that were served.", rates: &["interrupts"], of: System(|s| machine(s, |m| m.interrupts, 1.0)) },
+    Counter { name: "dozor.system.context_switches", unit: "{context_switch}", help: "Changes from one task to another.", rates: &["switches"], of: System(|s| machine(s, |m| m.switches, 1.0)) },
+    Counter { name: "dozor.system.interrupts", unit: "{interrupt}", help: "Interrupts that were served.", rates: &["interrupts"], of: System(|s| machine(s, |m| m.interrupts, 1.0)) },
     Counter { name: "system.paging.faults{system.paging.fault.type=major}", unit: "{fault}", help: "Page faults that had to wait for a disk.", rates: &["faults.major"], of: System(|s| machine(s, |m| m.faults_major, 1.0)) },
-    Counter { name: "system.paging.io{system.paging.direction=in}", unit: "By", help: PAGING, rates: &["swap.in"], of: System(|s| machine(s, |m| m.swap_in, 1.0)) },
-    Counter { name: "system.paging.io{system.paging.direction=out}", unit: "By", help: PAGING, rates: &["swap.out"], of: System(|s| machine(s, |m| m.swap_out, 1.0)) },
-    Counter { name: "system.linux.oom_kills", unit: "{process}", help: "Processes that the kernel ended because memory ran out.", rates: &["oom.kills"], of: System(|s| machine(s, |m| m.oom_kills, 1.0)) },
-    Counter { name: "system.linux.pressure.time{system.resource=cpu,linux.pressure.kind=some}", unit: "s", help: STALL, rates: &["pressure.cpu.some"], of: System(|s| machine(s, |m| m.pressure_cpu_some, 1e-6)) },
-    Counter { name: "system.linux.pressure.time{system.resource=cpu,linux.pressure.kind=full}", unit: "s", help: STALL, rates: &["pressure.cpu.full"], of: System(|s| machine(s, |m| m.pressure_cpu_full, 1e-6)) },
-    Counter { name: "system.linux.pressure.time{system.resource=memory,linux.pressure.kind=some}", unit: "s", help: STALL, rates: &["pressure.memory.some"], of: System(|s| machine(s, |m| m.pressure_memory_some, 1e-6)) },
-    Counter { name: "system.linux.pressure.time{system.resource=memory,linux.pressure.kind=full}", unit: "s", help: STALL, rates: &["pressure.memory.full"], of: System(|s| machine(s, |m| m.pressure_memory_full, 1e-6)) },
-    Counter { name: "system.linux.pressure.time{system.resource=io,linux.pressure.kind=some}", unit: "s", help: STALL, rates: &["pressure.io.some"], of: System(|s| machine(s, |m| m.pressure_io_some, 1e-6)) },
-    Counter { name: "system.linux.pressure.time{system.resource=io,linux.pressure.kind=full}", unit: "s", help: STALL, rates: &["pressure.io.full"], of: System(|s| machine(s, |m| m.pressure_io_full, 1e-6)) },
+    Counter { name: "dozor.system.paging.io{system.paging.direction=in}", unit: "By", help: PAGING, rates: &["swap.in"], of: System(|s| machine(s, |m| m.swap_in, 1.0)) },
+    Counter { name: "dozor.system.paging.io{system.paging.direction=out}", unit: "By", help: PAGING, rates: &["swap.out"], of: System(|s| machine(s, |m| m.swap_out, 1.0)) },
+    Counter { name: "dozor.system.linux.oom_kills", unit: "{process}", help: "Processes that the kernel ended because memory ran out.", rates: &["oom.kills"], of: System(|s| machine(s, |m| m.oom_kills, 1.0)) },
+    Counter { name: "dozor.system.linux.pressure.time{dozor.system.resource=cpu,dozor.pressure.kind=some}", unit: "s", help: STALL, rates: &["pressure.cpu.some"], of: System(|s| machine(s, |m| m.pressure_cpu_some, 1e-6)) },
+    Counter { name: "dozor.system.linux.pressure.time{dozor.system.resource=cpu,dozor.pressure.kind=full}", unit: "s", help: STALL, rates: &["pressure.cpu.full"], of: System(|s| machine(s, |m| m.pressure_cpu_full, 1e-6)) },
+    Counter { name: "dozor.system.linux.pressure.time{dozor.system.resource=memory,dozor.pressure.kind=some}", unit: "s", help: STALL, rates: &["pressure.memory.some"], of: System(|s| machine(s, |m| m.pressure_memory_some, 1e-6)) },
+    Counter { name: "dozor.system.linux.pressure.time{dozor.system.resource=memory,dozor.pressure.kind=full}", unit: "s", help: STALL, rates: &["pressure.memory.full"], of: System(|s| machine(s, |m| m.pressure_memory_full, 1e-6)) },
+    Counter { name: "dozor.system.linux.pressure.time{dozor.system.resource=io,dozor.pressure.kind=some}", unit: "s", help: STALL, rates: &["pressure.io.some"], of: System(|s| machine(s, |m| m.pressure_io_some, 1e-6)) },
+    Counter { name: "dozor.system.linux.pressure.time{dozor.system.resource=io,dozor.pressure.kind=full}", unit: "s", help: STALL, rates: &["pressure.io.full"], of: System(|s| machine(s, |m| m.pressure_io_full, 1e-6)) },
     Counter { name: "system.disk.io{system.device=*,disk.io.direction=read}", unit: "By", help: DISK, rates: &["disk.read"], of: System(|s| disks(s, |d| d.read_bytes.float())) },
     Counter { name: "system.disk.io{system.device=*,disk.io.direction=write}", unit: "By", help: DISK, rates: &["disk.write"], of: System(|s| disks(s, |d| d.write_bytes.float())) },
     Counter { name: "system.disk.operations{system.device=*,disk.io.direction=read}", unit: "{operation}", help: REQUESTS, rates: &["disk.reads"], of: System(|s| disks(s, |d| d.reads.float())) },
@@ -126,12 +142,25 @@ pub static COUNTERS: &[Counter] = &[
     Counter { name: "system.network.errors{network.interface.name=*,network.io.direction=transmit}", unit: "{error}", help: ERRORS, rates: &["net.errors"], of: System(|s| interfaces(s, |i| i.out_errors)) },
     Counter { name: "system.network.packet.dropped{network.interface.name=*,network.io.direction=receive}", unit: "{packet}", help: DROPS, rates: &["net.drops"], of: System(|s| interfaces(s, |i| i.in_drops)) },
     Counter { name: "system.network.packet.dropped{network.interface.name=*,network.io.direction=transmit}", unit: "{packet}", help: DROPS, rates: &["net.drops"], of: System(|s| interfaces(s, |i| i.out_drops)) },
-    Counter { name: "system.network.tcp.retransmissions", unit: "{segment}", help: "TCP segments that were sent again.", rates: &["tcp.retransmits"], of: System(|s| machine(s, |m| m.tcp_retransmits, 1.0)) },
-    Counter { name: "system.network.udp.errors", unit: "{datagram}", help: "Datagrams that could not be delivered.", rates: &["udp.errors"], of: System(|s| machine(s, |m| m.udp_errors, 1.0)) },
+    Counter { name: "dozor.system.network.tcp.retransmissions", unit: "{segment}", help: "TCP segments that were sent again.", rates: &["tcp.retransmits"], of: System(|s| machine(s, |m| m.tcp_retransmits, 1.0)) },
+    Counter { name: "dozor.system.network.udp.errors", unit: "{datagram}", help: "Datagrams that could not be delivered.", rates: &["udp.errors"], of: System(|s| machine(s, |m| m.udp_errors, 1.0)) },
+    Counter { name: "dozor.system.network.udp.datagrams{network.io.direction=receive}", unit: "{datagram}", help: "Datagrams that were delivered and sent.", rates: &["udp.in"], of: System(|s| machine(s, |m| m.udp_in, 1.0)) },
+    Counter { name: "dozor.system.network.udp.datagrams{network.io.direction=transmit}", unit: "{datagram}", help: "Datagrams that were delivered and sent.", rates: &["udp.out"], of: System(|s| machine(s, |m| m.udp_out, 1.0)) },
+    Counter { name: "dozor.system.cpu.throttled{cpu.logical_number=*}", unit: "{event}", help: "Times that the core or its package slowed down because of heat.", rates: &["cpu.throttled"], of: System(|s| each(s, |r| &r.cores, |c| Text::from(c.number.value().unwrap_or(-1).to_string()), |c| c.throttles, 1.0)) },
+    Counter { name: "dozor.system.cgroup.cpu.time{dozor.linux.cgroup=*}", unit: "s", help: "CPU time of the control group.", rates: &["group.cpu"], of: System(|s| each(s, |r| &r.groups, |g| g.path.clone(), |g| g.cpu_us, 1e-6)) },
+    Counter { name: "dozor.system.cgroup.memory.limit.events{dozor.linux.cgroup=*}", unit: "{event}", help: "Times that the control group met its limit of memory.", rates: &["group.at_limit"], of: System(|s| each(s, |r| &r.groups, |g| g.path.clone(), |g| g.at_limit, 1.0)) },
+    Counter { name: "dozor.system.cgroup.memory.oom_kills{dozor.linux.cgroup=*}", unit: "{process}", help: "Processes of the control group that the kernel ended because its memory ran out.", rates: &["group.oom_kills"], of: System(|s| each(s, |r| &r.groups, |g| g.path.clone(), |g| g.oom_kills, 1.0)) },
+    Counter { name: "dozor.system.cgroup.disk.io{dozor.linux.cgroup=*,disk.io.direction=read}", unit: "By", help: "Bytes that the control group read from and wrote to devices.", rates: &["group.read"], of: System(|s| each(s, |r| &r.groups, |g| g.path.clone(), |g| g.read_bytes, 1.0)) },
+    Counter { name: "dozor.system.cgroup.disk.io{dozor.linux.cgroup=*,disk.io.direction=write}", unit: "By", help: "Bytes that the control group read from and wrote to devices.", rates: &["group.write"], of: System(|s| each(s, |r| &r.groups, |g| g.path.clone(), |g| g.write_bytes, 1.0)) },
+    Counter { name: "dozor.nfs.client.io{system.filesystem.mountpoint=*,disk.io.direction=read}", unit: "By", help: "Bytes that came from and went to the server of the network file system.", rates: &["nfs.read"], of: System(|s| each(s, |r| &r.remotes, |r| r.mount.clone(), |r| r.read_bytes, 1.0)) },
+    Counter { name: "dozor.nfs.client.io{system.filesystem.mountpoint=*,disk.io.direction=write}", unit: "By", help: "Bytes that came from and went to the server of the network file system.", rates: &["nfs.write"], of: System(|s| each(s, |r| &r.remotes, |r| r.mount.clone(), |r| r.write_bytes, 1.0)) },
+    Counter { name: "dozor.nfs.client.operation.count{system.filesystem.mountpoint=*}", unit: "{operation}", help: "Operations of the network file system that ended.", rates: &["nfs.operations"], of: System(|s| each(s, |r| &r.remotes, |r| r.mount.clone(), |r| r.operations, 1.0)) },
+    Counter { name: "dozor.nfs.client.rpc.timeout.count{system.filesystem.mountpoint=*}", unit: "{request}", help: "Requests that the server of the network file system did not answer in time.", rates: &["nfs.timeouts"], of: System(|s| each(s, |r| &r.remotes, |r| r.mount.clone(), |r| r.timeouts, 1.0)) },
     Counter { name: "process.cpu.time{cpu.mode=user}", unit: "s", help: "CPU time that the process used.", rates: &["cpu_user"], of: Process(|p| ticks(p, p.now.user_ticks)) },
     Counter { name: "process.cpu.time{cpu.mode=system}", unit: "s", help: "CPU time that the process used.", rates: &["cpu_system", "cpu_time"], of: Process(|p| ticks(p, p.now.system_ticks)) },
-    Counter { name: "process.disk.io{disk.io.direction=read}", unit: "By", help: "Bytes that the process fetched from storage, and of pages that it made dirty.", rates: &["read"], of: Process(|p| p.now.read_bytes.into()) },
-    Counter { name: "process.disk.io{disk.io.direction=write}", unit: "By", help: "Bytes that the process fetched from storage, and of pages that it made dirty.", rates: &["dirtied"], of: Process(|p| p.now.write_bytes.into()) },
+    Counter { name: "process.disk.io{disk.io.direction=read}", unit: "By", help: "Bytes that the process fetched from storage since it started, and sent towards it since Dozor first saw it.", rates: &["read"], of: Process(|p| p.now.read_bytes.into()) },
+    Counter { name: "process.disk.io{disk.io.direction=write}", unit: "By", help: "Bytes that the process fetched from storage since it started, and sent towards it since Dozor first saw it.", rates: &["write"], of: Summed("write") },
+    Counter { name: "dozor.process.disk.dirtied", unit: "By", help: "Bytes of pages that the process made dirty: a page that is rewritten counts each time.", rates: &["dirtied"], of: Process(|p| p.now.write_bytes.into()) },
     Counter { name: "process.paging.faults{system.paging.fault.type=minor}", unit: "{fault}", help: "Page faults of the process.", rates: &["faults_minor"], of: Process(|p| p.now.faults_minor.into()) },
     Counter { name: "process.paging.faults{system.paging.fault.type=major}", unit: "{fault}", help: "Page faults of the process.", rates: &["faults_major"], of: Process(|p| p.now.faults_major.into()) },
     Counter { name: "process.context_switches{process.context_switch.type=voluntary}", unit: "{context_switch}", help: "Times that the process gave up or lost the CPU.", rates: &["switches_wait"], of: Process(|p| p.now.switches_wait.into()) },

@@ -415,7 +415,7 @@ impl SimulatedMachine {
             let stack =
                 if wait_channel.is_empty() { vec![] } else { vec![wait_channel.clone(), "schedule".into()] };
             let (tid, name) = (row.tid.value().unwrap_or(process.pid), row.name.clone());
-            Sighting { tid, name, state, call, on, wait_channel, stack }
+            Sighting { tid, name, state, call, on, wait_channel, stack, spent: None }
         };
         let rows = thread_rows(process);
         Some(rows.iter().enumerate().map(|(at, row)| sighting(row, at)).collect())

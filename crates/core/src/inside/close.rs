@@ -3,7 +3,7 @@
 //! A share is one of looks, which stands for time because the looks come at uneven distances. Threads that did nothing but
 //! wait at one kind of place all the time are said apart: a pool of idle workers must not drown those that work.
 
-use super::Sighting;
+use super::{Sighting, Spent};
 use crate::text::Text;
 use crate::units::{share, short_count};
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -19,6 +19,10 @@ pub enum Kind {
     Waiting,
     /// It was stopped, traced or had ended.
     Halted,
+    /// Of the time that it was seen to run: what it ran in the kernel without being in a call that could be seen.
+    InKernel,
+    /// Of the same: what it was ready to run without a core.
+    Queued,
 }
 
 impl Kind {
@@ -29,6 +33,8 @@ impl Kind {
             Kind::Blocked => "blocked",
             Kind::Waiting => "waiting",
             Kind::Halted => "halted",
+            Kind::InKernel => "running in the kernel",
+            Kind::Queued => "waiting for a core",
         }
     }
 
@@ -70,6 +76,8 @@ struct Seen {
     name: Option<Text>,
     looks: u64,
     places: HashMap<Place, u64>,
+    /// What it had spent at the first look and at the last.
+    spent: Option<(Spent, Spent)>,
 }
 
 /// A line of the result.
@@ -96,6 +104,7 @@ impl Line {
     /// In words: `waiting in read of /data/frame.fits`.
     pub fn words(&self) -> String {
         let place = match (&*self.call, &*self.on, &*self.channel) {
+            _ if matches!(self.kind, Kind::InKernel | Kind::Queued) => return self.kind.words().to_owned(),
             ("", _, "") if self.kind == Kind::Running => return "running its own code".to_owned(),
             ("", _, "") => return self.kind.words().to_owned(),
             ("", _, channel) => format!("{channel} of the kernel"),
@@ -209,6 +218,9 @@ impl CloseLook {
                     1;
             }
             let seen = self.threads.entry(sighting.tid).or_default();
+            if let Some(spent) = sighting.spent {
+                seen.spent.get_or_insert((spent, spent)).1 = spent;
+            }
             seen.name = Some(sighting.name.clone());
             seen.looks += 1;
             *seen.places.entry(place).or_default() += 1;
@@ -285,8 +297,65 @@ impl CloseLook {
                 stack: self.stack_of(place),
             })
             .collect();
+        self.divide(&mut lines, &idle);
         lines.sort_by(|a, b| b.percent.total_cmp(&a.percent));
         lines
+    }
+
+    /// A look cannot tell whether who runs is in its own code, in the kernel, or ready without a core; the kernel's counters over
+    /// the same time can. All three add up to what was seen running.
+    fn divide(&self, lines: &mut Vec<Line>, idle: &HashSet<i64>) {
+        let spans =
+            self.threads.iter().filter(|(tid, _)| !idle.contains(tid)).filter_map(|(_, seen)| seen.spent);
+        let mut spent = [0.0; 3];
+        for (first, last) in spans {
+            let grown = |of: fn(&Spent) -> u64| of(&last).saturating_sub(of(&first)) as f64;
+            let run = grown(|spent| spent.run_ns);
+            let (user, system) = (grown(|spent| spent.user_ticks), grown(|spent| spent.system_ticks));
+            // Ticks are too few to say how long, but say where.
+            let in_kernel = if user + system > 0.0 { system / (user + system) } else { 0.0 };
+            spent[0] += run * (1.0 - in_kernel);
+            spent[1] += run * in_kernel;
+            spent[2] += grown(|spent| spent.wait_ns);
+        }
+        let all: f64 = spent.iter().sum();
+        let is_running = |line: &&mut Line| line.kind == Kind::Running;
+        let running: f64 = lines.iter_mut().filter(is_running).map(|line| line.percent).sum();
+        if all <= 0.0 || running <= 0.0 {
+            return;
+        }
+        let [own, kernel, queued] = spent.map(|part| part / all * running);
+        let threads = lines.iter_mut().filter(is_running).map(|line| line.threads).max().unwrap_or(0);
+        let in_calls: f64 = lines
+            .iter_mut()
+            .filter(is_running)
+            .filter(|line| !line.call.is_empty())
+            .map(|line| line.percent)
+            .sum();
+        for line in lines.iter_mut().filter(is_running) {
+            line.percent = match (line.call.is_empty(), in_calls > 0.0) {
+                (true, _) => own,
+                (false, true) => line.percent / in_calls * kernel,
+                (false, false) => 0.0,
+            };
+        }
+        let mut add = |kind: Kind, percent: f64| {
+            if percent > 0.0 {
+                let nothing = || Text::from("");
+                let (call, on, channel) = (nothing(), nothing(), nothing());
+                lines.push(Line { percent, kind, call, on, channel, threads, stack: vec![] });
+            }
+        };
+        add(Kind::Queued, queued);
+        if in_calls <= 0.0 {
+            add(Kind::InKernel, kernel);
+        }
+        let has_own = lines.iter().any(|line| line.kind == Kind::Running && line.call.is_empty());
+        if !has_own && own > 0.0 {
+            let nothing = || Text::from("");
+            let (call, on, channel) = (nothing(), nothing(), nothing());
+            lines.push(Line { percent: own, kind: Kind::Running, call, on, channel, threads, stack: vec![] });
+        }
     }
 
     fn stack_of(&self, place: &Place) -> Vec<Text> {
@@ -359,6 +428,7 @@ mod tests {
             on: on.into(),
             wait_channel: "".into(),
             stack: vec![],
+            spent: None,
         }
     }
 
@@ -384,6 +454,33 @@ mod tests {
         assert!((sum - 100.0).abs() < 1e-9);
         let first = &look.by_thread()[0];
         assert_eq!((first.tid, first.percent[0].round(), first.percent[1].round()), (1, 20.0, 9.0));
+    }
+
+    /// Half in its own code, a fifth in the kernel, the rest without a core: of what was seen running.
+    #[test]
+    fn what_runs_is_divided_by_the_kernels_counters_and_all_adds_up() {
+        let mut look = CloseLook::default();
+        for round in 0..100u64 {
+            let state = if round < 60 { 'R' } else { 'S' };
+            let spent = Spent {
+                run_ns: round * 7_000_000,
+                wait_ns: round * 3_000_000,
+                user_ticks: round * 5,
+                system_ticks: round * 2,
+            };
+            let one = Sighting { spent: Some(spent), ..sighting(1, state, "", "") };
+            look.add(&[one], round as f64 / 50.0, 0.0, false);
+        }
+        let lines = look.lines();
+        let percent =
+            |kind: Kind| lines.iter().find(|line| line.kind == kind).map_or(0.0, |line| line.percent);
+        let near = |kind: Kind, expected: f64| (percent(kind) - expected).abs() < 1e-6;
+        assert!(
+            near(Kind::Running, 30.0) && near(Kind::InKernel, 12.0) && near(Kind::Queued, 18.0),
+            "{lines:?}"
+        );
+        assert!((lines.iter().map(|line| line.percent).sum::<f64>() - 100.0).abs() < 1e-6);
+        assert!(look.sentence().contains("18.0 % waiting for a core"), "{}", look.sentence());
     }
 
     #[test]

@@ -322,4 +322,19 @@ pub struct Sighting {
     pub wait_channel: Text,
     /// Functions of the kernel that it is in, the innermost first; empty where that may not be seen.
     pub stack: Vec<Text>,
+    /// What it had spent by then; none where that is not known.
+    pub spent: Option<Spent>,
+}
+
+/// What a thread has spent since it started; `proc_pid_schedstat`, Documentation/scheduler/sched-stats.rst, `proc_pid_stat(5)`.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+pub struct Spent {
+    /// Time on a core, nanoseconds.
+    pub run_ns: u64,
+    /// Time ready to run without one, nanoseconds.
+    pub wait_ns: u64,
+    /// Ticks in its own code.
+    pub user_ticks: u64,
+    /// Ticks in the kernel.
+    pub system_ticks: u64,
 }

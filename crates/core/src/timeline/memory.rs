@@ -1,6 +1,7 @@
 //! Readings of the live machine in memory: the newest as they came, of those before them every [`THIN`]th, and once
 //! those pass a limit too, the oldest of them go. Rates of thinned samples are right: they cover a longer time.
 
+use super::copy::Progress;
 use crate::reading::Reading;
 use crate::recording::format::FrameHeader;
 use crate::recording::{Decoder, Encoder, Entry, Frames, ReadError};
@@ -30,10 +31,13 @@ pub struct Limit {
 struct MemoryFrames {
     blocks: VecDeque<(u64, Vec<u8>)>,
     end: u64,
+    /// Of a copy: whether it is wanted still.
+    progress: Option<Arc<Progress>>,
 }
 
 impl Frames for MemoryFrames {
     fn bytes_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<()> {
+        self.progress.as_ref().map_or(Ok(()), |progress| progress.count())?;
         let at = self.blocks.partition_point(|(start, _)| *start <= offset);
         let block = at.checked_sub(1).and_then(|at| self.blocks.get(at));
         let bytes = block.and_then(|(start, bytes)| {
@@ -45,6 +49,7 @@ impl Frames for MemoryFrames {
     }
 
     fn some_at(&self, offset: u64, buffer: &mut [u8]) -> io::Result<usize> {
+        self.progress.as_ref().map_or(Ok(()), |progress| progress.count())?;
         let at = self.blocks.partition_point(|(start, _)| *start <= offset);
         let Some((start, block)) = at.checked_sub(1).and_then(|at| self.blocks.get(at)) else { return Ok(0) };
         let rest = block.get((offset - start) as usize..).unwrap_or_default();
@@ -64,6 +69,16 @@ pub struct Tier {
 }
 
 impl Tier {
+    /// The same readings for another thread; nothing can be put behind them.
+    fn copy(&self, progress: &Arc<Progress>) -> Tier {
+        let frames = MemoryFrames {
+            blocks: self.frames.blocks.clone(),
+            end: self.frames.end,
+            progress: Some(progress.clone()),
+        };
+        Tier { frames, encoder: None, entries: self.entries.clone() }
+    }
+
     pub fn put(&mut self, reading: &Arc<Reading>) {
         let mut bytes = vec![];
         let encoder = self.encoder.get_or_insert_with(|| Encoder::new(KEY_EVERY));
@@ -123,6 +138,15 @@ pub struct Memory {
 }
 
 impl Memory {
+    /// The same readings for another thread.
+    pub fn copy(&self, progress: &Arc<Progress>) -> Memory {
+        Memory {
+            coarse: self.coarse.copy(progress),
+            fine: self.fine.copy(progress),
+            last_coarse: self.last_coarse.clone(),
+        }
+    }
+
     /// Place and frames of a reading, counted from the oldest.
     pub fn find(&self, at: usize) -> Option<(Entry, &dyn Frames)> {
         let coarse = self.coarse.entries.len();

@@ -4,12 +4,14 @@
 //! memory for a live source, in files for recordings) and decoded when somebody looks back. A timeline is a number of
 //! recordings one after another ([`segment`]), and behind them the live readings ([`memory`]), where there are some.
 
+mod copy;
 mod finest;
 mod memory;
 mod moment;
 mod reach;
 mod segment;
 
+pub use copy::{Progress, TimelineCopy};
 pub use memory::THIN;
 pub use moment::Moment;
 pub use reach::Reach;

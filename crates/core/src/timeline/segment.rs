@@ -72,6 +72,11 @@ impl Segment {
         if self.survey.is_thinned() { (self.survey.every().unwrap_or(0.0) * 1e3).max(1.0) as u64 } else { 0 }
     }
 
+    /// Where it is.
+    pub fn frames(&self) -> &Arc<dyn Frames> {
+        self.survey.frames()
+    }
+
     /// The same recording, found once more.
     pub fn again(&self) -> Result<(Segment, Vec<Moment>), ReadError> {
         Segment::open(self.survey.frames().clone())

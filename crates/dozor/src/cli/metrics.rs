@@ -35,12 +35,9 @@ impl Metrics {
     pub fn run(self) -> Result<Option<i32>> {
         let word = self.word.unwrap_or_default().to_lowercase();
         let has = |text: &str| text.to_lowercase().contains(&word);
-        let exact: Vec<_> = all().filter(|(_, metric)| metric.alias == word).collect();
-        let found: Vec<_> = if exact.is_empty() {
-            all().filter(|(_, m)| has(m.alias) || has(m.name) || has(m.help)).collect()
-        } else {
-            exact
-        };
+        let mut found: Vec<_> = all().filter(|(_, m)| has(m.alias) || has(m.name) || has(m.help)).collect();
+        // The one that is called so first, then what begins so, then what has it anywhere.
+        found.sort_by_key(|(_, m)| (m.alias != word, !m.alias.starts_with(&word), !has(m.alias)));
         if found.is_empty() {
             let near = nearest(&word, all().map(|(_, metric)| metric.alias));
             let near = near.map(|near| format!("; did you mean {near}?")).unwrap_or_default();

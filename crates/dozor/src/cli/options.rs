@@ -205,13 +205,15 @@ impl KernelFiles {
     }
 }
 
+/// A bare number is one of seconds, as in sleep(1).
 pub fn duration(text: &str) -> Result<Duration, dozor_core::units::QuantityError> {
-    parse_duration(text)
+    let is_bare = !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.');
+    if is_bare { parse_duration(&format!("{text}s")) } else { parse_duration(text) }
 }
 
 /// An interval: not shorter than reading itself takes.
 pub fn interval(text: &str) -> Result<Duration, String> {
-    let every = parse_duration(text).map_err(|error| error.to_string())?;
+    let every = duration(text).map_err(|error| error.to_string())?;
     if every < Duration::from_millis(50) {
         return Err(format!("'{text}' is too short; the shortest interval is 50ms"));
     }

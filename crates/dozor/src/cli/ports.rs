@@ -71,7 +71,9 @@ impl Ports {
                         })
                     })
                     .collect();
-                writeln!(io::stdout().lock(), "{}", serde_json::to_string(&all)?)?;
+                let unknown = rows.iter().filter(|row| row.holders.is_empty()).count();
+                let whole = json!({"ports": all, "holders_not_permitted": unknown});
+                writeln!(io::stdout().lock(), "{whole}")?;
             }
             Format::Csv => {
                 let mut writer = csv::Writer::from_writer(io::stdout().lock());

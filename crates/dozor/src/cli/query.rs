@@ -271,7 +271,10 @@ impl Query {
             writeln!(out, "{}", text.trim_end())?;
         }
         if answer.lines.is_empty() {
-            writeln!(out, "it never held")?;
+            // Values are asked for, not a condition; or nobody met the one that they were asked under.
+            let told =
+                if self.when.is_some() { "it never held" } else { "there is nothing of that in this time" };
+            writeln!(out, "{told}")?;
         }
         Ok(())
     }
@@ -421,6 +424,7 @@ impl Query {
                 "marks": marks.iter().map(|mark| json!({
                     "at": zone.rfc3339(mark.wall_ns), "kind": mark.kind.word(), "text": mark.text,
                     "readings": mark.readings,
+                    "over": mark.found.as_ref().map(|found| found.until_ns.is_some()),
                 })).collect::<Vec<_>>(),
                 "metrics": metrics.iter().map(|(metric, instances)| json!({
                     "alias": metric.alias, "name": metric.name, "unit": metric.unit.word(),
@@ -467,7 +471,11 @@ fn list_rest(
             (MarkKind::Lost, Some(readings)) => format!("{readings} readings: "),
             _ => String::new(),
         };
-        writeln!(out, "{:<9} {}  {readings}{}", mark.kind.word(), zone.date_time(mark.wall_ns), mark.text)?;
+        let kind = match &mark.found {
+            Some(found) if found.until_ns.is_some() => "over",
+            _ => mark.kind.word(),
+        };
+        writeln!(out, "{kind:<9} {}  {readings}{}", zone.date_time(mark.wall_ns), mark.text)?;
     }
     for (metric, instances) in metrics {
         let names: Vec<&str> = instances.iter().map(|name| &**name).collect();

@@ -93,7 +93,11 @@ const RULES: &str = r#"
 A `[[rule]]` says what must hold for a process, as an [expression](expressions.md), for how long, how bad that is, and what is said. Placeholders
 are metrics of processes (`{name}`, `{pid}`, `{cpu}`), `{process}` is `name[pid]`. It stands among [what stands out](findings.md) on the
 screen and in `dozor check`. As it begins on the live screen it may ring the bell and start one command: without a shell, with `{say}` as what was
-said, ended after 30 s, one at a time; nothing is started unless `run` says so. A rule with a mistake is left out and told with its line.
+said, in a session of its own that is ended as a whole after 30 s and when Dozor ends. Commands run one after the other; nothing is started unless `run` says so. A rule with a
+mistake is left out and told with its line.
+
+Since settings start commands, the file, the folders above it and every link on the way must belong to you or root, and nobody else may write them (nor may the file stand directly
+in a folder that others may write, as `/tmp`). Else nothing of it is read, which is said once. The same holds for themes, for how the screen was left, and for token files.
 
 ```toml
 [[rule]]

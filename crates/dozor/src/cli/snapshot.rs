@@ -6,13 +6,13 @@ use super::options::{KernelFiles, Misuse, Whom, columns, interval, order, positi
 use crate::look::clock::Zone;
 use crate::look::columns::{ColumnSet, What};
 use clap::{Args, ValueEnum};
-use dozor_core::catalogue::{Metric, PROCESS_METRICS, listed};
+use dozor_core::catalogue::{Metric, PROCESS_METRICS, SYSTEM_METRICS, listed};
 use dozor_core::exited::exited;
 use dozor_core::lane::{Lane, sentences};
-use dozor_core::rank::{Order, Population, RowRef};
+use dozor_core::rank::{Narrowing, Order, Population, RowRef};
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
-use dozor_core::wanted::Wanted;
+use dozor_core::wanted::{Demand, Wanted};
 use dozor_export::sample::{number, object};
 use dozor_export::table::{Batch, Chosen, Table, Which, chosen_rows};
 use std::io::{self, IsTerminal as _, Write};
@@ -76,9 +76,10 @@ impl Snapshot {
             let chosen = Chosen { metrics: columns, narrowing, order: Some(self.order), limit: self.limit };
             return self.as_table(chosen);
         }
+        let wanted = self.wanted(columns.as_deref(), &narrowing);
         let mut chosen = Chosen { metrics: None, narrowing, order: Some(self.order), limit: self.limit };
         let mut source = self.files.source_at_once()?;
-        source.want(Wanted::everything());
+        source.want(wanted);
         let host = Arc::new(source.host());
         let zone = Zone::named(&host.time_zone);
         let mut out = io::BufWriter::new(io::stdout().lock());
@@ -132,9 +133,13 @@ impl Snapshot {
             }
             Format::Parquet => TableFormat::Parquet,
         };
+        let wanted = match self.table {
+            None | Some(Which::Processes) => self.wanted(chosen.metrics.as_deref(), &chosen.narrowing),
+            Some(_) => Wanted::everything(),
+        };
         let mut table = Table::new(self.table.unwrap_or(Which::Processes), chosen).map_err(Misuse)?;
         let mut source = self.files.source_at_once()?;
-        source.want(Wanted::everything());
+        source.want(wanted);
         let host = Arc::new(source.host());
         let shape = (table.which(), &table.columns().to_vec()[..]);
         let mut sink = sink((format, self.cells), io::BufWriter::new(io::stdout()), shape, &host)?;
@@ -156,6 +161,27 @@ impl Snapshot {
 }
 
 impl Snapshot {
+    /// Parts of a reading that the output needs: looking into all memory maps and descriptors takes ten times as long as all else.
+    fn wanted(&self, columns: Option<&[&'static Metric]>, narrowing: &Narrowing) -> Wanted {
+        let is_table = self.format == Format::Table;
+        let metrics: Vec<&Metric> = match columns {
+            Some(columns) => columns.to_vec(),
+            None if is_table => COLUMNS.iter().map(|alias| listed(alias)).collect(),
+            // Everything that there is, as was asked for.
+            None => return Wanted::everything(),
+        };
+        let ordered = [Some(&self.order.first), self.order.then.as_ref()];
+        let ordered = ordered.into_iter().flatten().filter_map(|by| by.metric.needs);
+        let of_columns = metrics.iter().filter_map(|metric| metric.needs);
+        let machine: Wanted = match self.format {
+            // What the lanes and their sentences tell.
+            Format::Table => Wanted::NOTHING.with(Demand::Filesystems).with(Demand::Ended),
+            Format::Json | Format::Jsonl => SYSTEM_METRICS.iter().filter_map(|metric| metric.needs).collect(),
+            Format::Csv | Format::Parquet => Wanted::NOTHING,
+        };
+        of_columns.chain(ordered).collect::<Wanted>().union(narrowing.wanted()).union(machine)
+    }
+
     /// The metrics that were chosen. What the screen draws is no metric.
     fn metrics(&self) -> Result<Option<Vec<&'static Metric>>, Misuse> {
         let Some(set) = &self.columns else { return Ok(None) };

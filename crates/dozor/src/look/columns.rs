@@ -346,7 +346,10 @@ pub fn away(sample: &Sample, earlier: Option<&[Away]>) -> Vec<Away> {
         }
     };
     let cores = &sample.now.cores;
-    if !cores.is_empty() && cores.iter().all(|core| core_temperature(sample, core.number).value().is_none()) {
+    let sensor = cores.first().map(|core| core.sensor.clone());
+    let one_for_all = cores.len() > 1 && cores.iter().all(|core| Some(&core.sensor) == sensor.as_ref());
+    let none_tells = cores.iter().all(|core| core_temperature(sample, core.number).value().is_none());
+    if !cores.is_empty() && (none_tells || one_for_all) {
         away.push(("core_temp", "no sensor tells the temperature of a core here"));
     }
     if processes.is_empty() {

@@ -9,7 +9,7 @@ use crate::look::theme::{Ground, Role};
 use crate::state::State;
 use crate::state::trend::TREND_SAMPLES;
 use crate::state::trend::Trend;
-use dozor_core::catalogue::{Combine, Metric, Value, listed};
+use dozor_core::catalogue::{Combine, Metric, Unit, Value, listed};
 use dozor_core::exited::is_gathered;
 use dozor_core::expr::{Bound, Node};
 use dozor_core::lane::{Lane, Severity};
@@ -322,9 +322,25 @@ impl Rows<'_> {
             put_right(buffer, column.x + column.width, y, room, &text, style);
         }
         let largest = state.rows().largest.get(column.metric.alias).copied().unwrap_or(0.0);
+        let largest = self.full(column.metric, largest);
         if let (Some(lane), Some(value)) = (column.lane.filter(|_| largest > 0.0), value.number()) {
             let style = if receding { theme.role(Role::Quiet) } else { theme.role(Role::Lane(lane)) };
             share(buffer, column.x, y, column.bar, value / largest, style);
+        }
+    }
+
+    /// What fills a bar: a core, or the machine where somebody uses more; the memory of the machine; of rates at least what is worth a
+    /// look, so that next to nothing fills none; else the largest of the rows.
+    fn full(&self, metric: &Metric, largest: f64) -> f64 {
+        let sample = self.population.here;
+        match metric.unit {
+            Unit::PercentOfCore if largest <= 100.0 => 100.0,
+            Unit::PercentOfCore => largest.max(f64::from(sample.host.cores.max(1)) * 100.0),
+            Unit::Percent => largest.max(100.0),
+            Unit::Bytes => {
+                sample.now.system.mem_total.value().map_or(largest, |total| largest.max(total as f64))
+            }
+            _ => largest.max(metric.least_scale()),
         }
     }
 

@@ -294,6 +294,13 @@ impl Session {
                     screen.state.say_for(Severity::Warning, format!("not kept: {problem}"), Stay::Long);
                 }
             }
+            Effect::Export(job, samples) => {
+                let out = self.sender.clone();
+                std::thread::spawn(move || {
+                    let made = samples.take().map_or_else(|| Err(String::new()), |copy| job.work(copy));
+                    out.send(Incoming::Event(Event::Exported(made)));
+                });
+            }
             Effect::Save(name, bytes) => save(state, &name, &bytes),
             Effect::SaveScreen(ending) => {
                 if let Err(problem) = save_screen(screen, console, ending) {
@@ -359,7 +366,7 @@ fn save_screen(screen: &mut Screen, console: &Console, ending: &str) -> Result<(
     let wall = state.moment().sample.as_ref().map_or(0, |sample| sample.now.wall_ns());
     let title = format!("{host}, {}", state.time().zone.date_time(wall));
     let picture = picture(canvas.backend().buffer(), &state.theme, &title);
-    let bytes = crate::sheets::export::file(&picture, &host, ending)?;
+    let bytes = crate::state::exporting::file(&picture, &host, ending)?;
     state.save(ending, bytes);
     Ok(())
 }

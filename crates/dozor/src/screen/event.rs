@@ -37,6 +37,8 @@ pub enum Event {
     RecordingStalled(Option<String>),
     /// A recording has ended: with its account or with what went wrong.
     RecordingEnded(Result<String, String>),
+    /// A file was made, with its ending, or cannot be.
+    Exported(Result<(String, Vec<u8>), String>),
     /// Something beside the screen went wrong, in words.
     Failed(String),
     /// What is usual on this machine at this hour.

@@ -98,6 +98,7 @@ impl Screen {
                     sheet.told(key, &told, state);
                 }
             }
+            Event::Exported(made) => self.state.exported(made),
             Event::Failed(why) => self.state.say(Severity::Warning, why),
             Event::Usual(usual) => self.state.know(*usual),
             Event::Found(sought, found) => {

@@ -8,7 +8,7 @@ use dozor_core::lane::{Lane, Severity};
 use dozor_core::rank::{Order, Population};
 use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::sample::Sample;
-use dozor_export::open::{Family, families, openmetrics};
+use dozor_export::open::{Family, ToldProcess, families, openmetrics};
 use dozor_export::sample::{json_value, object};
 use dozor_export::table::{Chosen, chosen_rows};
 use hyper::body::Bytes;
@@ -28,7 +28,7 @@ pub struct Current {
     /// The sample.
     pub sample: Arc<Sample>,
     /// Processes that collectors are told of, by their places.
-    told: Vec<usize>,
+    told: Vec<ToldProcess>,
     /// Processes on the page at most.
     most: usize,
     /// What was done and noted lately.
@@ -74,7 +74,7 @@ impl Current {
     /// A sample with the processes that collectors are told of.
     pub fn new(
         sample: Arc<Sample>,
-        told: Vec<usize>,
+        told: Vec<ToldProcess>,
         most: usize,
         marks: Json,
         history: &History,

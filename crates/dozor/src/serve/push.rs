@@ -5,6 +5,7 @@ use super::current::Current;
 use dozor_core::findings::Finding;
 use dozor_core::reading::HostFacts;
 use dozor_export::open::logs::Logs;
+use dozor_export::open::otlp::Identity;
 use dozor_export::open::{Family, otlp};
 use std::collections::VecDeque;
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
@@ -42,13 +43,28 @@ struct Queue {
 
 /// Where samples are put that are to be sent.
 #[derive(Clone)]
-pub struct Outgoing(Arc<(Mutex<Queue>, Condvar)>);
+pub struct Outgoing(Arc<(Mutex<Queue>, Condvar, Identity)>);
+
+/// Who this is, by the words of the conventions for host.arch.
+fn identity() -> Identity {
+    let arch = match std::env::consts::ARCH {
+        "x86_64" => "amd64",
+        "aarch64" => "arm64",
+        "arm" => "arm32",
+        "powerpc64" => "ppc64",
+        "s390x" => "s390x",
+        "x86" => "x86",
+        _ => "",
+    };
+    let (host_id, instance) = dozor_linux::host::ids();
+    Identity { host_id, arch: arch.to_owned(), instance }
+}
 
 impl Outgoing {
     /// Begins sending to a collector. What goes wrong is told in words.
     pub fn start(url: &str, encoding: Encoding, host: Arc<HostFacts>, tell: fn(&str)) -> Outgoing {
         let queue = Queue { waiting: VecDeque::new(), left_out: 0 };
-        let outgoing = Outgoing(Arc::new((Mutex::new(queue), Condvar::new())));
+        let outgoing = Outgoing(Arc::new((Mutex::new(queue), Condvar::new(), identity())));
         let (queue, url) = (outgoing.clone(), target(url));
         std::thread::spawn(move || queue.send_on(&url, encoding, &host, tell));
         outgoing
@@ -58,11 +74,13 @@ impl Outgoing {
     pub fn put(&self, current: &Current, changes: &[(&Finding, bool)]) {
         let wall_ns = current.sample.now.wall_ns();
         let families = current.families();
-        let (queue, bell) = &*self.0;
+        let (queue, bell, identity) = &*self.0;
         let mut queue = queue.lock().unwrap_or_else(PoisonError::into_inner);
         queue.waiting.push_back(Parcel::Metrics(wall_ns, families));
         if !changes.is_empty() {
-            queue.waiting.push_back(Parcel::Logs(wall_ns, Logs::of(changes, &current.sample.host, wall_ns)));
+            queue
+                .waiting
+                .push_back(Parcel::Logs(wall_ns, Logs::of(changes, &current.sample.host, identity, wall_ns)));
         }
         while queue.waiting.len() > WAITING {
             queue.waiting.pop_front();
@@ -72,7 +90,7 @@ impl Outgoing {
     }
 
     fn next(&self) -> Parcel {
-        let (queue, bell) = &*self.0;
+        let (queue, bell, _) = &*self.0;
         let mut queue = queue.lock().unwrap_or_else(PoisonError::into_inner);
         loop {
             if let Some(next) = queue.waiting.pop_front() {
@@ -122,7 +140,7 @@ impl Outgoing {
                     (&logs_url, wall_ns, logs.json().to_string().into_bytes())
                 }
                 (Parcel::Metrics(wall_ns, families), _) => {
-                    let request = otlp::request(families, host, *wall_ns);
+                    let request = otlp::request(families, host, &self.0.2, *wall_ns);
                     let bytes = match encoding {
                         Encoding::Protobuf => request.bytes(),
                         Encoding::Json => request.json().to_string().into_bytes(),

@@ -7,13 +7,10 @@ use crate::look::action::Action;
 use crate::look::columns::What;
 use crate::look::theme::Role;
 use crate::state::State;
-use crate::state::effect::Effect;
+use crate::state::exporting::{Job, SIZE};
 use dozor_core::chart::{Of, Wish};
 use dozor_core::lane::{Lane, Severity};
-use dozor_export::chart::{Composing, Form, Look, compose, draw};
-use dozor_export::file::Form as Ending;
-use dozor_export::report::{Asked, Report};
-use dozor_export::scene::Scene;
+use dozor_export::chart::{Composing, Form};
 use dozor_export::table::csv::Csv;
 use dozor_export::table::json::Rows;
 use dozor_export::table::parquet::Parquet;
@@ -21,12 +18,6 @@ use dozor_export::table::{Batch, Chosen, Sink, Table, Which};
 use ratatui::buffer::Buffer;
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use ratatui::layout::Rect;
-use std::ops::Range;
-
-/// Samples up to which it is done at once; more would keep the keys waiting.
-const AT_ONCE: usize = 12_000;
-/// Size of a chart in points.
-const SIZE: (f64, f64) = (960.0, 600.0);
 
 /// What is let out.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -105,50 +96,26 @@ impl ExportSheet {
         if *kind == Kind::Screen {
             return After::Do(Action::SaveScreen);
         }
-        match made(*kind, ending, state) {
-            Ok(bytes) => state.save(ending, bytes),
-            Err(problem) => state.say(Severity::Warning, problem),
+        let begun = match kind {
+            Kind::Table => table(state, ending).map(|bytes| state.save(ending, bytes)),
+            other => begin(*other, ending, state),
+        };
+        if let Err(problem) = begun {
+            state.say(Severity::Warning, problem);
         }
         After::Close
     }
 }
 
-/// The samples that the lanes show.
-fn shown(state: &State) -> Result<Range<usize>, String> {
-    let axis = state.lanes().strips.axis.ok_or("nothing was read yet")?;
-    let timeline = &state.time().timeline;
-    let numbers = timeline.at(axis.begin(0))..timeline.at(axis.end - 1) + 1;
-    let numbers = numbers.start.max(timeline.first())..numbers.end.min(timeline.end());
-    match numbers.len() {
-        0 => Err("nothing was read yet".to_owned()),
-        many if many > AT_ONCE => Err(format!(
-            "the lanes show {many} samples: that takes a while; dozor export and dozor report do it beside"
-        )),
-        _ => Ok(numbers),
-    }
+/// The time that the lanes show.
+fn shown(state: &State) -> Result<(i64, i64), String> {
+    let axis = state.lanes().strips.axis.filter(|_| !state.time().timeline.is_empty());
+    let axis = axis.ok_or("nothing was read yet")?;
+    Ok((axis.begin(0), axis.end - 1))
 }
 
-/// A chart of metrics over a range of samples, as a file.
-pub fn chart(
-    state: &mut State,
-    numbers: Range<usize>,
-    what: &Composing,
-    ending: &str,
-) -> Result<Vec<u8>, String> {
-    let light = state.theme.light;
-    let chart = compose(state.timeline_mut(), numbers, what).map_err(|error| error.to_string())?;
-    let size = (SIZE.0, SIZE.1.max(dozor_export::chart::least_size(&chart).1 + 80.0));
-    let scene = draw(&chart, size, Look { light }).map_err(|error| error.to_string())?;
-    file(&scene, &chart.host, ending)
-}
-
-/// A drawing as a file.
-pub fn file(scene: &Scene, host: &str, ending: &str) -> Result<Vec<u8>, String> {
-    let form = Ending::by_ending(ending).ok_or_else(|| format!("'{ending}' is no form of a drawing"))?;
-    form.bytes(scene, host).map_err(|error| error.to_string())
-}
-
-fn made(kind: Kind, ending: &str, state: &mut State) -> Result<Vec<u8>, String> {
+/// Has a chart or a report made.
+fn begin(kind: Kind, ending: &str, state: &mut State) -> Result<(), String> {
     let composing = |wishes: Vec<Wish>, lanes: Vec<Lane>| Composing {
         wishes,
         form: Form::Auto,
@@ -158,32 +125,22 @@ fn made(kind: Kind, ending: &str, state: &mut State) -> Result<Vec<u8>, String> 
         brief: false,
         title: None,
     };
-    match kind {
-        Kind::Lanes => {
-            let numbers = shown(state)?;
-            chart(state, numbers, &composing(vec![], Lane::ALL.to_vec()), ending)
-        }
+    let (span, light) = (shown(state)?, state.theme.light);
+    let job = match kind {
         Kind::Users => {
             let metric = state.values.order.first.metric;
             if metric.unit.is_text() {
                 return Err(format!("{} is a text, which no chart can show", metric.alias));
             }
-            let numbers = shown(state)?;
-            chart(state, numbers, &composing(vec![Wish { metric, of: Of::All }], vec![]), ending)
+            Job::chart(composing(vec![Wish { metric, of: Of::All }], vec![]), ending, span, light)
         }
-        Kind::Table => table(state, ending),
-        Kind::Report => {
-            let numbers = shown(state)?;
-            let report = Report::new(state.timeline_mut(), numbers, &Asked::default())
-                .map_err(|error| error.to_string())?;
-            match ending {
-                "html" => Ok(report.html().into_bytes()),
-                "md" => Ok(report.markdown().into_bytes()),
-                _ => report.pdf().map_err(|error| error.to_string()),
-            }
+        Kind::Report => Job::report(ending, span),
+        Kind::Lanes | Kind::Table | Kind::Screen => {
+            Job::chart(composing(vec![], Lane::ALL.to_vec()), ending, span, light)
         }
-        Kind::Screen => Err("it is drawn below".to_owned()),
-    }
+    };
+    state.begin_export(job);
+    Ok(())
 }
 
 /// The processes as they are shown: who is kept, in their order, with their columns.
@@ -219,14 +176,4 @@ fn table(state: &State, ending: &str) -> Result<Vec<u8>, String> {
     };
     written.map_err(|error| error.to_string())?;
     Ok(bytes)
-}
-
-impl State {
-    /// Saves bytes as a file in the folder that Dozor was started in.
-    pub fn save(&mut self, ending: &str, bytes: Vec<u8>) {
-        let host = crate::recorder::in_file_name(&self.time().timeline.host().name);
-        let wall = self.moment().sample.as_ref().map_or(0, |sample| sample.now.wall_ns());
-        let name = format!("dozor-{host}-{}.{ending}", self.time().zone.for_file_name(wall));
-        self.outbox.push(Effect::Save(name, bytes));
-    }
 }

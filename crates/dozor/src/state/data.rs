@@ -16,7 +16,7 @@ use dozor_core::rank::{Folds, Ledger, Persistence, RowId, RowRef, Table, Total};
 use dozor_core::reading::ProcessKey;
 use dozor_core::recording::{Mark, MarkKind};
 use dozor_core::sample::Sample;
-use dozor_core::timeline::Timeline;
+use dozor_core::timeline::{Progress, Timeline};
 use std::collections::{BTreeSet, HashMap};
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -269,6 +269,8 @@ pub struct Session {
     pub actions_refused: Option<&'static str>,
     /// What the mouse holds.
     pub drag: Option<Drag>,
+    /// A file that is being made on another thread, and since when.
+    pub exporting: Option<(Arc<Progress>, Instant)>,
 }
 
 /// What would take something back: for each target what it was before.

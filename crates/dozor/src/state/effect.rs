@@ -1,11 +1,14 @@
 //! What must be done outside of the state.
 
+use super::exporting::Job;
 use crate::machine::Sought;
 use crate::settings::file::Change;
 use dozor_core::deed::{Deed, Target};
 use dozor_core::inside::Subject;
 use dozor_core::reading::ProcessKey;
 use dozor_core::recording::Mark;
+use dozor_core::timeline::TimelineCopy;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 /// What must be done outside of the state.
@@ -45,6 +48,8 @@ pub enum Effect {
     Configure(Change),
     /// Keep a sign.
     Keep(Mark),
+    /// Make a file of these samples, on another thread.
+    Export(Box<Job>, Samples),
     /// Save a file in the folder that Dozor was started in.
     Save(String, Vec<u8>),
     /// Save a picture of the screen with this ending.
@@ -53,4 +58,33 @@ pub enum Effect {
     Alarm(bool, Vec<String>),
     /// Take in more of a recording that has grown, once what was done meanwhile is drawn.
     GrowOn,
+}
+
+/// Samples for another thread, taken once.
+#[derive(Clone)]
+pub struct Samples(Arc<Mutex<Option<TimelineCopy>>>);
+
+impl From<TimelineCopy> for Samples {
+    fn from(copy: TimelineCopy) -> Samples {
+        Samples(Arc::new(Mutex::new(Some(copy))))
+    }
+}
+
+impl Samples {
+    /// Takes them.
+    pub fn take(&self) -> Option<TimelineCopy> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).take()
+    }
+}
+
+impl PartialEq for Samples {
+    fn eq(&self, other: &Samples) -> bool {
+        Arc::ptr_eq(&self.0, &other.0)
+    }
+}
+
+impl std::fmt::Debug for Samples {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("samples")
+    }
 }

@@ -5,6 +5,7 @@ mod change;
 pub mod data;
 mod deeds;
 pub mod effect;
+pub mod exporting;
 mod findings;
 mod lanes;
 pub mod moment;

@@ -1,6 +1,7 @@
 //! Selecting, marking and acting on processes.
 
 use super::State;
+use super::data::Mode;
 use super::effect::Effect;
 use crate::look::action::{Action, Move};
 use dozor_core::deed::{Target, target, targets};
@@ -375,6 +376,9 @@ impl State {
 
     /// Takes off what narrows; else the selection and the marks.
     pub fn back(&mut self) {
+        if self.cancel_export() {
+            return;
+        }
         if self.time.search.take().is_some() {
             self.session.message = None;
             return;
@@ -396,8 +400,12 @@ impl State {
         } else if self.selection.selected.take().is_some() {
             self.selection.scroll = 0;
             self.selection.held_until = None;
-        } else {
+        } else if !self.selection.marked.is_empty() {
             self.selection.marked.clear();
+        } else if self.time.mode == Mode::Live && self.time.cursor.is_some() {
+            // Nothing else is left to take back; the moment stays, since somebody went there.
+            let text = format!("this is an earlier moment; {} resumes", self.key(Action::Live));
+            self.say(Severity::Notice, text);
         }
     }
 }

@@ -57,6 +57,7 @@ impl State {
 
     /// What comes with time: messages go, a replay plays on.
     pub fn tick(&mut self) {
+        self.tell_export();
         if self
             .session
             .message

@@ -1,6 +1,8 @@
 //! OTLP log records: what stands out, when it begins and when it is over (opentelemetry/proto/collector/logs/v1).
 
-use super::otlp::{Any, AnyValue, KeyValue, Resource, Scope, attributes_json, resource_of, scope, text};
+use super::otlp::{
+    Any, AnyValue, Identity, KeyValue, Resource, Scope, attributes_json, resource_of, scope, text,
+};
 use dozor_core::findings::Finding;
 use dozor_core::lane::Severity;
 use dozor_core::reading::HostFacts;
@@ -98,7 +100,15 @@ fn record(one: &Finding, is_over: bool, wall_ns: i64) -> LogRecord {
     }
     for evidence in told.evidence.iter().filter(|evidence| evidence.value.is_finite()) {
         let value = Some(some(Any::Number(evidence.value)));
-        attributes.push(KeyValue { key: format!("dozor.evidence.{}", evidence.metric), value });
+        // What it is of is a value: a key for each process would be without end.
+        let (metric, of) = evidence.metric.split_once('{').unwrap_or((&evidence.metric, ""));
+        let key = format!("dozor.evidence.{metric}");
+        if attributes.iter().all(|attribute| attribute.key != key) {
+            if let Some(of) = of.strip_suffix('}') {
+                attributes.push(text(&format!("{key}.of"), of));
+            }
+            attributes.push(KeyValue { key, value });
+        }
     }
     let time = if is_over { one.until_ns } else { one.from_ns };
     LogRecord {
@@ -118,10 +128,10 @@ fn record(one: &Finding, is_over: bool, wall_ns: i64) -> LogRecord {
 
 impl Logs {
     /// What has begun and what is over (`true`), as records of a host.
-    pub fn of(changes: &[(&Finding, bool)], host: &HostFacts, wall_ns: i64) -> Logs {
+    pub fn of(changes: &[(&Finding, bool)], host: &HostFacts, identity: &Identity, wall_ns: i64) -> Logs {
         let records = changes.iter().map(|(one, is_over)| record(one, *is_over, wall_ns)).collect();
         let scopes = vec![ScopeLogs { scope: Some(scope()), records }];
-        Logs { resources: vec![ResourceLogs { resource: Some(resource_of(host)), scopes }] }
+        Logs { resources: vec![ResourceLogs { resource: Some(resource_of(host, identity)), scopes }] }
     }
 
     /// As protobuf.
@@ -176,7 +186,7 @@ mod tests {
             engine.look(&Sample::new(host.clone(), before.replace(now.clone()), now));
             let changes = changes.look(engine.history());
             if !changes.is_empty() {
-                let logs = Logs::of(&changes, &host, wall_ns);
+                let logs = Logs::of(&changes, &host, &Identity::default(), wall_ns);
                 // What is sent as protobuf is what is sent as JSON.
                 assert_eq!(Logs::decode(&logs.bytes()[..]).expect("a message").json(), logs.json());
                 told.extend(logs.resources[0].scopes[0].records.clone());

@@ -12,4 +12,4 @@ pub mod otlp;
 mod told;
 
 pub use families::{Family, Form, Series, families};
-pub use told::Told;
+pub use told::{Told, ToldProcess};

@@ -172,7 +172,7 @@ fn attribute((key, value): &(&'static str, dozor_core::text::Text)) -> KeyValue 
 }
 
 /// A sample's families as what is sent.
-pub fn request(families: &[Family], host: &HostFacts, wall_ns: i64) -> Request {
+pub fn request(families: &[Family], host: &HostFacts, identity: &Identity, wall_ns: i64) -> Request {
     let metrics = families.iter().map(|family| {
         let is_total = family.form != Form::Gauge;
         let points: Vec<NumberPoint> = family
@@ -196,7 +196,7 @@ pub fn request(families: &[Family], host: &HostFacts, wall_ns: i64) -> Request {
         }
     });
     let scopes = vec![ScopeMetrics { scope: Some(scope()), metrics: metrics.collect() }];
-    Request { resources: vec![ResourceMetrics { resource: Some(resource_of(host)), scopes }] }
+    Request { resources: vec![ResourceMetrics { resource: Some(resource_of(host, identity)), scopes }] }
 }
 
 /// The maker of all that is sent.
@@ -204,8 +204,19 @@ pub fn scope() -> Scope {
     Scope { name: "dozor".to_owned(), version: env!("CARGO_PKG_VERSION").to_owned() }
 }
 
+/// What tells this host and this program from all others.
+#[derive(Clone, Debug, Default)]
+pub struct Identity {
+    /// The machine, by machine-id(5); empty where it has none.
+    pub host_id: String,
+    /// Its architecture in the word of the conventions; empty where they have none.
+    pub arch: String,
+    /// This run of Dozor.
+    pub instance: String,
+}
+
 /// The host that it is about.
-pub fn resource_of(host: &HostFacts) -> Resource {
+pub fn resource_of(host: &HostFacts, identity: &Identity) -> Resource {
     let mut attributes = vec![
         text("service.name", "dozor"),
         text("service.version", env!("CARGO_PKG_VERSION")),
@@ -213,8 +224,15 @@ pub fn resource_of(host: &HostFacts) -> Resource {
         text("os.type", "linux"),
         text("os.description", &host.kernel),
     ];
-    if !host.cpu_model.is_empty() {
-        attributes.push(text("host.cpu.model.name", &host.cpu_model));
+    for (key, value) in [
+        ("host.id", &identity.host_id),
+        ("host.arch", &identity.arch),
+        ("service.instance.id", &identity.instance),
+        ("host.cpu.model.name", &host.cpu_model),
+    ] {
+        if !value.is_empty() {
+            attributes.push(text(key, value));
+        }
     }
     Resource { attributes }
 }

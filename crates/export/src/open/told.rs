@@ -5,26 +5,66 @@ use dozor_core::catalogue::{Metric, listed};
 use dozor_core::reading::ProcessKey;
 use dozor_core::row::Row as _;
 use dozor_core::sample::Sample;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 /// What makes a process worth telling.
 const BY: [&str; 4] = ["cpu", "rss", "disk", "net"];
+
+/// A process that is told.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct ToldProcess {
+    /// Its place in the sample.
+    pub place: usize,
+    /// Bytes that it sent towards storage since it was first seen, and when that was, in nanoseconds since 1970; none where that
+    /// is not known.
+    pub written: Option<(f64, i64)>,
+}
 
 /// Processes that are told.
 #[derive(Clone, Debug)]
 pub struct Told {
     most: usize,
     keys: HashSet<ProcessKey>,
+    /// What each sent towards storage so far, as the screen shows it.
+    written: HashMap<ProcessKey, (f64, i64)>,
 }
 
 impl Told {
     /// At most so many.
     pub fn new(most: usize) -> Told {
-        Told { most, keys: HashSet::new() }
+        Told { most, keys: HashSet::new(), written: HashMap::new() }
     }
 
-    /// Chooses for a sample: their places, by PID.
-    pub fn choose(&mut self, sample: &Sample) -> Vec<usize> {
+    /// Adds up what each process sent towards storage.
+    fn add_up(&mut self, sample: &Sample) {
+        let (write, wall) = (listed("write"), sample.now.wall_ns());
+        let mut written = HashMap::with_capacity(self.written.len());
+        for at in 0..sample.now.processes.len() {
+            let view = sample.process(at);
+            let key = view.now.key();
+            let before = self.written.get(&key).copied();
+            let more = write.of(&view).number().zip(sample.seconds()).map(|(rate, seconds)| rate * seconds);
+            let since =
+                sample.before.as_ref().filter(|_| more.is_some()).map_or(wall, |before| before.wall_ns());
+            let sum = match (before, more) {
+                (Some((sum, since)), more) => Some((sum + more.unwrap_or(0.0), since)),
+                (None, Some(more)) => Some((more, since)),
+                (None, None) => None,
+            };
+            written.extend(sum.map(|sum| (key, sum)));
+        }
+        self.written = written;
+    }
+
+    /// Chooses for a sample: processes by PID.
+    pub fn choose(&mut self, sample: &Sample) -> Vec<ToldProcess> {
+        self.add_up(sample);
+        let places = self.choose_places(sample).into_iter();
+        let written = |place: usize| self.written.get(&sample.now.processes[place].key()).copied();
+        places.map(|place| ToldProcess { place, written: written(place) }).collect()
+    }
+
+    fn choose_places(&mut self, sample: &Sample) -> Vec<usize> {
         let count = sample.now.processes.len();
         let each = self.most.div_ceil(BY.len());
         let mut near: HashSet<usize> = HashSet::new();

@@ -17,7 +17,7 @@ use std::ops::Range;
 /// Of what the users are told, with the lane that it is of.
 const USED: [(&str, Lane, &str); 5] = [
     ("cpu", Lane::Cpu, "CPU"),
-    ("rss", Lane::Memory, "Memory"),
+    ("rss", Lane::Memory, "Memory, RSS: shared pages count in each process"),
     ("read", Lane::Disk, "Disk, read"),
     ("write", Lane::Disk, "Disk, written"),
     ("net", Lane::Network, "Network"),

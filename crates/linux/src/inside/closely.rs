@@ -4,14 +4,15 @@
 use super::facts::channel;
 use super::process::{Inside, told_apart};
 use super::sockets::Peers;
-use crate::proc::{lines, number, pid_stat, read_file};
+use crate::proc::{lines, number, pid_stat, read_file, words};
 use crate::{Roots, kernel};
 use dozor_core::inside::close::{Calls, CloseLook, OfCall};
-use dozor_core::inside::{Doing, Sighting};
-use dozor_core::known::Known;
+use dozor_core::inside::{Doing, Sighting, Spent};
+use dozor_core::known::{Known, Raw};
 use dozor_core::reading::ProcessKey;
 use dozor_core::text::{Text, clean};
 use rustix::time::{ClockId, clock_gettime};
+use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
@@ -98,6 +99,21 @@ pub fn look_for(
     look
 }
 
+/// What a thread has spent; none where the kernel does not count it.
+fn spent(folder: &Path, stat: &pid_stat::ProcessStat<'_>) -> Option<Spent> {
+    let text = read_file(&folder.join("schedstat")).ok()?;
+    let mut numbers = words(text.trim_ascii()).map(number);
+    let mut next = || numbers.next().flatten().and_then(|value| u64::try_from(value).ok());
+    let (run_ns, wait_ns) = (next()?, next()?);
+    let ticks = |raw: Raw| raw.value().and_then(|value| u64::try_from(value).ok()).unwrap_or(0);
+    Some(Spent {
+        run_ns,
+        wait_ns,
+        user_ticks: ticks(stat.user_ticks),
+        system_ticks: ticks(stat.system_ticks),
+    })
+}
+
 /// CPU time of this thread.
 fn own_time() -> Duration {
     let time = clock_gettime(ClockId::ThreadCPUTime);
@@ -129,6 +145,7 @@ impl Inside {
                     on: "".into(),
                     wait_channel: "".into(),
                     stack: vec![],
+                    spent: spent(&folder, &stat),
                 };
                 let text = told_apart(read_file(&folder.join("syscall")));
                 match self.doing(&text, peers) {

@@ -185,7 +185,7 @@ impl Source for LiveSource {
             reading.ended = self.ended.take(&self.roots, &reading.processes);
             for row in &mut reading.ended {
                 let Some(pid) = row.pid.value() else { continue };
-                if let Some((received, sent)) = self.network.of_gone(pid) {
+                if let Some((received, sent)) = self.network.of_gone(pid, row.seen.value() != Some(0)) {
                     (row.net_in_bytes, row.net_out_bytes) = (Raw::new(received), Raw::new(sent));
                 }
                 if let Some(datagrams) = self.network.datagrams_of_gone(pid) {

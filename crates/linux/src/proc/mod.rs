@@ -97,51 +97,93 @@ mod tests {
         assert_eq!(number(b"18446744073709551615"), None, "an unsigned maximum is no counter");
     }
 
+    /// A text as the kernel writes it, and what reads it.
+    type Captured = (&'static str, &'static [u8], fn(&[u8]));
+
+    /// One for each module here that parses a file; the test below says which are missing.
+    const CAPTURED: &[Captured] = &[
+        ("interrupts", include_bytes!("../../tests/fixtures/interrupts"), |b| {
+            drop(interrupts::parse(b));
+            drop(interrupts::parse_softirqs(b));
+        }),
+        ("stat", include_bytes!("../../tests/fixtures/stat"), |b| drop(stat::parse(b, vec![]))),
+        ("meminfo", include_bytes!("../../tests/fixtures/meminfo"), |b| _ = meminfo::parse(b)),
+        ("vmstat", include_bytes!("../../tests/fixtures/vmstat"), |b| _ = vmstat::parse(b, 4096)),
+        ("loadavg", include_bytes!("../../tests/fixtures/loadavg"), |b| _ = loadavg::parse(b)),
+        ("diskstats", include_bytes!("../../tests/fixtures/diskstats"), |b| {
+            drop(diskstats::parse(b, &mut names::Names::default(), vec![]));
+        }),
+        ("net_dev", include_bytes!("../../tests/fixtures/net_dev"), |b| {
+            drop(net_dev::parse(b, &mut names::Names::default(), vec![]));
+        }),
+        ("pid_stat", include_bytes!("../../tests/fixtures/pid_stat"), |b| drop(pid_stat::parse(b, 4096))),
+        ("pid_io", include_bytes!("../../tests/fixtures/pid_io"), |b| _ = pid_io::parse(b)),
+        ("pid_status", include_bytes!("../../tests/fixtures/pid_status"), |b| _ = pid_status::parse(b)),
+        ("pid_limits", b"Max open files 1024 4096 files\n", |b| _ = pid_limits::files(b)),
+        ("mountstats", b"device v:/n mounted on /m with fstype nfs4 statvers=1.1\n bytes: 1 2 3 4 5 6\n READ: 1 1 0 4 5 6 7 8\n", |b| {
+            drop(mountstats::parse(b));
+        }),
+        ("mountinfo", b"36 35 98:0 /mnt1 /mnt\\0402 rw,noatime master:1 - ext3 /dev/root rw,errors=continue\n", |b| {
+            drop(mountinfo::parse(b));
+            let places = mountinfo::Places::new(b);
+            let _ = places.of(b);
+        }),
+        ("pid_task", b"77 (a b) S 1 77 77 0 -1 4194560 1 0 0 0 5 6 0 0 20 0 3 0 99 0 0\n123 456 7\n", |b| {
+            let at = b.iter().position(|byte| *byte == b'\n').unwrap_or(b.len());
+            let (stat, schedstat) = b.split_at(at);
+            drop((pid_task::parse(77, stat, Some(schedstat)), pid_task::parse(77, b, None)));
+        }),
+        ("wireless", b"Inter-| sta-|\n face | tus |\n wlan0: 0000   54.  -56.  -256        0\n", |b| {
+            drop(wireless::parse(b));
+        }),
+        ("pid_cmdline", b"/usr/bin/solve\0--fast\0\xff\0", |b| {
+            drop(pid_cmdline::parse(b));
+            let _ = (pid_cmdline::is(b, "/usr/bin/solve --fast"), pid_cmdline::program(b));
+        }),
+        ("pid_fdinfo", b"pos:\t0\ndrm-driver:\ti915\ndrm-client-id:\t7\ndrm-engine-render:\t9288864723 ns\ndrm-memory-vram:\t4 MiB\n", |b| {
+            let _ = pid_fdinfo::parse(b).map(|client| pid_fdinfo::sum(&[client]));
+        }),
+        ("pid_smaps", b"5581-7ffd ---p 00000000 00:00 0 [rollup]\nRss: 884 kB\nPss: 385 kB\n", |b| {
+            let _ = pid_smaps::parse(b);
+        }),
+        ("pid_cgroup", b"4:memory:/a\n0::/system.slice/board.service\n", |b| {
+            drop(pid_cgroup::parse(b).map(|path| pid_cgroup::service(&path)));
+        }),
+        ("pressure", b"some avg10=0.00 avg60=0.10 avg300=1.00 total=77\nfull avg10=0.00 avg60=0.00 avg300=0.00 total=5\n", |b| {
+            let _ = pressure::parse(b);
+        }),
+        ("snmp", b"Tcp: RtoAlgorithm RetransSegs\nTcp: 1 33\nUdp: InDatagrams NoPorts InErrors OutDatagrams\nUdp: 1 2 3 4\n", |b| {
+            let _ = snmp::parse(b);
+        }),
+        ("cpuinfo", b"processor\t: 0\nmodel name\t: A Processor @ 2 GHz\n", |b| drop(cpuinfo::model(b))),
+    ];
+
+    /// Modules here that only hold what others need.
+    const NO_PARSERS: [&str; 3] = ["kept", "names", "pid"];
+
+    /// The list is complete: each module of this folder is in it.
+    #[test]
+    fn each_module_that_parses_is_tried_with_broken_text() {
+        let source = include_str!("mod.rs");
+        let modules =
+            source.lines().filter_map(|line| line.strip_prefix("pub mod ").or(line.strip_prefix("mod ")));
+        let modules = modules.filter_map(|rest| rest.strip_suffix(';'));
+        let mut count = 0;
+        for module in modules.filter(|module| !NO_PARSERS.contains(module)) {
+            assert!(CAPTURED.iter().any(|(name, ..)| *name == module), "{module} is not tried");
+            count += 1;
+        }
+        assert_eq!(count, CAPTURED.len());
+    }
+
     /// Every parser takes captured text cut off anywhere and with any byte changed.
     #[test]
     fn no_parser_panics_on_broken_text() {
-        type Captured = (&'static [u8], fn(&[u8]));
-        let captured: [Captured; 12] = [
-            (include_bytes!("../../tests/fixtures/interrupts"), |b| drop(interrupts::parse(b))),
-            (include_bytes!("../../tests/fixtures/stat"), |b| {
-                let _ = stat::parse(b, vec![]);
-            }),
-            (include_bytes!("../../tests/fixtures/meminfo"), |b| {
-                let _ = meminfo::parse(b);
-            }),
-            (include_bytes!("../../tests/fixtures/vmstat"), |b| {
-                let _ = vmstat::parse(b, 4096);
-            }),
-            (include_bytes!("../../tests/fixtures/loadavg"), |b| {
-                let _ = loadavg::parse(b);
-            }),
-            (include_bytes!("../../tests/fixtures/diskstats"), |b| {
-                let _ = diskstats::parse(b, &mut names::Names::default(), vec![]);
-            }),
-            (include_bytes!("../../tests/fixtures/net_dev"), |b| {
-                let _ = net_dev::parse(b, &mut names::Names::default(), vec![]);
-            }),
-            (include_bytes!("../../tests/fixtures/pid_stat"), |b| {
-                let _ = pid_stat::parse(b, 4096);
-            }),
-            (include_bytes!("../../tests/fixtures/pid_io"), |b| {
-                let _ = pid_io::parse(b);
-            }),
-            (b"device v:/n mounted on /m with fstype nfs4 statvers=1.1\n bytes: 1 2 3 4 5 6\n READ: 1 1 0 4 5 6 7 8\n", |b| {
-                let _ = mountstats::parse(b);
-            }),
-            (b"Max open files 1024 4096 files\n", |b| {
-                let _ = pid_limits::files(b);
-            }),
-            (include_bytes!("../../tests/fixtures/pid_status"), |b| {
-                let _ = pid_status::parse(b);
-            }),
-        ];
-        for (whole, parse) in captured {
+        for (_, whole, parse) in CAPTURED {
             for cut in 0..=whole.len() {
                 parse(&whole[..cut]);
                 let mut changed = whole.to_vec();
-                for byte in [0, b' ', b'\n', b'9', b')', 0xff] {
+                for byte in [0, b' ', b'\n', b'9', b')', b'-', b':', 0xff] {
                     if let Some(place) = changed.get_mut(cut) {
                         *place = byte;
                         parse(&changed);

@@ -5,6 +5,7 @@ use crate::feed::Delivery;
 use crate::look::clock::Zone;
 use crate::screen::Event;
 use crate::state::data::Mode;
+use crate::state::effect::Effect;
 use dozor_core::deed::Deed;
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::lane::{Lane, Severity};
@@ -438,4 +439,35 @@ fn who_waits_for_the_first_reading_sees_how_far_it_is() {
     assert!(!desk.screen().contains("0 of 0"), "nothing is not yet known to be nobody");
     desk.run(2);
     assert!(!desk.screen().contains("waiting"), "{}", desk.screen());
+}
+
+/// A report is made of a copy of the samples, while the screen goes on; who does not want it any more says so.
+#[test]
+fn a_file_is_made_beside_the_screen_and_can_be_cancelled() {
+    let mut desk = Desk::at(60, (120, 40));
+    let begin = |desk: &mut Desk| {
+        desk.press("e");
+        let lines = desk.lines();
+        let at = lines.iter().position(|line| line.contains("as one page for a browser")).expect("a report");
+        let top =
+            lines.iter().position(|line| line.contains("a chart of the lanes, over")).expect("the first");
+        (0..at - top).for_each(|_| drop(desk.press("down")));
+        let effects = desk.press("enter");
+        let [Effect::Export(job, samples)] = &effects[..] else { panic!("{effects:?}") };
+        (job.clone(), samples.take().expect("the samples"))
+    };
+    let (job, samples) = begin(&mut desk);
+    assert!(desk.screen().contains("making the file …") && desk.screen().contains("esc cancels"));
+    desk.run(3);
+    let made = job.work(samples);
+    let effects = desk.event(Event::Exported(made));
+    let [Effect::Save(name, bytes)] = &effects[..] else { panic!("{effects:?}") };
+    let page = String::from_utf8_lossy(bytes);
+    assert!(name.ends_with(".html") && page.contains("lynx-obs") && page.contains("stacker"), "{name}");
+    let (job, samples) = begin(&mut desk);
+    desk.press("esc");
+    assert!(desk.screen().contains("cancelled: no file was made"));
+    let made = job.work(samples);
+    assert!(made.is_err(), "it stopped");
+    assert_eq!(desk.event(Event::Exported(made)), [], "and nothing is saved");
 }

@@ -266,7 +266,7 @@ impl ChartSheet {
     }
 
     pub fn save(&self, state: &mut State, ending: &str) {
-        let numbers = ChartSheet::numbers(state, self.span(state));
+        let span = self.span(state);
         let wishes = self.panes.iter().flat_map(|pane| pane.wishes.iter().cloned()).collect();
         let what = Composing {
             wishes,
@@ -277,9 +277,7 @@ impl ChartSheet {
             brief: false,
             title: None,
         };
-        match super::super::export::chart(state, numbers, &what, ending) {
-            Ok(bytes) => state.save(ending, bytes),
-            Err(problem) => state.say(Severity::Warning, problem),
-        }
+        let job = crate::state::exporting::Job::chart(what, ending, span, state.theme.light);
+        state.begin_export(job);
     }
 }

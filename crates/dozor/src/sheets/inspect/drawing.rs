@@ -10,6 +10,7 @@ use crate::state::State;
 use crate::state::series::STRIPS;
 use dozor_core::catalogue::listed;
 use dozor_core::inside::close::Calls;
+use dozor_core::inside::close::Kind;
 use dozor_core::inside::files::progress;
 use dozor_core::inside::words::signals_line;
 use dozor_core::inside::{FileKind, OpenFile};
@@ -401,8 +402,8 @@ fn body(inspector: &Inspector, state: &State) -> Vec<Body> {
         )));
         for line in look.lines().iter().take(7) {
             let role = match line.kind {
-                dozor_core::inside::close::Kind::Running => Role::Lane(Lane::Cpu),
-                dozor_core::inside::close::Kind::Blocked => Role::Lane(Lane::Disk),
+                Kind::Running | Kind::InKernel | Kind::Queued => Role::Lane(Lane::Cpu),
+                Kind::Blocked => Role::Lane(Lane::Disk),
                 _ => Role::Quiet,
             };
             let stack: Vec<&str> = line.stack.iter().take(4).map(|name| &**name).collect();

@@ -1,10 +1,9 @@
 //! Connections that came and went between two readings: their end names addresses and bytes, but no process.
 //!
-//! Whoever listens on the port through which a connection came in served it. Who opened one is told by connections to the
-//! same address that a reading did see, or that was open at the moment that the descriptors of a process were looked at.
+//! Whoever alone listens on the port through which a connection came in served it. Who opened one is told by connections to the
+//! same address that a reading did see, where they were those of one process.
 
-use super::holders::in_common;
-use super::members::{Bytes, Member, SocketKey};
+use super::members::{Bytes, SocketKey};
 use crate::netlink::sockets::InetSocket;
 use dozor_core::reading::ProcessKey;
 use std::collections::{HashMap, HashSet};
@@ -92,19 +91,6 @@ impl Guesses {
         }
     }
 
-    /// Whether bytes wait for somebody who opened connections.
-    pub fn wonders(&self) -> bool {
-        self.waiting.keys().any(|side| matches!(side, Side::Went(..)))
-    }
-
-    /// Whether nobody at all is known of whom some of them may be.
-    pub fn has_no_idea(&self) -> bool {
-        self.waiting.keys().any(|side| match side {
-            Side::Went(space, to) => !self.openers.contains_key(&(*space, *to)),
-            Side::Came(..) => false,
-        })
-    }
-
     /// Bytes of a connection that ended, of which no process is known.
     pub fn wait(&mut self, space: i64, socket: &InetSocket, bytes: Bytes, reading: u64) {
         if bytes == Bytes::default() {
@@ -127,7 +113,7 @@ impl Guesses {
     }
 
     /// What has waited and whose it is; nobody's where too long, of a user where that is known.
-    pub fn resolve(&mut self, reading: u64, members: &[Member]) -> Vec<(Whose, Bytes)> {
+    pub fn resolve(&mut self, reading: u64) -> Vec<(Whose, Bytes)> {
         let recent = |seen: u64| reading.saturating_sub(seen) <= OPENS;
         let before = self.listeners.len();
         self.listeners.retain(|_, listener| listener.ended.is_none_or(recent));
@@ -155,8 +141,8 @@ impl Guesses {
                     openers.into_iter().flatten().map(|(owner, _)| *owner).collect()
                 }
             };
-            let candidates: Vec<ProcessKey> = candidates.into_iter().collect();
-            let owner = in_common(&candidates, members);
+            // Of several who may have had it nobody knows which one did: workers that wait at one socket serve in turns.
+            let owner = candidates.iter().next().copied().filter(|_| candidates.len() == 1);
             let over = reading.saturating_sub(*since) >= WAIT;
             if let Some(owner) = owner {
                 resolved.push((Whose::Process(owner), *bytes));

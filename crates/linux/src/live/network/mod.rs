@@ -34,11 +34,6 @@ use std::sync::Arc;
 /// Every so many readings it is looked again who holds the sockets that moved bytes, and all processes are asked for sockets
 /// that nobody was found for.
 const ASK_ALL_EVERY: u64 = 8;
-/// Sockets in no list that are looked at themselves in one reading, of all processes and of one.
-const LOOKED_AT: usize = 32;
-const LOOKED_AT_OF_ONE: usize = 4;
-/// How often a process that has none at the moment is looked at, as long as bytes wait for somebody who had some.
-const LOOKED_AT_AGAIN: usize = 8;
 /// PIDs of further holders that a row names.
 const NAMED: usize = 64;
 
@@ -92,8 +87,6 @@ pub struct Network {
     owners: Later<Owners>,
     datagrams: Datagrams,
     guesses: Guesses,
-    /// Sockets in no list that processes had at the last look.
-    unlisted: HashMap<ProcessKey, Vec<(i32, u32)>>,
     /// What no process was found for, by user where that is known.
     unattributed: BTreeMap<Option<u32>, Bytes>,
     users: Users,
@@ -150,10 +143,7 @@ impl Network {
         if looked {
             self.look_again(proc);
         }
-        if self.guesses.wonders() {
-            self.look_for_hasty(proc);
-        }
-        let resolved = self.guesses.resolve(self.reading, &self.members);
+        let resolved = self.guesses.resolve(self.reading);
         for (owner, bytes) in resolved {
             match owner {
                 Whose::Process(owner) => self.accounts.entry(owner).or_default().add(bytes),
@@ -327,13 +317,21 @@ impl Network {
     }
 
     /// Bytes received and sent of a process that the last reading showed and this one does not, or that none has shown.
-    pub fn of_gone(&mut self, pid: i64) -> Option<(i64, i64)> {
-        let mut bytes = Bytes::default();
-        let gone = self.gone.iter().find(|(key, _)| key.pid == pid);
-        let late = self.late.keys().find(|key| key.pid == pid).copied();
+    /// Numbers come back: of several with one the first that started is the first whose end is asked for.
+    pub fn of_gone(&mut self, pid: i64, seen: bool) -> Option<(i64, i64)> {
+        let first = |keys: &mut dyn Iterator<Item = &ProcessKey>| {
+            keys.filter(|key| key.pid == pid).min_by_key(|key| key.start).copied()
+        };
+        let gone = first(&mut self.gone.keys()).filter(|_| seen);
+        let late = first(&mut self.late.keys());
+        // Bytes of one that a reading has shown may have come late as well.
+        let late = late.filter(|late| gone.is_none_or(|gone| gone.start == late.start));
+        let gone = gone.and_then(|key| self.gone.remove(&key));
         let late = late.and_then(|key| self.late.remove(&key)).map(|(bytes, _)| bytes);
-        gone.map(|(_, bytes)| *bytes).into_iter().chain(late).for_each(|some| bytes.add(some));
-        (gone.is_some() || late.is_some()).then_some((bytes.received as i64, bytes.sent as i64))
+        let found = gone.is_some() || late.is_some();
+        let mut bytes = Bytes::default();
+        gone.into_iter().chain(late).for_each(|some| bytes.add(some));
+        found.then_some((bytes.received as i64, bytes.sent as i64))
     }
 
     /// Bytes received and sent over UDP of a process that the last reading showed and this one does not, or that none has shown;
@@ -393,54 +391,6 @@ impl Network {
         for member in &mut self.members {
             member.ran_since_look = false;
         }
-    }
-
-    /// Who opens connections faster than lists are read: a socket that a process has now and that is in no list is looked at
-    /// itself. One that was there at the last look is not young: it was closed and is held. Such a process has none between
-    /// two connections, so some are looked at more than once, other ones at each reading.
-    fn look_for_hasty(&mut self, proc: &Path) {
-        let sockets = self.spaces.open.iter().flat_map(|space| space.tcp.iter().chain(&space.udp));
-        let mut listed: HashSet<u32> = sockets.map(|socket| socket.inode).collect();
-        listed.extend(self.sockets.values().map(|known| known.inode));
-        let mut unlisted = HashMap::new();
-        let mut left = LOOKED_AT;
-        let ran: Vec<(ProcessKey, Option<Place>)> = self
-            .members
-            .iter()
-            .filter(|member| member.ran && member.base.kernel.value() != Some(1))
-            .map(|member| (member.key, member.place))
-            .collect();
-        for round in 0..LOOKED_AT_AGAIN {
-            let (from, most) = match round {
-                0 => (0, ran.len()),
-                _ => (self.reading as usize * LOOKED_AT % ran.len().max(1), LOOKED_AT.min(ran.len())),
-            };
-            for (key, place) in ran.iter().cycle().skip(from).take(most) {
-                if unlisted.contains_key(key) {
-                    continue;
-                }
-                let found = holders::unlisted(proc, key.pid, &listed);
-                let before = self.unlisted.get(key);
-                let young = |socket: &&(i32, u32)| before.is_none_or(|before| !before.contains(socket));
-                for (descriptor, _) in found.iter().filter(young).take(LOOKED_AT_OF_ONE.min(left)) {
-                    left -= 1;
-                    if let Some(remote) = holders::other_side(key.pid, *descriptor) {
-                        let space = match place {
-                            Some(Place::In(id)) => *id,
-                            _ => self.spaces.own().unwrap_or(0),
-                        };
-                        self.guesses.opens(space, remote, *key, self.reading);
-                    }
-                }
-                if !found.is_empty() {
-                    unlisted.insert(*key, found);
-                }
-            }
-            if !self.guesses.has_no_idea() {
-                break;
-            }
-        }
-        self.unlisted = unlisted;
     }
 
     fn hand_out(&mut self, found: &Holders) {
