@@ -118,7 +118,9 @@ fn the_demo_is_looked_into_and_acted_on_by_mouse() {
     terminal.click_on("signals ", |screen| screen.contains("what becomes of it"));
     terminal.click_on("act", |screen| screen.contains("What shall happen to stacker[3820]"));
     terminal.click_on("KILL", |screen| screen.contains("▸") && screen.contains("KILL"));
-    terminal.click_on("do it", |screen| screen.contains("stacker[3820]: gone"));
+    terminal.click_on("do it", |screen| screen.contains("Send KILL to stacker[3820]"));
+    terminal.keys("Enter");
+    terminal.wait_for("stacker[3820]: gone");
     terminal.wait_for("stacker[3820] is gone");
     assert!(terminal.modes().contains('1'), "the mouse is ours");
     terminal.keys("Escape");

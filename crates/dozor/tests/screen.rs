@@ -152,7 +152,7 @@ fn marked_processes_are_paused_and_forced_to_end_together() {
     terminal.keys("x");
     terminal.wait_for("these 2 processes");
     terminal.keys("Down Down Down Down Enter");
-    terminal.wait_for("Send STOP to these 2 processes?");
+    terminal.wait_for("Freeze these 2 processes?");
     terminal.keys("Enter");
     terminal.wait("both stopped", |screen| screen.matches("stopped").count() >= 2);
     terminal.keys("x Down Enter");

@@ -3,7 +3,7 @@
 use super::{ByNumber, Combine, Eval, Kind, Metric, Unit, Value, transfers};
 use crate::known::{Known, Raw};
 use crate::limits;
-use crate::reading::ProcessRow;
+use crate::reading::{ProcessRow, Reading};
 use crate::row::Row;
 use crate::sample::{ProcessView, STATES, Sample, process_state};
 use crate::wanted::Demand;
@@ -162,9 +162,16 @@ fn misses_calls(view: &ProcessView<'_>) -> bool {
     missed && (moves(|row| row.udp_in_bytes) || moves(|row| row.udp_out_bytes))
 }
 
+/// Whether it may have had some of the connections of which nobody knows whose they were: who waits at a socket with others.
+fn misses_shared(view: &ProcessView<'_>) -> bool {
+    let grew = |counter: fn(&Reading) -> Raw| view.sample.rate(counter).value() > Some(0.0);
+    view.now.shared_sockets.value() > Some(0)
+        && (grew(|reading| reading.system.unattributed_in) || grew(|reading| reading.system.unattributed_out))
+}
+
 /// Whether some of the bytes are missing.
 fn misses_traffic(view: &ProcessView<'_>) -> bool {
-    misses_datagrams(view) || misses_streams(view) || misses_calls(view)
+    misses_shared(view) || misses_datagrams(view) || misses_streams(view) || misses_calls(view)
 }
 
 /// Bytes over TCP and UDP; nothing at all is not known to be nothing where those over one of them are missing.
@@ -172,7 +179,9 @@ fn over_both(view: &ProcessView<'_>, tcp: Known<f64>, udp: Known<f64>) -> Value 
     match (tcp, udp) {
         (Known::Value(tcp), Known::Value(udp)) => Value::Number(tcp + udp),
         (Known::Absent, Known::Value(udp)) if udp > 0.0 => Value::Number(udp),
-        (Known::Value(bytes), _) if bytes <= 0.0 && misses_datagrams(view) => Value::Absent,
+        (Known::Value(bytes), _) if bytes <= 0.0 && (misses_datagrams(view) || misses_shared(view)) => {
+            Value::Absent
+        }
         (tcp, _) => tcp.into(),
     }
 }
@@ -408,13 +417,13 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/smaps_rollup Pss", |p| p.now.pss_bytes.into()).reading(&["pss_bytes"]).needing(Demand::Proportional),
     entry("net_in", "process.network.io{network.io.direction=receive}", "net in/s", BytesPerSecond, Rate,
         "Bytes received over TCP and UDP, headers excluded. Bytes over UDP are counted where programs in the kernel may, while the machine moves many datagrams (see udp_in); else whoever holds a UDP socket has at least so much (≥), and unknown where nothing came over TCP.",
-        "socket diagnostics tcpi_bytes_received; tracepoint sock_recv_length", moved_in).reading(&["net_in_bytes", "udp_in_bytes", "datagram_sockets"]).at_least(misses_traffic).needing(Demand::Sockets),
+        "socket diagnostics tcpi_bytes_received; tracepoint sock_recv_length", moved_in).reading(&["net_in_bytes", "udp_in_bytes", "datagram_sockets", "shared_sockets"]).at_least(misses_traffic).needing(Demand::Sockets),
     entry("net_out", "process.network.io{network.io.direction=transmit}", "net out/s", BytesPerSecond, Rate,
         "Bytes sent over TCP, each once though it may be sent again, acknowledged or not, and over UDP, headers excluded. Bytes over UDP are counted where programs in the kernel may, while the machine moves many datagrams (see udp_out); else whoever holds a UDP socket has at least so much (≥), and unknown where nothing went over TCP.",
-        "socket diagnostics tcpi_bytes_sent − tcpi_bytes_retrans; tracepoint sock_send_length", moved_out).reading(&["net_out_bytes", "net_in_bytes", "udp_out_bytes", "udp_in_bytes", "datagram_sockets"]).at_least(misses_traffic).needing(Demand::Sockets),
+        "socket diagnostics tcpi_bytes_sent − tcpi_bytes_retrans; tracepoint sock_send_length", moved_out).reading(&["net_out_bytes", "net_in_bytes", "udp_out_bytes", "udp_in_bytes", "datagram_sockets", "shared_sockets"]).at_least(misses_traffic).needing(Demand::Sockets),
     entry("net", "process.network.io", "net/s", BytesPerSecond, Rate,
         "Bytes received and sent over TCP and UDP together, headers excluded. Where bytes over UDP are not counted, whoever holds a UDP socket has at least so much (≥), and unknown where nothing moved over TCP; of who came and went between two readings and used UDP, those over TCP may be missing (≥).",
-        "socket diagnostics; tracepoints sock_recv_length, sock_send_length", moved).reading(&["net_in_bytes", "net_out_bytes", "udp_in_bytes", "udp_out_bytes", "datagram_sockets"]).at_least(misses_traffic).needing(Demand::Sockets),
+        "socket diagnostics; tracepoints sock_recv_length, sock_send_length", moved).reading(&["net_in_bytes", "net_out_bytes", "udp_in_bytes", "udp_out_bytes", "datagram_sockets", "shared_sockets"]).at_least(misses_traffic).needing(Demand::Sockets),
     entry("udp_in", "dozor.process.network.udp.io{network.io.direction=receive}", "UDP in/s", BytesPerSecond, Rate,
         "Bytes received over UDP, headers excluded, as calls hand them over: what was dropped before is not in it. At least so much (≥) in a sample in which the kernel let some calls pass uncounted. Known where programs in the kernel may count them, from Linux 6.3 on.",
         "tracepoint sock_recv_length", |p| p.rate(|r| r.udp_in_bytes).into()).reading(&["udp_in_bytes", "udp_out_bytes"]).at_least(misses_calls).needing(Demand::Datagrams),

@@ -1,7 +1,7 @@
 //! Readings of the live machine in memory: the newest as they came, of those before them every [`THIN`]th, and once
 //! those pass a limit too, the oldest of them go. Rates of thinned samples are right: they cover a longer time.
 
-use super::copy::Progress;
+use super::progress::Progress;
 use crate::reading::Reading;
 use crate::recording::format::FrameHeader;
 use crate::recording::{Decoder, Encoder, Entry, Frames, ReadError};

@@ -8,12 +8,14 @@ mod copy;
 mod finest;
 mod memory;
 mod moment;
+mod progress;
 mod reach;
 mod segment;
 
-pub use copy::{Progress, TimelineCopy};
+pub use copy::TimelineCopy;
 pub use memory::THIN;
 pub use moment::Moment;
+pub use progress::Progress;
 pub use reach::Reach;
 
 use crate::catalogue::Metric;

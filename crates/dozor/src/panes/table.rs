@@ -329,13 +329,12 @@ impl Rows<'_> {
         }
     }
 
-    /// What fills a bar: a core, or the machine where somebody uses more; the memory of the machine; of rates at least what is worth a
+    /// What fills a bar: a core, also where somebody uses more, which the number tells; the memory of the machine; of rates at least what is worth a
     /// look, so that next to nothing fills none; else the largest of the rows.
     fn full(&self, metric: &Metric, largest: f64) -> f64 {
         let sample = self.population.here;
         match metric.unit {
-            Unit::PercentOfCore if largest <= 100.0 => 100.0,
-            Unit::PercentOfCore => largest.max(f64::from(sample.host.cores.max(1)) * 100.0),
+            Unit::PercentOfCore => 100.0,
             Unit::Percent => largest.max(100.0),
             Unit::Bytes => {
                 sample.now.system.mem_total.value().map_or(largest, |total| largest.max(total as f64))

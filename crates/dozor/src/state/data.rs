@@ -164,6 +164,8 @@ pub struct MarkedTotals {
 pub struct Selection {
     /// The selected row.
     pub selected: Option<RowId>,
+    /// Whether the selected one has a row, as of the last sample.
+    pub has_row: bool,
     /// Where the selected row was last.
     pub selected_row: usize,
     /// First row on the screen.

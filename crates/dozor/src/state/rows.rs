@@ -315,6 +315,10 @@ impl State {
         if let Some(row) = self.row_of_selected() {
             self.selection.selected_row = row;
             self.selection.scroll = self.selection.scroll.clamp((row + 1).saturating_sub(height), row);
+            self.selection.has_row = true;
+        } else if std::mem::take(&mut self.selection.has_row) && self.selection.selected.is_some() {
+            // It is gone: what stands where it was, far down, is nothing that anybody looks for.
+            self.selection.scroll = 0;
         }
         self.stay_within_rows();
     }

@@ -271,11 +271,18 @@ fn a_server_of_short_connections_has_its_bytes() {
     let all = |reading: &Reading| pids.map(|pid| told(find(reading, pid)));
     let last = read_until(&mut source, |reading| {
         let [(_, sent), (got, _)] = all(reading);
-        sent >= truth * 0.999 && got >= truth * 0.999
+        sent >= truth * 0.999 && (got >= truth * 0.999 || !INSIDE)
     });
     let [(_, sent), (got, _)] = all(&last);
     agrees("net_out of a server of short connections, bytes", truth, sent, truth * 0.05);
-    agrees("net_in of who fetched from it, bytes", truth, got, truth * 0.05);
+    if INSIDE {
+        agrees("net_in of who fetched from it, bytes", truth, got, truth * 0.05);
+    } else {
+        // By files nobody knows who opened a connection that no reading saw: that is said, and nothing is guessed.
+        assert!(got <= truth * 1.001, "{got} of {truth}");
+        let nobodys = last.system.unattributed_in.value().unwrap_or(0) as f64;
+        assert!(got + nobodys >= truth * 0.95, "{got} known, {nobodys} nobody's, of {truth}");
+    }
 }
 
 fn reads_pages(address: &str, pages: usize) -> Helper {
