@@ -105,10 +105,7 @@ fn bad_arguments_end_with_status_2_and_one_line_that_names_the_right_word() {
             &["record", "-o", "x", "--for", "1s", "--count", "1"],
             "dozor: --for <DURATION> does not go together with --count <NUMBER>",
         ),
-        (
-            &["demo", "--after", "9h"],
-            "dozor: the screen needs a terminal; for files and pipes use dozor snapshot or dozor record",
-        ),
+        (&["demo", "--after", "9h"], "dozor: the night has 4 hours only"),
         (&[], "dozor: the screen needs a terminal; for files and pipes use dozor snapshot or dozor record"),
     ] {
         let output = run(arguments);

@@ -366,7 +366,7 @@ fn save_screen(screen: &mut Screen, console: &Console, ending: &str) -> Result<(
     let wall = state.moment().sample.as_ref().map_or(0, |sample| sample.now.wall_ns());
     let title = format!("{host}, {}", state.time().zone.date_time(wall));
     let picture = picture(canvas.backend().buffer(), &state.theme, &title);
-    let bytes = crate::state::exporting::file(&picture, &host, ending)?;
+    let bytes = crate::state::job::file(&picture, &host, ending)?;
     state.save(ending, bytes);
     Ok(())
 }

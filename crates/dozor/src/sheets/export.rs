@@ -7,7 +7,7 @@ use crate::look::action::Action;
 use crate::look::columns::What;
 use crate::look::theme::Role;
 use crate::state::State;
-use crate::state::exporting::{Job, SIZE};
+use crate::state::job::{Job, SIZE};
 use dozor_core::chart::{Of, Wish};
 use dozor_core::lane::{Lane, Severity};
 use dozor_export::chart::{Composing, Form};

@@ -1,6 +1,6 @@
 //! What must be done outside of the state.
 
-use super::exporting::Job;
+use super::job::Job;
 use crate::machine::Sought;
 use crate::settings::file::Change;
 use dozor_core::deed::{Deed, Target};

@@ -277,7 +277,7 @@ impl ChartSheet {
             brief: false,
             title: None,
         };
-        let job = crate::state::exporting::Job::chart(what, ending, span, state.theme.light);
+        let job = crate::state::job::Job::chart(what, ending, span, state.theme.light);
         state.begin_export(job);
     }
 }
