@@ -9,7 +9,7 @@ use serde_json::Value;
 use served::{dozor, recorded, text};
 use std::collections::HashMap;
 use std::path::Path;
-use std::process::Command;
+use std::process::{Command, Stdio};
 use terminal::Terminal;
 
 const SIZE: (u16, u16) = (150, 45);
@@ -164,6 +164,25 @@ fn a_table_is_the_same_in_every_form() {
                 }
             }
         }
+    }
+}
+
+/// As `| head` does it.
+#[test]
+fn a_reader_that_leaves_early_is_no_error() {
+    let folder = recorded("night");
+    let recording = folder.path().join("night.dozor");
+    for form in ["csv", "json", "jsonl", "parquet"] {
+        let mut child = Command::new(served::DOZOR)
+            .args(["export", text(&recording), "--table", "processes", "--format", form, "-o", "-"])
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .expect("it runs");
+        drop(child.stdout.take());
+        let output = child.wait_with_output().expect("its end");
+        let said = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert_eq!((output.status.code(), said), (Some(0), String::new()), "{form}");
     }
 }
 

@@ -314,7 +314,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/stat processor", |p| p.now.core.into()).reading(&["core"]),
     entry("core_temp", "dozor.process.cpu.temperature", "core °C", Celsius, Level,
         "Temperature of the core that it ran on last, where it ran. Where one sensor stands for all cores it says nothing of one.",
-        "/sys/class/hwmon, topology", |p| core_temp(p)).reading(&["core", "user_ticks", "system_ticks", "run_ns"]),
+        "/sys/class/hwmon, topology", core_temp).reading(&["core", "user_ticks", "system_ticks", "run_ns"]),
     entry("priority", "dozor.process.priority", "priority", Number, Level,
         "Priority in the kernel's scale: 20 plus niceness, negative for real-time policies. A lower number is served first.",
         "/proc/PID/stat priority", |p| p.now.priority.into()).reading(&["priority"]),

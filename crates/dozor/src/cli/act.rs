@@ -281,8 +281,11 @@ impl How {
     /// Why it would not be done to one of them.
     fn refusal(&self, target: &Target, deed: &Deed, against: &[(ProcessKey, Reason)]) -> Option<String> {
         let reason = against.iter().find(|(key, _)| *key == target.key && !self.anyway);
+        let deaf = (target.kernel && deed.ends()).then_some(Reason::Kernel);
         reason
-            .map(|(_, reason)| reason.words().to_owned())
+            .map(|(_, reason)| *reason)
+            .or(deaf)
+            .map(|reason| reason.words().to_owned())
             .or_else(|| foresee(target.key, deed).map(|outcome| Account::from(outcome).words()))
     }
 

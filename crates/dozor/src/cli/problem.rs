@@ -129,12 +129,24 @@ pub fn chain(error: &anyhow::Error) -> String {
     clean(said.join(": ").as_bytes())
 }
 
+/// What the operating system said, where it did; those who write CSV and JSON keep it to themselves.
+fn kind_of(cause: &(dyn std::error::Error + 'static)) -> Option<io::ErrorKind> {
+    let of_csv = |error: &csv::Error| match error.kind() {
+        csv::ErrorKind::Io(error) => Some(error.kind()),
+        _ => None,
+    };
+    let of_json = |error: &serde_json::Error| error.io_error_kind();
+    cause
+        .downcast_ref::<io::Error>()
+        .map(io::Error::kind)
+        .or_else(|| cause.downcast_ref().and_then(of_csv))
+        .or_else(|| cause.downcast_ref().and_then(of_json))
+}
+
 /// Whether somebody merely closed the other end of a pipe.
 pub fn is_closed_pipe(error: &anyhow::Error) -> bool {
     error.chain().any(|cause| {
         matches!(cause.downcast_ref(), Some(RecordError::PipeClosed))
-            || cause
-                .downcast_ref::<io::Error>()
-                .is_some_and(|cause| cause.kind() == io::ErrorKind::BrokenPipe)
+            || kind_of(cause) == Some(io::ErrorKind::BrokenPipe)
     })
 }

@@ -6,7 +6,7 @@ use crate::look::clock::Zone;
 use crate::recordings::{self, Opened};
 use anyhow::Context as _;
 use clap::{Args, ValueEnum};
-use dozor_core::catalogue::{Eval, Metric, Unit, Value};
+use dozor_core::catalogue::{Eval, Kind, Metric, Unit, Value};
 use dozor_core::deed::Record;
 use dozor_core::expr::Expression;
 use dozor_core::query::{Answer, Asked, Line, Query as Question, Stat, present};
@@ -186,7 +186,7 @@ impl Query {
                         zone.rfc3339(line.until_ns),
                         line.metric.alias.to_owned(),
                         self.cells.text(line.instance.as_deref().unwrap_or_default()),
-                        stat.map_or("", Stat::word).to_owned(),
+                        stat_of(line, stat).map_or("", Stat::word).to_owned(),
                         whose(line, stat).to_owned(),
                         self.cells.value(&line.value, |number| number.to_string()),
                         line.unit.word().to_owned(),
@@ -236,7 +236,7 @@ impl Query {
                     "processes" => ", of all processes together",
                     _ => "",
                 };
-                let how = stat.map_or(String::new(), |stat| format!(", {}", stat.word()));
+                let how = stat_of(line, stat).map_or(String::new(), |stat| format!(", {}", stat.word()));
                 writeln!(out, "{}{instance}{how}{of}, in {}", line.metric.alias, unit_word(line.unit))?;
                 heading = Some(title);
                 (day, until) = (String::new(), None);
@@ -490,6 +490,12 @@ fn unit_word(unit: Unit) -> &'static str {
     if word.is_empty() { "numbers" } else { word }
 }
 
+/// What became of it: of names that happen to be numbers there is no mean, but a last one.
+fn stat_of(line: &Line, stat: Option<Stat>) -> Option<Stat> {
+    let is_name = line.metric.kind == Kind::Label;
+    stat.map(|stat| if is_name && stat == Stat::Mean { Stat::Last } else { stat })
+}
+
 /// Whose a value is: the largest and the smallest of a metric of processes are those of a single one, so they may be below
 /// the mean of all of them together.
 fn whose(line: &Line, stat: Option<Stat>) -> &'static str {
@@ -508,7 +514,7 @@ fn object(line: &Line, zone: &Zone, stat: Option<Stat>) -> Json {
     if let Some(instance) = &line.instance {
         object.insert("instance".to_owned(), (**instance).into());
     }
-    if let Some(stat) = stat {
+    if let Some(stat) = stat_of(line, stat) {
         object.insert("stat".to_owned(), stat.word().into());
     }
     object.insert("of".to_owned(), whose(line, stat).into());

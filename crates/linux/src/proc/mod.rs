@@ -116,7 +116,7 @@ mod tests {
         ("net_dev", include_bytes!("../../tests/fixtures/net_dev"), |b| {
             drop(net_dev::parse(b, &mut names::Names::default(), vec![]));
         }),
-        ("pid_stat", include_bytes!("../../tests/fixtures/pid_stat"), |b| drop(pid_stat::parse(b, 4096))),
+        ("pid_stat", include_bytes!("../../tests/fixtures/pid_stat"), |b| _ = pid_stat::parse(b, 4096)),
         ("pid_io", include_bytes!("../../tests/fixtures/pid_io"), |b| _ = pid_io::parse(b)),
         ("pid_status", include_bytes!("../../tests/fixtures/pid_status"), |b| _ = pid_status::parse(b)),
         ("pid_limits", b"Max open files 1024 4096 files\n", |b| _ = pid_limits::files(b)),
