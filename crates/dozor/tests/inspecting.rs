@@ -117,7 +117,7 @@ fn the_demo_is_looked_into_and_acted_on_by_mouse() {
     terminal.click_on("files 30", |screen| screen.contains("moves/s"));
     terminal.click_on("signals ", |screen| screen.contains("what becomes of it"));
     terminal.click_on("act", |screen| screen.contains("What shall happen to stacker[3820]"));
-    terminal.click_on("do it", |screen| screen.contains("Send TERM to stacker[3820]"));
+    terminal.click_on("ask first", |screen| screen.contains("Send TERM to stacker[3820]"));
     terminal.keys("Enter");
     terminal.wait_for("stacker[3820]: gone");
     terminal.wait_for("stacker[3820] is gone");

@@ -124,9 +124,10 @@ impl Files {
         }
         if found.denied > 0 {
             problem::say(&format!(
-                "{} of {} processes may not be looked into; run as root to see them all",
+                "{} of {} processes may not be looked into; {}",
                 found.denied,
-                found.denied + found.looked
+                found.denied + found.looked,
+                problem::who_may()
             ));
         }
         if found.cut {

@@ -106,7 +106,7 @@ impl Ports {
         }
         let unknown = rows.iter().filter(|row| row.holders.is_empty()).count();
         if unknown > 0 {
-            problem::say(&format!("who holds {unknown} of them may not be seen; run as root"));
+            problem::say(&format!("who holds {unknown} of them may not be seen; {}", problem::who_may()));
         }
         Ok(if rows.is_empty() { End::Status(1) } else { End::Done })
     }

@@ -129,6 +129,15 @@ pub fn chain(error: &anyhow::Error) -> String {
     clean(said.join(": ").as_bytes())
 }
 
+/// What helps where the kernel refuses to show something: root already has all that a user can get.
+pub fn who_may() -> &'static str {
+    if rustix::process::geteuid().is_root() {
+        "a security module or a container forbids it even to root"
+    } else {
+        "run as root to see all"
+    }
+}
+
 /// What the operating system said, where it did; those who write CSV and JSON keep it to themselves.
 fn kind_of(cause: &(dyn std::error::Error + 'static)) -> Option<io::ErrorKind> {
     let of_csv = |error: &csv::Error| match error.kind() {

@@ -382,7 +382,9 @@ impl Sheet for ActSheet {
                 (false, _) => vec![("y", "do it anyway"), ("n", "leave it"), ("esc", "back")],
             };
         }
-        let mut hints = vec![("enter", "do it"), ("↑ ↓", "choose")];
+        let asks = |what: &What| matches!(what, What::Do(deed) if deed.ends_or_pauses());
+        let asks = self.matching().get(self.search.at).is_some_and(|choice| asks(&choice.what));
+        let mut hints = vec![("enter", if asks { "ask first" } else { "do it" }), ("↑ ↓", "choose")];
         if self.scopes.len() > 1 {
             hints.push(("← →", "to whom"));
         }
