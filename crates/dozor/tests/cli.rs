@@ -367,6 +367,33 @@ fn a_closed_pipe_ends_quietly() {
     }
 }
 
+/// A snapshot reads only what it prints, narrows and orders by; each of the three asks for what is costly.
+#[test]
+fn a_snapshot_reads_what_it_needs() {
+    let own = std::process::id().to_string();
+    let rows = |arguments: &[&str]| {
+        let all = [&["snapshot", "--every", "50ms", "--format", "csv"], arguments].concat();
+        let text = String::from_utf8(run(&all).stdout).expect("UTF-8");
+        let lines: Vec<Vec<String>> =
+            text.lines().skip(1).map(|line| line.split(',').map(str::to_owned).collect()).collect();
+        lines
+    };
+    let number = |cell: &str| cell.parse::<u64>().unwrap_or_else(|_| panic!("{cell:?} is no number"));
+    let by_columns = rows(&["--columns", "pss,files", &own]);
+    assert!(number(&by_columns[0][1]) > 4096 && number(&by_columns[0][2]) > 2, "{by_columns:?}");
+    let narrowed = rows(&["--columns", "pid", "--where", "pss > 4 KiB and files > 2", &own]);
+    assert_eq!(narrowed.len(), 1, "{narrowed:?}");
+    assert_eq!(narrowed[0][1], own);
+    let open: Vec<_> = (0..20).map(|_| std::fs::File::open("/dev/null").expect("a file")).collect();
+    let mut sleeper = Command::new("sleep").arg("20").spawn().expect("a child");
+    let child = sleeper.id().to_string();
+    let orders = ["--order=-files", "--order=+files"];
+    let ordered = orders.map(|order| rows(&["--columns", "pid", order, &own, &child]));
+    sleeper.kill().and_then(|()| sleeper.wait().map(drop)).expect("its end");
+    drop(open);
+    assert_eq!([&ordered[0][0][1], &ordered[1][0][1]], [&own, &child], "{ordered:?}");
+}
+
 #[test]
 fn a_made_up_machine_is_read_from_its_files() {
     let folder = folder();
