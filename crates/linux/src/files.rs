@@ -152,13 +152,15 @@ pub fn replace(path: &Path, bytes: &[u8]) -> io::Result<()> {
     beside.finish()
 }
 
-/// How files begin that are not whole yet.
-const BESIDE: &str = ".dozor-";
+/// How the names of files begin and end that are not whole yet.
+const BESIDE: (&str, &str) = (".dozor-", ".unfinished");
 
 /// Removes what one of ours left that was killed before its file was whole: nobody has it locked any more.
 fn remove_left_behind(folder: &Path) {
     for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
-        let is_beside = entry.file_name().as_encoded_bytes().starts_with(BESIDE.as_bytes());
+        let name = entry.file_name();
+        let name = name.as_encoded_bytes();
+        let is_beside = name.starts_with(BESIDE.0.as_bytes()) && name.ends_with(BESIDE.1.as_bytes());
         if !is_beside || !entry.file_type().is_ok_and(|kind| kind.is_file()) {
             continue;
         }
@@ -198,7 +200,7 @@ impl Beside {
             Err(_) => PRIVATE,
         };
         remove_left_behind(folder);
-        let temporary = tempfile::Builder::new().prefix(BESIDE).tempfile_in(folder)?;
+        let temporary = tempfile::Builder::new().prefix(BESIDE.0).suffix(BESIDE.1).tempfile_in(folder)?;
         // As long as somebody writes it.
         let _ = flock(temporary.as_file(), FlockOperation::NonBlockingLockExclusive);
         Ok(Beside { temporary, path, mode })
@@ -355,10 +357,10 @@ mod tests {
     fn what_a_killed_one_left_is_removed_by_the_next_and_nothing_else() {
         let scratch = tempfile::tempdir().unwrap();
         let at = |name: &str| scratch.path().join(name);
-        fs::write(at(".dozor-left"), "half of it").unwrap();
-        fs::write(at(".dozorrc"), "somebody's").unwrap();
+        fs::write(at(".dozor-left.unfinished"), "half of it").unwrap();
+        fs::write(at(".dozor-notes"), "somebody's").unwrap();
         let writing = Beside::create(&at("report")).unwrap();
-        assert!(!at(".dozor-left").exists() && at(".dozorrc").exists());
+        assert!(!at(".dozor-left.unfinished").exists() && at(".dozor-notes").exists());
         // Another one at the same time leaves the one that is being written.
         replace(&at("other"), b"x").unwrap();
         writing.finish().unwrap();

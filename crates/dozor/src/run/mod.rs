@@ -298,7 +298,7 @@ impl Session {
                 let out = self.sender.clone();
                 std::thread::spawn(move || {
                     let made = samples.take().map_or_else(|| Err(String::new()), |copy| job.work(copy));
-                    out.send(Incoming::Event(Event::Exported(made)));
+                    out.send(Incoming::Event(Event::Exported(samples, made)));
                 });
             }
             Effect::Save(name, bytes) => save(state, &name, &bytes),

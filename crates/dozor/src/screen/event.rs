@@ -2,6 +2,7 @@
 
 use crate::feed::Delivery;
 use crate::machine::Sought;
+use crate::state::effect::Samples;
 use dozor_core::deed::{Account, Deed, Target};
 use dozor_core::findings::Usual;
 use dozor_core::inside::Told;
@@ -37,8 +38,8 @@ pub enum Event {
     RecordingStalled(Option<String>),
     /// A recording has ended: with its account or with what went wrong.
     RecordingEnded(Result<String, String>),
-    /// A file was made, with its ending, or cannot be.
-    Exported(Result<(String, Vec<u8>), String>),
+    /// A file was made of these samples, with its ending, or cannot be.
+    Exported(Samples, Result<(String, Vec<u8>), String>),
     /// Something beside the screen went wrong, in words.
     Failed(String),
     /// What is usual on this machine at this hour.

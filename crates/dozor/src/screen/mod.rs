@@ -98,7 +98,7 @@ impl Screen {
                     sheet.told(key, &told, state);
                 }
             }
-            Event::Exported(made) => self.state.exported(made),
+            Event::Exported(samples, made) => self.state.exported(&samples, made),
             Event::Failed(why) => self.state.say(Severity::Warning, why),
             Event::Usual(usual) => self.state.know(*usual),
             Event::Found(sought, found) => {

@@ -1,6 +1,7 @@
 //! What the state is made of. Everybody may read it; only the state itself changes it.
 
 use super::axis::{Strips, Zoom};
+use super::effect::Samples;
 use super::overview::Overview;
 use super::parts::Parts;
 use super::search::Search;
@@ -271,8 +272,8 @@ pub struct Session {
     pub actions_refused: Option<&'static str>,
     /// What the mouse holds.
     pub drag: Option<Drag>,
-    /// A file that is being made on another thread, and since when.
-    pub exporting: Option<(Arc<Progress>, Instant)>,
+    /// A file that is being made on another thread, of what, and since when.
+    pub exporting: Option<(Arc<Progress>, Samples, Instant)>,
 }
 
 /// What would take something back: for each target what it was before.

@@ -2,7 +2,7 @@
 
 use super::State;
 use super::data::Stay;
-use super::effect::Effect;
+use super::effect::{Effect, Samples};
 use super::job::Job;
 use dozor_core::lane::Severity;
 use dozor_core::timeline::Progress;
@@ -15,14 +15,15 @@ impl State {
             return self.say(Severity::Notice, "a file is being made already; esc cancels it".to_owned());
         }
         let progress = Arc::new(Progress::default());
-        self.session.exporting = Some((progress.clone(), self.now));
-        self.outbox.push(Effect::Export(Box::new(job), self.time.timeline.copy(&progress).into()));
+        let samples = Samples::from(self.time.timeline.copy(&progress));
+        self.session.exporting = Some((progress, samples.clone(), self.now));
+        self.outbox.push(Effect::Export(Box::new(job), samples));
         self.tell_export();
     }
 
     /// Says how far it is.
     pub fn tell_export(&mut self) {
-        let Some((progress, since)) = &self.session.exporting else { return };
+        let Some((progress, _, since)) = &self.session.exporting else { return };
         let seconds = self.now.saturating_duration_since(*since).as_secs();
         let text =
             format!("making the file … {} readings looked at, {seconds} s; esc cancels", progress.read());
@@ -31,16 +32,16 @@ impl State {
 
     /// Whether one is being made; then it is not wanted any more.
     pub fn cancel_export(&mut self) -> bool {
-        let Some((progress, _)) = self.session.exporting.take() else { return false };
+        let Some((progress, ..)) = self.session.exporting.take() else { return false };
         progress.stop();
         self.say(Severity::Notice, "cancelled: no file was made".to_owned());
         true
     }
 
     /// It is made, or cannot be.
-    pub fn exported(&mut self, made: Result<(String, Vec<u8>), String>) {
-        // One that was cancelled meanwhile is nobody's.
-        if self.session.exporting.take().is_none() {
+    pub fn exported(&mut self, of: &Samples, made: Result<(String, Vec<u8>), String>) {
+        // One that was cancelled meanwhile is nobody's, and does not end the next.
+        if self.session.exporting.take_if(|(_, samples, _)| samples == of).is_none() {
             return;
         }
         match made {
