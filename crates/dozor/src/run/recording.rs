@@ -63,7 +63,7 @@ impl Recording {
         *self = Recording { items: Some(sender), thread: Some(thread), left_out: 0 };
     }
 
-    /// Keeps a reading, where one is written. A disk that does not keep up holds up nobody: readings are left out then, which is said;
+    /// Keeps a reading, where one is written. A disk that cannot keep up delays nobody: readings are left out then, which is said;
     /// the next that is written has all that was counted meanwhile.
     pub fn reading(&mut self, reading: &Arc<Reading>, state: &mut State) {
         let Some(items) = &self.items else { return };
@@ -71,7 +71,7 @@ impl Recording {
             Ok(()) => self.left_out = 0,
             Err(TrySendError::Full(_)) => {
                 self.left_out += 1;
-                let text = format!("the disk does not keep up: {} readings are not recorded", self.left_out);
+                let text = format!("the disk cannot keep up: {} readings are not recorded", self.left_out);
                 state.say_for(Severity::Critical, text, Stay::UntilKey);
             }
             Err(TrySendError::Disconnected(_)) => self.stop(),
