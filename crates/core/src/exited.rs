@@ -32,7 +32,14 @@ pub fn exited_unsaid(sample: &Sample) -> Sample {
 }
 
 fn those_gone(sample: &Sample, said: bool) -> Sample {
-    let of = |reading: &Reading| Reading { system: reading.system.clone(), ..Reading::default() };
+    let of = |reading: &Reading| {
+        let mut of_machine = Reading { system: reading.system.clone(), ..Reading::default() };
+        // What those handed to devices who are gone is not kept.
+        if of_machine.system.transfers_noted.value().is_some() {
+            of_machine.system.transfers_noted = Raw::ABSENT;
+        }
+        of_machine
+    };
     let mut now = of(&sample.now);
     let mut earlier = Reading::default();
     if let Some(before) = &sample.before {

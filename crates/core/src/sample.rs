@@ -128,6 +128,8 @@ pub struct Sample {
     ports: OnceLock<Ports>,
     /// What the disks took, once somebody asks.
     took: OnceLock<Option<f64>>,
+    /// What processes surely wrote to them, once somebody asks.
+    pub(crate) surely_written: OnceLock<f64>,
 }
 
 /// The rows' counts of owners are wanted one after another when a reading goes; asked for some hundred at once, the waits for
@@ -179,8 +181,7 @@ impl Sample {
         };
         let all_stand = changed.is_some() || before.as_deref().is_some_and(stand);
         let active = changed.map_or_else(OnceLock::new, OnceLock::from);
-        let (ended, ports, tasks, took) =
-            (OnceLock::new(), OnceLock::new(), OnceLock::new(), OnceLock::new());
+        let (ended, ports, tasks) = (OnceLock::new(), OnceLock::new(), OnceLock::new());
         Sample {
             host,
             before,
@@ -194,7 +195,8 @@ impl Sample {
             gone,
             ended,
             ports,
-            took,
+            took: OnceLock::new(),
+            surely_written: OnceLock::new(),
         }
     }
 
@@ -257,13 +259,21 @@ impl Sample {
         self.ports.get_or_init(|| Ports::new(&self.now))
     }
 
-    /// Bytes per second that the whole disks took, and by which what waits to be written grew: more cannot have been
-    /// written. Nothing where neither is known.
+    /// Bytes per second that whole disks and servers of network file systems took, and by which what waits to be written grew:
+    /// more cannot have been written. Nothing where neither is known.
     pub fn storage_took(&self) -> Option<f64> {
         *self.took.get_or_init(|| {
             let disks = self.parts(|reading| &reading.disks[..]).filter(|disk| disk.now.whole.is_empty());
-            let taken: Vec<f64> = disks.filter_map(|disk| disk.rate(|d| d.write_bytes).value()).collect();
+            let disks = disks.filter_map(|disk| disk.rate(|d| d.write_bytes).value());
+            let remotes = self.parts(|reading| &reading.remotes[..]);
+            let remotes = remotes.filter_map(|remote| remote.rate(|r| r.write_bytes).value());
+            let taken: Vec<f64> = disks.chain(remotes).collect();
             let seconds = self.seconds()?;
+            // What goes to servers that tell no bytes is not known.
+            let tells = |mount: &str| self.now.remotes.iter().any(|row| *row.mount == *mount);
+            if self.now.filesystems.iter().any(|row| row.remote == Raw::new(1) && !tells(&row.mount)) {
+                return None;
+            }
             let waits = |reading: &Reading| reading.system.mem_dirty.value();
             let grown = waits(&self.now)
                 .zip(waits(self.before.as_deref()?))

@@ -105,8 +105,8 @@ fn with_ends(reading: &Arc<Reading>, ends: Ends) -> Arc<Reading> {
 }
 
 /// Counters of processes that are not kept for years: details of the CPU and of calls. The rest tells who used what. What was handed
-/// to write calls stays, since what a process wrote is held against it.
-const DETAILS: [fn(&mut ProcessRow) -> &mut Raw; 9] = [
+/// to write calls, and in how many, stays, since what a process wrote is held against it.
+const DETAILS: [fn(&mut ProcessRow) -> &mut Raw; 8] = [
     |row| &mut row.switches_wait,
     |row| &mut row.switches_forced,
     |row| &mut row.core_wait_ns,
@@ -114,7 +114,6 @@ const DETAILS: [fn(&mut ProcessRow) -> &mut Raw; 9] = [
     |row| &mut row.children_faults,
     |row| &mut row.core,
     |row| &mut row.read_calls,
-    |row| &mut row.write_calls,
     |row| &mut row.read_any_bytes,
 ];
 

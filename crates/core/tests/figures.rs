@@ -7,7 +7,7 @@ use dozor_core::known::{Known, Raw};
 use dozor_core::lane::{Lane, Severity, sentences};
 use dozor_core::rank::{Order, Population};
 use dozor_core::reading::{
-    CoreRow, DiskRow, EndedRow, HostFacts, InterfaceRow, ProcessRow, Reading, SensorRow, raw,
+    CoreRow, DiskRow, EndedRow, HostFacts, InterfaceRow, ProcessRow, Reading, SensorRow, TransferRow, raw,
 };
 use dozor_core::recording::Writer;
 use dozor_core::sample::Sample;
@@ -554,6 +554,77 @@ fn what_was_written_is_at_most_what_was_handed_over_or_what_the_devices_took() {
     assert_eq!(of(60, 0, 0, unasked, 400, 0), (60.0, "pages"), "no write call, so in another way");
     assert_eq!(of(9_000, 0, 100, no, 30, 80), (30.0, "devices"), "most of the calls were on sockets");
     assert_eq!(of(9_000, 0, 100, no, 10, 60), (40.0, "devices"), "but not all of them");
+}
+
+/// Process 7 writes; 8 writes as well. In two seconds: pages made dirty, bytes handed to calls, calls, what the kernel counted of its
+/// requests and of those of 8, which made as much dirty; what the disk took.
+fn written(mib: [i64; 6], calls: i64) -> (f64, &'static str, bool) {
+    let [dirtied, handed, itself, other, took, grown] = mib.map(|mib| mib << 20);
+    let reading = |times: i64| {
+        move |r: &mut Reading| {
+            let one = |pid: i64, dirtied: i64, handed: i64, calls: i64| {
+                process(pid, |p| {
+                    (p.io_unknown, p.writes_otherwise) = (raw(0), raw(0));
+                    (p.write_bytes, p.write_any_bytes) = (raw(dirtied * times), raw(handed * times));
+                    (p.cancelled_bytes, p.write_calls) = (raw(0), raw(calls * times));
+                })
+            };
+            r.processes = vec![one(7, dirtied, handed, calls), one(8, other, other, 100)];
+            let disk = DiskRow { name: "nvme0n1".into(), write_bytes: raw(took * times), ..DiskRow::default() };
+            r.disks = vec![disk];
+            r.system.mem_dirty = raw((100 << 20) + grown * times);
+            r.system.transfers_noted = raw(1);
+            let transfer = |pid: i64, bytes: i64| TransferRow {
+                pid: raw(pid),
+                start_ticks: r.processes[0].start_ticks,
+                number: raw(1),
+                group_number: raw(0),
+                write_bytes: raw(bytes * times),
+                ..TransferRow::default()
+            };
+            r.transfers = vec![transfer(7, itself), transfer(8, other)];
+        }
+    };
+    let sample = sample(reading(0), reading(1));
+    let at = sample.now.processes.iter().position(|row| row.pid == raw(7)).expect("the process");
+    let metric = |alias: &str| process_metric(alias).expect("a metric");
+    let view = sample.process(at);
+    let Value::Word(by) = metric("write_by").of(&view) else { panic!("a word") };
+    let bytes = metric("write").of(&view).number().expect("a number");
+    let at_most = metric("write").most.is_some_and(|is_most| is_most(&view));
+    (bytes * 2.0 / f64::from(1 << 20), by, at_most)
+}
+
+#[test]
+fn requests_that_the_kernel_counted_bound_what_was_written() {
+    // A log that is brought to the disk: its folios were dirtied again and again.
+    assert_eq!(written([2_000, 8, 8, 0, 9, 0], 1_000), (8.0, "calls", false));
+    // The same, which hands much more to pipes; another one writes as well.
+    assert_eq!(written([2_000, 72, 8, 300, 310, 0], 9_000), (10.0, "devices", true));
+    assert_eq!(written([2_000, 72, 8, 300, 308, 0], 9_000), (8.0, "devices", false));
+    // Of what waits to be written nobody says whose it is.
+    assert_eq!(written([2_000, 72, 8, 300, 310, 30], 9_000), (40.0, "devices", true));
+    // Spliced into a file and brought to the disk; and left in memory.
+    assert_eq!(written([51, 1, 51, 0, 52, 0], 16), (51.0, "pages", false));
+    assert_eq!(written([51, 1, 0, 300, 300, 60], 2), (51.0, "pages", true));
+    // Few large calls on files whose folios are larger.
+    assert_eq!(written([40, 20, 0, 0, 0, 25], 20), (20.0, "calls", false));
+    // What the machine's counters are behind bounds nobody.
+    assert_eq!(written([4, 1, 0, 0, 0, 0], 100), (1.0, "calls", false));
+}
+
+#[test]
+fn what_the_gone_handed_to_devices_is_unknown() {
+    let reading = |pids: &'static [i64]| {
+        move |r: &mut Reading| {
+            r.processes = pids.iter().map(|pid| process(*pid, |_| {})).collect();
+            r.system.transfers_noted = raw(1);
+        }
+    };
+    let gone = exited(&sample(reading(&[7, 8]), reading(&[7])));
+    assert_eq!(gone.now.processes.len(), 1);
+    let metric = process_metric("device_write").expect("a metric");
+    assert_eq!(metric.of(&gone.process(0)), Value::Absent, "and not nothing");
 }
 
 #[test]

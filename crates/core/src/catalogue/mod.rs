@@ -9,6 +9,7 @@ mod process;
 mod system;
 mod transfers;
 mod value;
+mod written;
 
 pub use counters::{COUNTERS, Counter, CounterOf};
 pub use document::markdown;
@@ -168,6 +169,8 @@ pub struct Metric {
     pub words: &'static [&'static str],
     /// Says of which processes the value is only the least that it may be.
     pub least: Option<fn(&ProcessView<'_>) -> bool>,
+    /// Whether the value of a process is the most that it may be; none where it never is.
+    pub most: Option<fn(&ProcessView<'_>) -> bool>,
     /// All values that a process has at once, where there may be several: a comparison holds where it does for any of
     /// them. Nothing where they are not known.
     pub several: Option<Several>,
@@ -248,6 +251,12 @@ impl Metric {
     /// The same entry, which for some processes is only the least that it may be.
     const fn at_least(mut self, of: fn(&ProcessView<'_>) -> bool) -> Metric {
         self.least = Some(of);
+        self
+    }
+
+    /// The same entry, which for some processes is the most that it may be.
+    const fn at_most(mut self, of: fn(&ProcessView<'_>) -> bool) -> Metric {
+        self.most = Some(of);
         self
     }
 

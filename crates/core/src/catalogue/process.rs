@@ -1,5 +1,6 @@
 //! Metrics of a process.
 
+use super::written::{self, WRITTEN_BY, written};
 use super::{ByNumber, Combine, Eval, Kind, Metric, Unit, Value, transfers};
 use crate::known::{Known, Raw};
 use crate::limits;
@@ -32,6 +33,7 @@ const fn entry(
         combine: Combine::usual(kind, unit),
         words: &[],
         least: None,
+        most: None,
         several: None,
         by_number: None,
     }
@@ -92,52 +94,8 @@ fn cpu(view: &ProcessView<'_>) -> Value {
     }
 }
 
-/// What the bytes that a process wrote are taken from.
-pub const WRITTEN_BY: [&str; 3] = ["pages", "calls", "devices"];
-
-/// Bytes per second that a process wrote, and what they are taken from.
-///
-/// The kernel counts pages that became dirty. Since pages are kept in large folios, a small write may make a large one
-/// dirty, and again after every time that it was written out: then it counts many times what was written. What a process
-/// wrote is at most what it handed to write calls, but for those that write otherwise (shared mappings, asynchronous
-/// requests); it is also at most what the devices took and what newly waits to be written. Calls on sockets hand over bytes
-/// too, but not all that is sent goes through write calls; where that matters, the devices decide.
-fn written(view: &ProcessView<'_>) -> Known<(f64, &'static str)> {
-    let [pages, calls, devices] = WRITTEN_BY;
-    let of = |counter: fn(&ProcessRow) -> Raw| view.io_rate(counter, None).value();
-    let dirtied = match view.io_rate(|row| row.write_bytes, Some(|row| row.write_bytes)) {
-        Known::Value(dirtied) => dirtied,
-        Known::Absent => return Known::Absent,
-        Known::Denied => return Known::Denied,
-    };
-    if dirtied <= 0.0 {
-        return Known::Value((0.0, pages));
-    }
-    let net = (dirtied - of(|row| row.cancelled_bytes).unwrap_or(0.0)).max(0.0);
-    let Some(handed) = of(|row| row.write_any_bytes) else { return Known::Value((net, pages)) };
-    let over = |counter: fn(&ProcessRow) -> Raw| view.rate(counter).value().unwrap_or(0.0);
-    let sent = over(|row| row.net_out_bytes) + over(|row| row.udp_out_bytes);
-    let surely = (handed - sent).max(0.0);
-    if net <= surely {
-        return Known::Value((net, pages));
-    }
-    let took = view.sample.storage_took();
-    let otherwise = match view.now.writes_otherwise.value() {
-        Some(code) => code != 0,
-        None => handed <= 0.0,
-    };
-    let (most, by) = match took {
-        None if otherwise => (net, pages),
-        None => (handed, calls),
-        Some(took) if otherwise => (handed.max(took), devices),
-        Some(took) if took < handed && sent > 0.0 => (surely.max(took), devices),
-        Some(_) => (handed, calls),
-    };
-    Known::Value(if net <= most { (net, pages) } else { (most, by) })
-}
-
 fn write(view: &ProcessView<'_>) -> Known<f64> {
-    written(view).map(|(bytes, _)| bytes)
+    written(view).map(|written| written.bytes)
 }
 
 fn has_datagrams(view: &ProcessView<'_>) -> bool {
@@ -361,18 +319,18 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "Bytes fetched from storage. Reads answered from the cache do not count; see read_any for those.",
         "/proc/PID/io read_bytes", |p| p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)).into()).reading(&["read_bytes"]),
     entry("write", "process.disk.io{disk.io.direction=write}", "write/s", BytesPerSecond, Rate,
-        "Bytes sent towards storage, often before the disk sees them; those of pages that it dropped again are taken off. The kernel counts pages that became dirty (see dirtied), which can be many times what was written: it is at most what was handed to write calls, and for those that write otherwise at most what the devices took and what waits to be written. See write_by for which of them it is.",
-        "/proc/PID/io write_bytes, cancelled_write_bytes, wchar", |p| write(p).into()).reading(&["write_bytes", "cancelled_bytes", "write_any_bytes", "net_out_bytes", "udp_out_bytes", "writes_otherwise"]),
+        "Bytes sent towards storage, often before the disk sees them; those of pages that it dropped again in the same sample are taken off, so of a longer sample it may be less than its parts together. The kernel counts pages that became dirty (see dirtied), which can be many times what was written: then it is what was handed to write calls, or, for those that write otherwise or into pipes and memory as well, at most (≤) what the devices took and what waits to be written. See write_by for which of them it is.",
+        "/proc/PID/io write_bytes, cancelled_write_bytes, wchar, syscw", |p| write(p).into()).reading(written::READS).at_most(|p| written(p).value().is_some_and(|written| written.at_most)),
     entry("dirtied", "dozor.process.disk.dirtied", "dirtied/s", BytesPerSecond, Rate,
         "Bytes of pages that it made dirty, as the kernel counts them. Kernels that keep files in large folios count the whole folio for each small write, and again after it was written out: it can be a hundred times what was written.",
         "/proc/PID/io write_bytes", |p| p.io_rate(|r| r.write_bytes, Some(|r| r.write_bytes)).into()).reading(&["write_bytes"]),
     entry("write_by", "dozor.process.disk.io.source", "write by", Text, Label,
-        "What write is taken from: pages that became dirty, bytes handed to write calls where those are fewer, or what the devices took where it writes in other ways (shared mappings, asynchronous requests) or sends over the network as well.",
-        "/proc/PID/io, /proc/PID/maps, /proc/PID/fd, /proc/diskstats", |p| match written(p) {
-            Known::Value((_, by)) => Value::Word(by),
+        "What write is taken from: pages that became dirty, bytes handed to write calls where those are fewer, or what the devices took where it writes in other ways (shared mappings, asynchronous requests, splice(2)) or hands more to pipes, sockets and memory than to files. What the devices took bounds it; where requests are counted (see device_write), without what others wrote.",
+        "/proc/PID/io, /proc/PID/maps, /proc/PID/fd, /proc/diskstats; tracepoint block_bio_queue", |p| match written(p) {
+            Known::Value(written) => Value::Word(written.by),
             Known::Absent => Value::Absent,
             Known::Denied => Value::Denied,
-        }).reading(&["write_bytes", "cancelled_bytes", "write_any_bytes", "net_out_bytes", "udp_out_bytes", "writes_otherwise"]).among(&WRITTEN_BY),
+        }).reading(written::READS).among(&WRITTEN_BY),
     entry("read_calls", "dozor.process.io.calls{disk.io.direction=read}", "read calls/s", PerSecond, Rate,
         "Read calls of any kind, also on pipes and sockets. Very many calls with few bytes cost system time.",
         "/proc/PID/io syscr", |p| p.io_rate(|r| r.read_calls, None).into()).reading(&["read_calls"]),
@@ -387,7 +345,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/io wchar", |p| p.io_rate(|r| r.write_any_bytes, None).into()).reading(&["write_any_bytes"]),
     entry("disk", "process.disk.io", "disk/s", BytesPerSecond, Rate,
         "Bytes fetched from and sent to storage together. See read and write for what each of them leaves out.",
-        "/proc/PID/io", |p| sum(p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)), write(p))).reading(&["read_bytes", "write_bytes", "cancelled_bytes", "write_any_bytes", "net_out_bytes", "udp_out_bytes", "writes_otherwise"]),
+        "/proc/PID/io", |p| sum(p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)), write(p))).reading(&["read_bytes", "write_bytes", "cancelled_bytes", "write_any_bytes", "write_calls", "net_out_bytes", "udp_out_bytes", "writes_otherwise"]),
     entry("device_read", "dozor.process.disk.device.io{disk.io.direction=read}", "dev read/s", BytesPerSecond, Rate,
         "Bytes that it asked block devices for itself: true also where files are mapped, and without what the cache answered. At least so much (≥) in a sample in which the kernel let some requests pass uncounted.",
         "tracepoint block_bio_queue", |p| transfers::rate(p, transfers::READ).into()).reading(&["pid", "start_ticks"]).at_least(|p| transfers::misses(p, transfers::READ)).needing(Demand::Transfers),

@@ -36,6 +36,7 @@ const fn entry(
         combine: Combine::Same,
         words: &[],
         least: None,
+        most: None,
         several: None,
         by_number: None,
     }

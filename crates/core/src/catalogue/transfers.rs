@@ -6,7 +6,7 @@ use crate::reading::{Reading, TransferRow, with_pid};
 use crate::row::Row as _;
 use crate::sample::{ProcessView, Sample};
 use crate::text::Text;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 type Counter = fn(&TransferRow) -> Raw;
 /// Bytes and requests of a row.
@@ -49,6 +49,24 @@ pub(super) fn rate(process: &ProcessView<'_>, counter: Counter) -> Known<f64> {
     let sample = process.sample;
     let sum = || of(&sample.now, process).iter().filter_map(|row| grown(sample, row, counter)).sum::<f64>();
     noted(sample).map(|seconds| sum() / seconds)
+}
+
+/// Bytes per second that other processes surely wrote: what each made dirty and handed to the devices itself in this sample.
+/// Nothing where that is not noted.
+pub(super) fn surely_by_others(process: &ProcessView<'_>) -> f64 {
+    let sample = process.sample;
+    let surely = |view: &ProcessView<'_>| {
+        let dirtied = view.io_rate(|row| row.write_bytes, None).value();
+        dirtied.zip(rate(view, WRITE).value()).map_or(0.0, |(dirtied, itself)| dirtied.min(itself))
+    };
+    let all = sample.surely_written.get_or_init(|| {
+        let pids: BTreeSet<i64> = sample.now.transfers.iter().filter_map(|row| row.pid.value()).collect();
+        let place = |pid: i64| sample.now.processes.partition_point(|row| row.pid.value() < Some(pid));
+        let of = |pid| sample.now.processes.get(place(pid)).filter(|row| row.pid.value() == Some(pid));
+        let is_program = |pid: &i64| of(*pid).is_some_and(|row| row.kernel.value() != Some(1));
+        pids.into_iter().filter(is_program).map(|pid| surely(&sample.process(place(pid)))).sum()
+    });
+    (all - surely(process)).max(0.0)
 }
 
 /// Whether requests were not counted in this sample, of one that handed over some.

@@ -416,6 +416,7 @@ impl Machine {
                 kind: filesystem.kind.into(),
                 remote: raw(i64::from(filesystem.remote)),
                 answers: raw(1),
+                read_only: raw(0),
                 size: raw(filesystem.size as i64),
                 used: raw(used as i64),
                 available: raw((filesystem.size - used) as i64),

@@ -90,6 +90,8 @@ rows! {
         remote: "" Label;
         /// 1 where it answers, 0 where a question has been waiting for too long.
         answers: "" Label;
+        /// 1 where it can only be read, mounted so or made so after an error; proc_pid_mountinfo(5).
+        read_only: "" Label;
         /// Size.
         size: "bytes" Level;
         /// Used by files.

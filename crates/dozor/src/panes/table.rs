@@ -310,15 +310,19 @@ impl Rows<'_> {
         let (state, theme) = (self.state, &self.state.theme);
         let Total { value, partial } = self.value(column.metric, line);
         let mut text = cell::text(state, column.metric, column.scale, &value);
-        if partial {
-            text.insert(0, '≥');
+        // Of several together it is not told.
+        let alone = line.row.filter(|_| line.totals.is_none()).map(|row| self.population.view(row));
+        let most = alone.filter(|_| !partial && value.number().is_some());
+        let most = most.zip(column.metric.most).is_some_and(|(view, is_most)| is_most(&view));
+        if partial || most {
+            text.insert(0, if most { '≤' } else { '≥' });
         }
         let style = if receding { theme.role(Role::Quiet) } else { cell_style(state, column.metric, &value) };
         if column.metric.unit.is_text() {
             put(buffer, column.x, y, column.width, &text, style);
         } else {
             // Two blanks are between columns: one of them may be needed for the sign.
-            let room = column.width - column.bar + u16::from(partial);
+            let room = column.width - column.bar + u16::from(partial || most);
             put_right(buffer, column.x + column.width, y, room, &text, style);
         }
         let largest = state.rows().largest.get(column.metric.alias).copied().unwrap_or(0.0);

@@ -270,6 +270,9 @@ fn filesystem(sample: &Sample, mount: &Text) -> Attributes {
     if let Some(row) = sample.now.filesystems.iter().find(|row| row.mount == *mount) {
         all.push(("system.device", row.device.clone()));
         all.push(("system.filesystem.type", row.kind.clone()));
+        if let Some(read_only) = row.read_only.value() {
+            all.push(("system.filesystem.mode", if read_only == 0 { "rw" } else { "ro" }.into()));
+        }
     }
     all
 }
@@ -435,6 +438,10 @@ mod tests {
         let sum = |name: &str| of(name).iter().map(|series| series.value).sum::<f64>();
         assert!((sum("system.memory.usage") - sum("system.memory.limit")).abs() < 1.0);
         assert!((sum("system.filesystem.usage") - sum("system.filesystem.limit")).abs() < 1.0);
+        let modes = of("system.filesystem.limit").iter().filter_map(|series| {
+            series.attributes.iter().find(|(key, _)| *key == "system.filesystem.mode")
+        });
+        assert!(modes.filter(|(_, mode)| **mode == *"rw").count() > 0);
         assert!((sum("system.process.count") - f64::from(last.tasks().total)).abs() < 0.5);
         for series in of("system.process.count") {
             let state = series.attributes.iter().find(|(key, _)| *key == "process.state").expect("a state");

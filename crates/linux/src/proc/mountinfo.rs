@@ -21,6 +21,8 @@ pub struct Mount {
     pub kind: String,
     /// It lives on another machine.
     pub remote: bool,
+    /// It can only be read: this mount, or the whole file system.
+    pub read_only: bool,
 }
 
 /// Types that hold no files of people, or are full by design.
@@ -69,6 +71,11 @@ const REMOTE: &[&str] = &[
     "virtiofs",
 ];
 
+/// Whether `ro` is among the options; of two that exclude each other only one stands there.
+fn is_read_only(options: &[u8]) -> bool {
+    options.split(|byte| *byte == b',').any(|option| option == b"ro")
+}
+
 /// All mounts with their device numbers; a mount over another hides it.
 fn all(bytes: &[u8]) -> Vec<(Vec<u8>, Mount)> {
     let mut mounts: Vec<(Vec<u8>, Mount)> = vec![];
@@ -88,6 +95,7 @@ fn all(bytes: &[u8]) -> Vec<(Vec<u8>, Mount)> {
             path: PathBuf::from(OsString::from_vec(path)),
             device: clean(&unescape(device)),
             remote: REMOTE.contains(&kind.as_str()),
+            read_only: [fields.get(5), fields.get(dash + 3)].into_iter().flatten().any(|o| is_read_only(o)),
             kind,
         };
         mounts.push((number.to_vec(), mount));
@@ -172,8 +180,14 @@ mod tests {
             30 27 0:40 / /data/two\\040words rw - nfs4 store:/frames rw\n\
             29 27 0:30 / /sys/fs/cgroup rw - tmpfs tmpfs rw\n\
             31 27 8:1 / /hidden rw - xfs /dev/sda1 rw\n\
-            32 27 8:2 / /hidden rw - xfs /dev/sda2 rw\ngarbage\n";
+            32 27 8:2 / /hidden rw - xfs /dev/sda2 rw\ngarbage\n\
+            33 27 8:3 / /disc ro,nosuid shared:1 - xfs /dev/sda3 rw\n\
+            34 27 8:4 / /broken rw,nodev - ext4 /dev/sda4 ro,errors=remount-ro\n\
+            35 27 8:5 / /whole rw,nodev - ext4 /dev/sda5 rw,errors=remount-ro\n";
         let mounts = parse(text);
+        let read_only: Vec<_> = mounts.iter().filter(|m| m.read_only).map(|m| m.shown.as_str()).collect();
+        assert_eq!(read_only, ["/disc", "/broken"]);
+        let mounts = &mounts[..3];
         let shown: Vec<_> = mounts.iter().map(|m| (m.shown.as_str(), m.device.as_str(), m.remote)).collect();
         assert_eq!(
             shown,

@@ -158,6 +158,7 @@ fn row(mount: &Mount, answers: &Answers) -> FilesystemRow {
         kind: mount.kind.as_str().into(),
         remote: i64::from(mount.remote).into(),
         answers: i64::from(!hangs).into(),
+        read_only: i64::from(mount.read_only).into(),
         size: part(|space| space.size),
         used: part(|space| space.used),
         available: part(|space| space.available),
@@ -177,6 +178,7 @@ mod tests {
             device: "server:/".to_owned(),
             kind: "nfs4".to_owned(),
             remote: true,
+            read_only: false,
         }
     }
 

@@ -91,6 +91,8 @@ fn child() {
         "share a core" => waits::share_a_core(),
         "wait often" => storage::wait_often(),
         "write directly" => storage::write_directly(),
+        "splice" => storage::splice(),
+        "write into pipes" => storage::write_into_pipes(),
         "serve" => network::serve(),
         "fetch" => network::fetch(),
         "close and hold" => network::close_and_hold(),

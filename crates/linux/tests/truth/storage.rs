@@ -284,12 +284,92 @@ pub fn write_directly() {
     println!("> {}", 64 << 20);
 }
 
+/// A pipe: its end to read from and that to write to.
+fn pipe() -> [i32; 2] {
+    let mut ends = [0; 2];
+    // SAFETY: the array has room for two descriptors.
+    assert_eq!(unsafe { libc::pipe(ends.as_mut_ptr()) }, 0);
+    ends
+}
+
+/// Moves a file in memory through a pipe into a file on the disk, without a write call, and brings it to the disk.
+pub fn splice() {
+    use std::os::fd::AsRawFd as _;
+    const PIECE: usize = 64 << 10;
+    // SAFETY: the name is a C string; the descriptor is new and ours alone.
+    let mut memory: std::fs::File = unsafe {
+        std::os::fd::FromRawFd::from_raw_fd(libc::memfd_create(c"plates".as_ptr(), libc::MFD_CLOEXEC))
+    };
+    memory.write_all(&vec![7; FILE_BYTES]).expect("memory");
+    memory.rewind().expect("a place");
+    let to = file(0);
+    let [from, into] = pipe();
+    println!("> there");
+    wait_for_go();
+    let mut moved = 0;
+    // SAFETY: all descriptors are open, and no places are given.
+    let carry = |from: i32, to: i32, most: usize| unsafe {
+        libc::splice(from, std::ptr::null_mut(), to, std::ptr::null_mut(), most, 0)
+    };
+    while moved < FILE_BYTES {
+        let got = carry(memory.as_raw_fd(), into, PIECE);
+        assert!(got > 0, "{}", std::io::Error::last_os_error());
+        let mut left = got as usize;
+        while left > 0 {
+            let put = carry(from, to.as_raw_fd(), left);
+            assert!(put > 0, "{}", std::io::Error::last_os_error());
+            left -= put as usize;
+        }
+        moved += got as usize;
+    }
+    to.sync_data().expect("a disk");
+    println!("> {moved}");
+    wait_for_go();
+}
+
+/// Brings blocks to the disk one by one, and writes nine times as much into a pipe and a file in memory.
+pub fn write_into_pipes() {
+    let mut whole = file(0);
+    whole.write_all(&vec![1; FILE_BYTES]).expect("room");
+    whole.sync_all().expect("a disk");
+    let [from, into] = pipe();
+    // SAFETY: the descriptors are new and ours alone.
+    let [mut from, mut into]: [std::fs::File; 2] =
+        [from, into].map(|end| unsafe { std::os::fd::FromRawFd::from_raw_fd(end) });
+    let path = format!("/dev/shm/dozor-truth-{}", std::process::id());
+    let memory = std::fs::File::create(&path).expect("memory");
+    std::fs::remove_file(&path).expect("its name is ours");
+    println!("> there");
+    wait_for_go();
+    let (mut written, block) = (0, vec![3; BLOCK]);
+    let mut back = vec![0; BLOCK];
+    while written < FILE_BYTES {
+        let place = written * 37 % FILE_BYTES;
+        whole.write_all_at(&block, place as u64).expect("room");
+        whole.sync_data().expect("a disk");
+        for _ in 0..4 {
+            into.write_all(&block).expect("a pipe");
+            std::io::Read::read_exact(&mut from, &mut back).expect("what was written");
+            memory.write_all_at(&block, 0).expect("memory");
+        }
+        into.write_all(&block).expect("a pipe");
+        std::io::Read::read_exact(&mut from, &mut back).expect("what was written");
+        written += BLOCK;
+    }
+    println!("> {written}");
+    wait_for_go();
+}
+
 /// Runs a helper between two readings; gives the sample, its number and what it says.
 fn run(name: &str) -> (Sample, i64, f64) {
+    run_wanting(name, &[])
+}
+
+fn run_wanting(name: &str, parts: &[Demand]) -> (Sample, i64, f64) {
     let mut child = Helper::start(name);
     child.says();
     child.says();
-    let mut source = wanting(&[]);
+    let mut source = wanting(parts);
     let before: Reading = source.read();
     child.go();
     // A process is asked how it writes after it has written.
@@ -332,6 +412,46 @@ fn who_rewrites_the_same_pages_wrote_what_it_handed_over() {
     let population = Population::new(&loop_, &gone);
     let said = sentences(&population).into_iter().any(|(.., text)| text.contains("rewrites the same pages"));
     assert_eq!(said, dirtied >= 8.0 * written && dirtied / seconds >= 64e6, "{dirtied} {written}");
+}
+
+/// Whether the value is only the most that it may be.
+fn is_most(sample: &Sample, pid: i64) -> bool {
+    let at = sample.now.processes.iter().position(|row| row.pid.value() == Some(pid)).expect("a row");
+    let write = process_metric("write").expect("a metric");
+    write.most.is_some_and(|is_most| is_most(&sample.process(at)))
+}
+
+/// No write call shows what is spliced into a file.
+#[test]
+fn what_is_spliced_into_a_file_is_written() {
+    let _core = CORE.lock();
+    for parts in [&[][..], &[Demand::Transfers]] {
+        let (sample, pid, truth) = run_wanting("splice", parts);
+        let ours = of(&sample, pid, "write");
+        let how = if INSIDE && !parts.is_empty() { ", requests counted" } else { "" };
+        agrees(&format!("write of a file that is spliced into{how}, bytes"), truth, ours, truth * 0.02);
+        assert!(is_most(&sample, pid) || !how.is_empty());
+    }
+}
+
+/// Write calls on pipes and files in memory reach no disk; that they are not in it is known where requests are counted.
+#[test]
+fn what_goes_into_pipes_and_memory_is_not_written() {
+    let _core = CORE.lock();
+    // What others left in memory would be written out meanwhile.
+    rustix::fs::sync();
+    let (sample, pid, truth) = run_wanting("write into pipes", &[Demand::Transfers]);
+    let (ours, dirtied) = (of(&sample, pid, "write"), of(&sample, pid, "dirtied"));
+    let how = if INSIDE { "requests counted" } else { "at most" };
+    println!("truth\twrite beside nine times as much into pipes and memory ({how}), bytes\t{truth}\t{ours}");
+    // What the file system writes beside it, and what the machine's counters are behind; others may write meanwhile.
+    let took = sample.storage_took().expect("disks") * sample.seconds().expect("an interval");
+    let most = (truth * 1.25).max(took) + f64::from(3 << 20);
+    assert!(ours >= truth * 0.98, "{truth} {ours} {took}");
+    if INSIDE || dirtied > 20.0 * truth {
+        assert!(ours <= most.max(if INSIDE { 0.0 } else { 2.0 * took }), "{truth} {ours} {took}");
+        assert!(ours <= truth * 1.2 || is_most(&sample, pid));
+    }
 }
 
 /// The same through a shared mapping, which no write call shows: at most what the devices took.

@@ -27,10 +27,11 @@ const MOUSE: [(&str, &str); 6] = [
 ];
 
 /// What signs mean.
-const SIGNS: [(&str, &str); 13] = [
+const SIGNS: [(&str, &str); 14] = [
     ("· ◇ ▲ ◆", "Fine, notice, warning, critical."),
     ("– ×", "Unknown; not permitted (run Dozor as root to see it)."),
-    ("≥ mixed", "Of several processes: at least so much, some are unknown; they differ."),
+    ("≥ ≤", "At least so much, at most so much: the rest is not known."),
+    ("mixed", "Of several processes: they differ."),
     ("▿ ▹", "Before a row: what is below it is shown, or folded away and in its totals."),
     ("…", "Before a name in a tree: it stands deeper than there is room for."),
     ("✓", "Before a process: it is marked."),
