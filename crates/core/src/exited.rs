@@ -106,6 +106,7 @@ fn gone(sample: &Sample, last: &ProcessRow, ended: Option<&EndedRow>) -> Process
         (row.read_bytes, row.write_bytes) = (last.read_bytes, last.write_bytes);
         (row.cancelled_bytes, row.io_unknown) = (last.cancelled_bytes, last.io_unknown);
         (row.read_any_bytes, row.write_any_bytes) = (last.read_any_bytes, last.write_any_bytes);
+        row.write_calls = last.write_calls;
     } else if let Some(ended) = ended {
         // The kernel divides the same sum between the two a little differently in its two accounts.
         let most = |ended: Raw, before: Raw| -> Raw {
@@ -119,6 +120,7 @@ fn gone(sample: &Sample, last: &ProcessRow, ended: Option<&EndedRow>) -> Process
             row.cancelled_bytes = bytes(ended.cancelled_bytes, last.cancelled_bytes);
             row.read_any_bytes = bytes(ended.read_any_bytes, last.read_any_bytes);
             row.write_any_bytes = bytes(ended.write_any_bytes, last.write_any_bytes);
+            row.write_calls = ended.write_calls;
             row.io_unknown = last.io_unknown;
         }
     }
@@ -260,12 +262,13 @@ fn nameless(sample: &Sample) -> Option<ProcessRow> {
 
 /// Numbers of those who ended, and where in a row they are added up.
 type Summed = (fn(&EndedRow) -> Raw, fn(&mut ProcessRow) -> &mut Raw);
-const SUMMED: [Summed; 9] = [
+const SUMMED: [Summed; 10] = [
     (|ended| ended.read_bytes, |row| &mut row.read_bytes),
     (|ended| ended.write_bytes, |row| &mut row.write_bytes),
     (|ended| ended.cancelled_bytes, |row| &mut row.cancelled_bytes),
     (|ended| ended.read_any_bytes, |row| &mut row.read_any_bytes),
     (|ended| ended.write_any_bytes, |row| &mut row.write_any_bytes),
+    (|ended| ended.write_calls, |row| &mut row.write_calls),
     (|ended| ended.net_in_bytes, |row| &mut row.net_in_bytes),
     (|ended| ended.net_out_bytes, |row| &mut row.net_out_bytes),
     (|ended| ended.udp_in_bytes, |row| &mut row.udp_in_bytes),

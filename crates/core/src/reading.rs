@@ -204,6 +204,8 @@ rows! {
         read_any_bytes: "bytes" Level;
         /// Bytes handed to write calls, cached or not.
         write_any_bytes: "bytes" Level;
+        /// Write calls.
+        write_calls: "count" Level;
         /// Bytes received over TCP, of a process that a reading has shown, or whose connections the kernel noted.
         net_in_bytes: "bytes" Level;
         /// Bytes sent over TCP, of the same.

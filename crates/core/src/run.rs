@@ -4,6 +4,7 @@
 //! used them comes from records of ends and from readings, so programs can add up to less than the total where ends are not
 //! told. Nobody counts twice: a process is counted once under the name that it had last.
 
+use crate::catalogue::is_beyond_calls;
 use crate::known::Raw;
 use crate::reading::{EndedRow, ProcessKey, ProcessRow, Reading};
 use crate::row::Row as _;
@@ -156,13 +157,16 @@ pub struct Family {
     unseen: i64,
 }
 
-/// What was written: pages made dirty less those that were dropped, at most what was handed to write calls; all since the
-/// start. None where that may not be seen.
-pub fn bytes_written(dirtied: Raw, cancelled: Raw, handed: Raw) -> Option<i64> {
+/// What was written: pages made dirty less those that were dropped, at most what was handed to write calls, unless so many calls
+/// cannot have made that much dirty; all since the start. None where that may not be seen.
+pub fn bytes_written(dirtied: Raw, cancelled: Raw, handed: Raw, calls: Raw) -> Option<i64> {
     let net = dirtied.value()?.saturating_sub(cancelled.value().unwrap_or(0)).max(0);
     // The kernel counts large folios whole: more than was handed to write calls is not believed where there were any.
+    let is_beyond = |handed: i64| {
+        calls.value().is_some_and(|calls| is_beyond_calls(net as f64, handed as f64, calls as f64))
+    };
     Some(match handed.value() {
-        Some(handed) if handed > 0 => net.min(handed),
+        Some(handed) if handed > 0 && !is_beyond(handed) => net.min(handed),
         _ => net,
     })
 }
@@ -234,7 +238,8 @@ impl Family {
             member.peak_rss = member.peak_rss.max(rss);
             member.read = row.read_bytes.value().or(member.read);
             member.written =
-                bytes_written(row.write_bytes, row.cancelled_bytes, row.write_any_bytes).or(member.written);
+                bytes_written(row.write_bytes, row.cancelled_bytes, row.write_any_bytes, row.write_calls)
+                    .or(member.written);
             member.net = row.net_in_bytes.value().zip(row.net_out_bytes.value()).or(member.net);
             member.udp = row.udp_in_bytes.value().zip(row.udp_out_bytes.value()).or(member.udp);
         }
@@ -291,7 +296,8 @@ impl Family {
         member.peak_rss = member.peak_rss.max(peak.unwrap_or(0));
         member.read = row.read_bytes.value().or(member.read);
         member.written =
-            bytes_written(row.write_bytes, row.cancelled_bytes, row.write_any_bytes).or(member.written);
+            bytes_written(row.write_bytes, row.cancelled_bytes, row.write_any_bytes, row.write_calls)
+                .or(member.written);
         member.net = row.net_in_bytes.value().zip(row.net_out_bytes.value()).or(member.net);
         member.udp = row.udp_in_bytes.value().zip(row.udp_out_bytes.value()).or(member.udp);
         member.told = true;

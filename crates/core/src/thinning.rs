@@ -244,6 +244,7 @@ fn gather(all: &mut EndedRow, row: &EndedRow) {
         (&mut all.cancelled_bytes, row.cancelled_bytes),
         (&mut all.read_any_bytes, row.read_any_bytes),
         (&mut all.write_any_bytes, row.write_any_bytes),
+        (&mut all.write_calls, row.write_calls),
         (&mut all.net_in_bytes, row.net_in_bytes),
         (&mut all.net_out_bytes, row.net_out_bytes),
         (&mut all.udp_in_bytes, row.udp_in_bytes),

@@ -570,7 +570,8 @@ fn written(mib: [i64; 6], calls: i64) -> (f64, &'static str, bool) {
                 })
             };
             r.processes = vec![one(7, dirtied, handed, calls), one(8, other, other, 100)];
-            let disk = DiskRow { name: "nvme0n1".into(), write_bytes: raw(took * times), ..DiskRow::default() };
+            let disk =
+                DiskRow { name: "nvme0n1".into(), write_bytes: raw(took * times), ..DiskRow::default() };
             r.disks = vec![disk];
             r.system.mem_dirty = raw((100 << 20) + grown * times);
             r.system.transfers_noted = raw(1);

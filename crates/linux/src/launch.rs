@@ -112,7 +112,7 @@ pub fn reap(at_once: bool) -> io::Result<Option<End>> {
     let stat = pid_stat::parse(&stat, 1);
     let own = stat.as_ref().and_then(|stat| Some(stat.user_ticks.value()? + stat.system_ticks.value()?));
     let io = pid_io::parse(&io);
-    let written = io.and_then(|io| bytes_written(io[1].into(), io[2].into(), io[6].into()));
+    let written = io.and_then(|io| bytes_written(io[1].into(), io[2].into(), io[6].into(), io[4].into()));
     Ok(Some(End {
         reaped: Reaped {
             pid: i64::from(pid),

@@ -20,6 +20,7 @@ pub use system::{
 };
 pub use transfers::{handed_for, handing};
 pub use value::{Unit, Value};
+pub(crate) use written::is_beyond_calls;
 
 use crate::known::Raw;
 use crate::reading::ProcessRow;

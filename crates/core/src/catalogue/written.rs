@@ -27,6 +27,11 @@ const BESIDE: f64 = (64 << 10) as f64;
 /// By how many bytes the machine's counters may be behind: what cores have not added to the dirty pages yet, requests in flight.
 const BEHIND: f64 = (2 << 20) as f64;
 
+/// Whether so many write calls, to which so many bytes were handed, cannot have made so many dirty: it writes otherwise as well.
+pub(crate) fn is_beyond_calls(dirtied: f64, handed: f64, calls: f64) -> bool {
+    dirtied > handed + calls * FOLIOS + BEHIND
+}
+
 /// Bytes per second that a process wrote, what they are taken from, and whether it may be less.
 pub(super) struct Written {
     pub bytes: f64,
@@ -60,14 +65,15 @@ pub(super) fn written(view: &ProcessView<'_>) -> Known<Written> {
         return exact(net, pages);
     }
     let itself = transfers::rate(view, transfers::WRITE).value();
-    let behind = BEHIND / view.sample.seconds().unwrap_or(1.0);
+    let seconds = view.sample.seconds().unwrap_or(1.0);
+    let behind = BEHIND / seconds;
     let by_maps = match view.now.writes_otherwise.value() {
         Some(code) => code != 0,
         None => handed <= 0.0,
     };
     let beyond = of(|row| row.write_calls).is_some_and(|calls| {
-        let is_beyond = |bytes: f64, each: f64| bytes > handed + calls * each + behind;
-        is_beyond(net, FOLIOS) || itself.is_some_and(|itself| is_beyond(itself, BESIDE))
+        is_beyond_calls(net * seconds, handed * seconds, calls * seconds)
+            || itself.is_some_and(|itself| itself > handed + calls * BESIDE + behind)
     });
     let took = view.sample.storage_took();
     let otherwise = by_maps || beyond;

@@ -153,3 +153,15 @@ fn an_account_is_kept_and_read_back() {
     assert_eq!(read, account);
     assert!(!read.cleaned().command.contains('\u{1b}'));
 }
+
+#[test]
+fn more_than_write_calls_can_make_dirty_was_written_otherwise() {
+    let mib = |mib: i64| raw(mib << 20);
+    let of = |dirtied: i64, handed: i64, calls: Raw| {
+        bytes_written(mib(dirtied), mib(1), mib(handed), calls).map(|bytes| bytes >> 20)
+    };
+    assert_eq!(of(401, 3, raw(300)), Some(3), "folios that were brought to the disk again and again");
+    assert_eq!(of(51, 1, raw(2)), Some(50), "splice(2) makes no write calls");
+    assert_eq!(of(51, 1, Raw::ABSENT), Some(1), "an older recording does not say");
+    assert_eq!(of(51, 0, raw(0)), Some(50));
+}

@@ -438,9 +438,9 @@ mod tests {
         let sum = |name: &str| of(name).iter().map(|series| series.value).sum::<f64>();
         assert!((sum("system.memory.usage") - sum("system.memory.limit")).abs() < 1.0);
         assert!((sum("system.filesystem.usage") - sum("system.filesystem.limit")).abs() < 1.0);
-        let modes = of("system.filesystem.limit").iter().filter_map(|series| {
-            series.attributes.iter().find(|(key, _)| *key == "system.filesystem.mode")
-        });
+        let modes = of("system.filesystem.limit")
+            .iter()
+            .filter_map(|series| series.attributes.iter().find(|(key, _)| *key == "system.filesystem.mode"));
         assert!(modes.filter(|(_, mode)| **mode == *"rw").count() > 0);
         assert!((sum("system.process.count") - f64::from(last.tasks().total)).abs() < 0.5);
         for series in of("system.process.count") {

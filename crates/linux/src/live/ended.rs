@@ -30,7 +30,8 @@ struct Threads {
     name: Option<Text>,
     used_us: [i64; 2],
     peak_bytes: i64,
-    bytes: [i64; 5],
+    /// Of the kinds of [`bytes_of`].
+    bytes: [i64; 6],
     /// It had threads before anybody listened, whose bytes are not among these.
     incomplete: bool,
 }
@@ -49,13 +50,15 @@ impl Threads {
     }
 }
 
-fn bytes_of(record: &ExitRecord) -> [i64; 5] {
+/// Bytes of all kinds, and write calls.
+fn bytes_of(record: &ExitRecord) -> [i64; 6] {
     [
         record.read_bytes,
         record.write_bytes,
         record.cancelled_bytes,
         record.read_any_bytes,
         record.write_any_bytes,
+        record.write_calls,
     ]
 }
 
@@ -157,7 +160,7 @@ impl InKernel {
         let (user, system) =
             if life.is_final || run >= MANY_TICKS_US { divided(run, user, system) } else { (user, system) };
         let own = self.own_io(life, since);
-        let [read, write, cancelled, _, _, read_any, write_any] =
+        let [read, write, cancelled, _, write_calls, read_any, write_any] =
             own.map_or([Raw::ABSENT; 7], |own| own.map(|bytes| Raw::new(bytes as i64)));
         EndedRow {
             name: self.name(&life.names[0]),
@@ -175,6 +178,7 @@ impl InKernel {
             cancelled_bytes: cancelled,
             read_any_bytes: read_any,
             write_any_bytes: write_any,
+            write_calls,
             ..EndedRow::default()
         }
     }
@@ -362,7 +366,7 @@ impl Ended {
         }
         let incomplete = all.incomplete || record.last.is_none() && record.group_us.is_some();
         let bytes = all.bytes.map(|bytes| if incomplete { Raw::ABSENT } else { Raw::new(bytes) });
-        let [read_bytes, write_bytes, cancelled_bytes, read_any_bytes, write_any_bytes] = bytes;
+        let [read_bytes, write_bytes, cancelled_bytes, read_any_bytes, write_any_bytes, write_calls] = bytes;
         let shown = self.shown(pid, born, alive);
         let parent = self.shown(record.ppid, &(i64::MIN..=i64::MAX), alive);
         let name = all.name.or_else(|| shown.map(|row| row.name.clone()));
@@ -382,6 +386,7 @@ impl Ended {
             cancelled_bytes,
             read_any_bytes,
             write_any_bytes,
+            write_calls,
             ..EndedRow::default()
         }
     }

@@ -62,6 +62,8 @@ pub struct ExitRecord {
     pub cancelled_bytes: i64,
     /// Bytes handed to write calls, of whole KiB.
     pub write_any_bytes: i64,
+    /// Write calls.
+    pub write_calls: i64,
     /// Bytes returned by read calls, of whole KiB.
     pub read_any_bytes: i64,
 }
@@ -204,6 +206,7 @@ fn record(stats: &[u8], task: u32) -> Option<ExitRecord> {
         peak_bytes: number(200)?.saturating_mul(1024),
         read_any_bytes: number(216)?,
         write_any_bytes: number(224)?,
+        write_calls: number(240)?,
         read_bytes: number(248)?,
         write_bytes: number(256)?,
         cancelled_bytes: number(264)?,
