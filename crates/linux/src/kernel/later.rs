@@ -61,6 +61,11 @@ impl<T: Send + 'static> Later<T> {
         self.denied
     }
 
+    /// What is there, to be changed.
+    pub fn get_mut(&mut self) -> Option<&mut T> {
+        self.ready.as_mut()
+    }
+
     /// What is there.
     pub fn get(&self) -> Option<&T> {
         self.ready.as_ref()

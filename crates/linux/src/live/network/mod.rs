@@ -13,7 +13,7 @@ mod spaces;
 
 use crate::Roots;
 use crate::clock::ticks;
-use crate::kernel::owners::Owners;
+use crate::kernel::owners::{Over, Owners};
 use crate::kernel::{self, How, Later};
 use crate::netlink::sockets::{InetSocket, Protocol};
 use crate::users::Users;
@@ -58,6 +58,31 @@ struct Known {
 }
 
 impl Known {
+    /// One that no dump has shown, which is over and held.
+    fn over(owner: ProcessKey, counted: Bytes, reading: u64) -> Known {
+        Known {
+            inode: 0,
+            protocol: Protocol::Tcp,
+            holders: vec![owner],
+            remote: (std::net::SocketAddr::from(([0; 4], 0)), false),
+            counted,
+            drops: 0,
+            unowned: Bytes::default(),
+            searches: 0,
+            moved: false,
+            first: reading,
+            seen: reading,
+        }
+    }
+
+    /// What it counted since it was looked at last. What it says may go back at its end, when it is only growth that counts.
+    fn grow(&mut self, now: Bytes) -> Bytes {
+        let grown = now.since(self.counted);
+        self.counted.received = self.counted.received.max(now.received);
+        self.counted.sent = self.counted.sent.max(now.sent);
+        grown
+    }
+
     /// Whom its bytes are counted for; `ran` are those that ran since the last reading.
     fn owner(&self, ran: &HashSet<ProcessKey>) -> Option<ProcessKey> {
         match &self.holders[..] {
@@ -77,6 +102,8 @@ pub struct Network {
     /// Those of them that ran since the last reading.
     ran: HashSet<ProcessKey>,
     sockets: HashMap<SocketKey, Known>,
+    /// Those that the last reading told as destroyed.
+    destroyed: HashSet<SocketKey>,
     accounts: HashMap<ProcessKey, Bytes>,
     /// Those of processes that ended since the last reading.
     gone: HashMap<ProcessKey, Bytes>,
@@ -124,12 +151,19 @@ impl Network {
         datagrams.take(self.by_kernel, roots, |key| self.is_there(key));
         reading.system.datagrams_missed = datagrams.missed();
         self.datagrams = datagrams;
+        // Before those that are destroyed: what is told of both counts once.
+        let over = self.owners.get_mut().map(Owners::over).unwrap_or_default();
         let Some((destroyed, lost)) = self.spaces.ask(roots, &mut self.members) else { return };
         self.reading += 1;
         self.lost += lost;
         let fresh = self.spaces.open.iter().any(|space| space.fresh);
         self.take_in_all();
+        for one in over {
+            self.take_over(&one);
+        }
+        self.destroyed.clear();
         for (space, socket) in &destroyed {
+            self.destroyed.insert((*space, socket.cookie));
             self.take_last(*space, socket);
         }
         self.forget_gone();
@@ -229,7 +263,7 @@ impl Network {
         } else if protocol == Protocol::Tcp && known.first == reading && !first {
             self.guesses.belongs(space, socket.remote, socket.uid, reading);
         }
-        let mut grown = grown(known, socket);
+        let mut grown = known.grow(counts(socket));
         if protocol == Protocol::Udp {
             let drops = socket.drops.unwrap_or(0);
             // The kernel counts in 32 bits and goes round.
@@ -244,12 +278,35 @@ impl Network {
         }
     }
 
+    /// A connection that is over while somebody holds it: it is in no dump, and its end is told when it is closed. Where neither a
+    /// dump nor the kernel's notes say whose it is, it is counted then.
+    fn take_over(&mut self, over: &Over) {
+        let key = over.socket;
+        // The other side's end counts as a byte.
+        let now = Bytes { received: over.received.saturating_sub(1), sent: over.sent, dropped: 0 };
+        let noted = self.noted(key).filter(|owner| self.is_there(*owner));
+        match (self.sockets.get_mut(&key), noted) {
+            (Some(known), _) => {
+                let grown = known.grow(now);
+                match known.owner(&self.ran) {
+                    Some(owner) => self.accounts.entry(owner).or_default().add(grown),
+                    None => known.unowned.add(grown),
+                }
+            }
+            (None, Some(owner)) if !self.destroyed.contains(&key) => {
+                self.accounts.entry(owner).or_default().add(now);
+                self.sockets.insert(key, Known::over(owner, now, self.reading));
+            }
+            (None, _) => {}
+        }
+    }
+
     /// The last counts of a socket that is gone. One that no dump saw names no process, nor does one that nobody was found for.
     fn take_last(&mut self, space: i64, socket: &InetSocket) {
         let key = (space, socket.cookie);
         let (owner, rest) = match self.sockets.remove(&key) {
             Some(mut known) => {
-                let mut rest = grown(&mut known, socket);
+                let mut rest = known.grow(counts(socket));
                 rest.add(known.unowned);
                 (known.owner(&self.ran), rest)
             }
@@ -610,13 +667,4 @@ fn put_traffic(traffic: [Raw; 9], row: &mut ProcessRow) {
 /// Puts the traffic of a process at the last reading into its row of this one: mostly it stays.
 pub fn keep_traffic(known: &ProcessRow, row: &mut ProcessRow) {
     put_traffic(traffic_of(known), row);
-}
-
-/// What a socket counted since it was looked at last. What it says may go back at its end, when it is only growth that counts.
-fn grown(known: &mut Known, socket: &InetSocket) -> Bytes {
-    let now = counts(socket);
-    let grown = now.since(known.counted);
-    known.counted.received = known.counted.received.max(now.received);
-    known.counted.sent = known.counted.sent.max(now.sent);
-    grown
 }
