@@ -341,6 +341,10 @@ impl Sample {
         let ticks = f64::from(self.host.ticks_per_second.max(1));
         let born = before.is_none()
             && self.before.as_ref().is_some_and(|reading| {
+                // Traffic of nobody has no row as long as there was none.
+                if now.pid.value().is_none() {
+                    return reading.system.unattributed_in.value().is_some();
+                }
                 let start = now.start_ticks.value().unwrap_or(0) as f64 / ticks;
                 // One tick of tolerance: the start time is cut off to whole ticks.
                 start + 1.0 / ticks >= reading.boot_ns() as f64 / NANOS as f64

@@ -615,6 +615,26 @@ fn requests_that_the_kernel_counted_bound_what_was_written() {
 }
 
 #[test]
+fn the_first_traffic_of_nobody_counts() {
+    let reading = |known: Raw, bytes: Option<i64>| {
+        move |r: &mut Reading| {
+            (r.system.unattributed_in, r.system.unattributed_out) = (known, known);
+            r.processes = vec![process(7, |_| {})];
+            let row = bytes.map(|bytes| ProcessRow::unattributed(raw(bytes), raw(0)));
+            r.processes.extend(row.map(Arc::new));
+        }
+    };
+    let of = |known: Raw, before: Option<i64>| {
+        let sample = sample(reading(known, before), reading(raw(9), Some(5_000)));
+        let at = sample.now.processes.iter().position(|row| row.pid.value().is_none()).expect("a row");
+        process_metric("net_in").expect("a metric").of(&sample.process(at))
+    };
+    assert_eq!(of(raw(0), None), Value::Number(2_500.0), "there was none before");
+    assert_eq!(of(raw(3), Some(3_000)), Value::Number(1_000.0));
+    assert_eq!(of(Raw::ABSENT, None), Value::Absent, "nobody counted before");
+}
+
+#[test]
 fn what_the_gone_handed_to_devices_is_unknown() {
     let reading = |pids: &'static [i64]| {
         move |r: &mut Reading| {
