@@ -110,6 +110,63 @@ pub fn hand_on() {
     drop(server);
 }
 
+/// Room for a message with one descriptor.
+#[repr(C, align(8))]
+struct WithDescriptor([u8; 64]);
+
+/// Sends or receives a message of one byte with a descriptor, over a pair of local sockets.
+fn pass(over: i32, descriptor: Option<i32>) -> i32 {
+    // SAFETY: the message and all that it points to live until the call is over, and there is room for one descriptor.
+    unsafe {
+        let mut byte = 0u8;
+        let mut piece = libc::iovec { iov_base: (&raw mut byte).cast(), iov_len: 1 };
+        let mut room = WithDescriptor([0; 64]);
+        let mut message: libc::msghdr = std::mem::zeroed();
+        (message.msg_iov, message.msg_iovlen) = (&raw mut piece, 1);
+        message.msg_control = room.0.as_mut_ptr().cast();
+        message.msg_controllen = libc::CMSG_SPACE(4) as usize as _;
+        let Some(descriptor) = descriptor else {
+            libc::recvmsg(over, &raw mut message, 0);
+            return libc::CMSG_DATA(libc::CMSG_FIRSTHDR(&raw const message)).cast::<i32>().read_unaligned();
+        };
+        let head = libc::CMSG_FIRSTHDR(&raw const message);
+        (*head).cmsg_level = libc::SOL_SOCKET;
+        (*head).cmsg_type = libc::SCM_RIGHTS;
+        (*head).cmsg_len = libc::CMSG_LEN(4) as usize as _;
+        libc::CMSG_DATA(head).cast::<i32>().write_unaligned(descriptor);
+        libc::sendmsg(over, &raw const message, 0);
+        descriptor
+    }
+}
+
+/// A process that passes its connection to another that is there already, and sleeps.
+pub fn pass_on() {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let (here, there) = std::os::unix::net::UnixStream::pair().expect("a pair");
+    let over = there.as_raw_fd();
+    let child = Forked::start(|| {
+        let block = [7u8; 10_000];
+        // SAFETY: the descriptors are open in the child.
+        unsafe {
+            let passed = pass(over, None);
+            libc::usleep(400_000);
+            for _ in 0..300 {
+                libc::write(passed, block.as_ptr().cast(), block.len());
+            }
+            libc::pause();
+        }
+    });
+    println!("> {} {}", child.pid, listener.local_addr().expect("an address"));
+    let (mut server, _) = listener.accept().expect("the other side");
+    server.write_all(&[7; 1_000]).expect("it goes");
+    wait_for_go();
+    pass(here.as_raw_fd(), Some(server.as_raw_fd()));
+    drop(server);
+    child.order();
+    println!("> passed");
+    wait_for_go();
+}
+
 /// Ten megabytes within a network namespace of its own.
 pub fn apart() {
     std::thread::spawn(|| {}).join().expect("a thread");
@@ -408,6 +465,35 @@ fn a_connection_that_is_handed_on_belongs_to_who_holds_it() {
     let sent = told(find(&last, grandchild)).1 - before;
     agrees("net_out of a child that serves its parent's connection, bytes", 6e6, sent, 0.0);
     assert!(alone(&last), "its parent closed it");
+}
+
+/// Who passed it on sleeps: what is sent belongs to whom it was passed to, from the first sample on.
+#[test]
+fn a_connection_that_was_passed_on_belongs_to_whom_it_was_passed_to() {
+    let _network = NETWORK.lock();
+    let mut helper = Helper::start("pass on");
+    helper.says();
+    let said = helper.says();
+    let (child, address) = said.split_once(' ').expect("a number and an address");
+    let child: i64 = child.parse().expect("a number");
+    let mut source = wanting(&[Demand::Sockets]);
+    source.read();
+    let mut client = connect(address);
+    client.read_exact(&mut [0; 1_000]).expect("it comes");
+    let pid = helper.pid();
+    let known = read_until(&mut source, |reading| told(find(reading, pid)).1 >= 1_000.0);
+    assert!(known.connections.iter().any(|row| row.pid.value() == Some(pid)), "by then it holds it");
+    for _ in 0..3 {
+        source.read();
+    }
+    helper.go();
+    helper.says();
+    std::thread::sleep(Duration::from_millis(150));
+    source.read();
+    client.read_exact(&mut vec![0; 3_000_000]).expect("it comes");
+    let last = source.read();
+    agrees("net_out of whom a connection was passed to, bytes", 3e6, told(find(&last, child)).1, 0.0);
+    agrees("net_out of who passed it on, bytes", 1e3, told(find(&last, pid)).1, 0.0);
 }
 
 /// Sockets of another network namespace are asked for from within.

@@ -52,6 +52,11 @@ struct Known {
     searches: u8,
     /// Whether it moved bytes since its holders were looked at.
     moved: bool,
+    /// Whether somebody else may have sent: none of its holders ran (the kernel sent what they left there, or it was handed on), or
+    /// it is new.
+    elsewhere: bool,
+    /// The reading at which it was asked last whether it was handed on.
+    asked: u64,
     /// Number of the reading that showed it first, and last.
     first: u64,
     seen: u64,
@@ -70,6 +75,8 @@ impl Known {
             unowned: Bytes::default(),
             searches: 0,
             moved: false,
+            elsewhere: false,
+            asked: reading,
             first: reading,
             seen: reading,
         }
@@ -172,6 +179,7 @@ impl Network {
             self.find_owners(proc);
         }
         if fresh {
+            self.look_elsewhere(proc);
             self.members.iter_mut().for_each(|member| member.ran_since_list = false);
         }
         if looked {
@@ -250,6 +258,8 @@ impl Network {
             unowned: Bytes::default(),
             searches: 0,
             moved: true,
+            elsewhere: false,
+            asked: 0,
             first: reading,
             seen: 0,
         });
@@ -272,7 +282,15 @@ impl Network {
         }
         // Who listens, or takes datagrams, shows no growth when it forks.
         known.moved |= grown != Bytes::default() || listens || protocol == Protocol::Udp;
-        match known.owner(&self.ran) {
+        let ran = known.holders.iter().any(|holder| self.ran.contains(holder));
+        // Who accepts a connection passes it on at once, if at all.
+        let is_due = match (ran, known.asked) {
+            (true, _) => known.first + 1 == reading && !first && known.first > 1,
+            (false, asked) => asked == 0 || reading - asked >= ASK_ALL_EVERY,
+        };
+        let is_known = protocol == Protocol::Tcp && !known.holders.is_empty();
+        known.elsewhere = is_known && grown.sent > 0 && is_due;
+        match known.owner(&self.ran).filter(|_| !known.elsewhere) {
             Some(owner) => self.accounts.entry(owner).or_default().add(grown),
             None => known.unowned.add(grown),
         }
@@ -447,6 +465,27 @@ impl Network {
         self.hand_out(&wanted);
         for member in &mut self.members {
             member.ran_since_look = false;
+        }
+    }
+
+    /// Who holds the sockets that sent while none of their holders ran: somebody who ran, or the same ones, whose last bytes the
+    /// kernel sent.
+    fn look_elsewhere(&mut self, proc: &Path) {
+        let mut wanted: Holders = HashMap::new();
+        let mut asked: HashSet<ProcessKey> = HashSet::new();
+        for known in self.sockets.values_mut().filter(|known| known.elsewhere && known.inode != 0) {
+            known.asked = self.reading;
+            wanted.insert(known.inode, vec![]);
+            asked.extend(&known.holders);
+        }
+        let asks = |member: &&Member| member.ran_since_list || asked.contains(&member.key);
+        holders::look(proc, self.members.iter().filter(asks), &mut wanted);
+        self.hand_out(&wanted);
+        for known in self.sockets.values_mut().filter(|known| known.elsewhere) {
+            known.elsewhere = false;
+            if let Some(owner) = known.owner(&self.ran) {
+                self.accounts.entry(owner).or_default().add(std::mem::take(&mut known.unowned));
+            }
         }
     }
 
