@@ -144,6 +144,7 @@ fn a_command_whose_children_nobody_waits_for_is_told_whole() {
     let truth: f64 = String::from_utf8_lossy(&output.stderr).trim().parse().expect("a number");
     let account = json(&output);
     let ours = account["cpu_time"].as_f64().expect("a number");
+    println!("truth\tcpu_time of dozor run, of children that nobody waits for, s\t{truth}\t{ours}");
     assert!((ours / truth - 1.0).abs() < 0.2, "{ours} s, the children measured {truth}");
     assert_eq!(account["processes"], 41);
 }
@@ -388,13 +389,17 @@ fn account_of(helper: &str) -> (Json, f64) {
     (json(&output), told.parse().expect("seconds"))
 }
 
+fn kind(helper: &str) -> &'static str {
+    if helper == "short" { "300 short lives" } else { "threads" }
+}
+
 #[test]
 fn the_account_of_a_command_agrees_with_getrusage() {
     for helper in ["threads", "short"] {
         let (account, truth) = account_of(helper);
         let cpu = account["cpu_time"].as_f64().expect("seconds");
         // What the helper did after it looked belongs to it as well: some milliseconds of its end.
-        println!("truth\trun {helper}\t{truth}\t{cpu}");
+        println!("truth\tcpu_time of dozor run, of {}, s\t{truth}\t{cpu}", kind(helper));
         assert!((cpu - truth).abs() <= truth * 0.01 + 0.01, "{helper}: {truth} is true, we say {cpu}");
         let parts = account["user_time"].as_f64().zip(account["system_time"].as_f64()).expect("both");
         assert!((parts.0 + parts.1 - cpu).abs() < 1e-6);

@@ -216,6 +216,7 @@ fn a_starved_recorder_loses_no_time_that_the_kernel_counted() {
         });
         if number + 1 == timeline.end() {
             let kernel = (ticks.expect("its ticks") - counted.expect("the first")) as f64 / 100.0;
+            println!("truth\tcpu over all samples of a starved recorder, s\t{kernel}\t{summed}");
             assert!(
                 (summed - kernel).abs() < 0.05,
                 "{summed} s in samples, {kernel} s by the kernel: {said}"

@@ -6,14 +6,14 @@ mod terminal;
 use dozor_core::reading::HostFacts;
 use dozor_core::recording::{Event, Mark, MarkKind, StreamReader, Writer, mark_frame};
 use serde_json::Value;
-use served::{Serving, dozor, recorded};
+use served::{DOZOR, Serving, dozor, recorded};
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::PermissionsExt as _;
 use std::os::unix::net::UnixStream;
 use std::os::unix::process::CommandExt as _;
 use std::path::Path;
-use std::process::Command;
+use std::process::{Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
 
@@ -115,6 +115,104 @@ fn collectors_get_the_format_they_ask_for_and_a_bounded_number_of_series() {
         std::thread::sleep(Duration::from_millis(100));
     }
     assert!((1..=10).contains(&most), "{most} processes");
+}
+
+/// A shell that waits for a word, works, writes so many bytes, and waits again.
+const WRITER: &str = "read; exec 3>\"$0\"; i=0; while [ $i -lt 500 ]; do printf '%16384s' x >&3; i=$((i+1)); done; \
+    i=0; while [ $i -lt 200000 ]; do i=$((i+1)); done; echo done; read";
+const WRITTEN: f64 = 500.0 * 16384.0;
+
+/// Collectors, snapshots and tables of a recording: the same process, the same numbers, and those of the kernel.
+#[test]
+fn every_output_says_the_same_of_a_process() {
+    let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).expect("a folder");
+    let (file, saved) = (folder.path().join("written"), folder.path().join("saved.dozor"));
+    let serving = Serving::start(&["--every", "200ms"]);
+    ready(&serving);
+    let mut recorder = Command::new(DOZOR)
+        .args(["record", "-o", &saved.display().to_string(), "--every", "200ms"])
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("it starts");
+    let mut writer = Command::new("bash")
+        .args(["-c", WRITER, &file.display().to_string()])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .expect("a shell");
+    let pid = writer.id();
+    // Both know it before it begins.
+    std::thread::sleep(Duration::from_secs(2));
+    let mut orders = writer.stdin.take().expect("its input");
+    orders.write_all(b"go\n").expect("it listens");
+    let mut said = String::new();
+    BufReader::new(writer.stdout.take().expect("its output")).read_line(&mut said).expect("it is done");
+    let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).expect("it waits");
+    let ticks = stat.rsplit(')').next().expect("numbers").split_whitespace().skip(11).take(2);
+    let cpu: f64 = ticks.map(|ticks| ticks.parse::<f64>().expect("a number") / 100.0).sum();
+    std::thread::sleep(Duration::from_secs(1));
+    let metrics = ask(&serving, "/metrics", "").2;
+    let sample: Value = serde_json::from_str(&ask(&serving, "/sample", "").2).expect("JSON");
+    rustix::process::kill_process(rustix::process::Pid::from_child(&recorder), rustix::process::Signal::INT)
+        .expect("it is ours");
+    recorder.wait().expect("its end");
+    orders.write_all(b"end\n").expect("it listens");
+    writer.wait().expect("its end");
+    // A total of several series with these words.
+    let told = |words: &[&str]| -> f64 {
+        let pid = format!("process_pid=\"{pid}\"");
+        let lines = metrics.lines().filter(|line| line.contains(&pid));
+        let lines = lines.filter(|line| words.iter().all(|word| line.contains(word)));
+        lines
+            .map(|line| {
+                line.rsplit(' ').next().and_then(|number| number.parse::<f64>().ok()).expect("a number")
+            })
+            .sum()
+    };
+    let row = sample["processes"]
+        .as_array()
+        .expect("rows")
+        .iter()
+        .find(|row| row["pid"] == pid)
+        .expect("it is there");
+    let table = dozor(&[
+        "export",
+        &saved.display().to_string(),
+        "-o",
+        "-",
+        "--table",
+        "processes",
+        "--format",
+        "jsonl",
+        "--columns",
+        "pid,cpu,write,cpu_time",
+    ]);
+    let (mut summed, mut written, mut last) = (0.0, 0.0, 0.0);
+    for line in String::from_utf8_lossy(&table).lines() {
+        let row: Value = serde_json::from_str(line).expect("JSON");
+        if row["pid"] != pid {
+            continue;
+        }
+        let seconds = row["seconds"].as_f64().unwrap_or(0.0);
+        summed += row["cpu"].as_f64().unwrap_or(0.0) / 100.0 * seconds;
+        written += row["write"].as_f64().unwrap_or(0.0) * seconds;
+        last = row["cpu_time"].as_f64().unwrap_or(last);
+    }
+    let agrees = |what: &str, truth: f64, ours: f64, within: f64| {
+        println!("truth\t{what}\t{truth}\t{ours}");
+        assert!((ours - truth).abs() <= within, "{what}: {truth} is true, we say {ours}");
+    };
+    agrees(
+        "process.disk.io of /metrics, bytes",
+        WRITTEN,
+        told(&["process_disk_io", "\"write\""]),
+        WRITTEN * 0.01,
+    );
+    agrees("write over all samples of export, bytes", WRITTEN, written, WRITTEN * 0.01);
+    agrees("process.cpu.time of /metrics, s", cpu, told(&["process_cpu_time"]), 0.03);
+    agrees("cpu_time of /sample, s", cpu, row["cpu_time"].as_f64().expect("seconds"), 0.03);
+    agrees("cpu_time of export, s", cpu, last, 0.03);
+    agrees("cpu over all samples of export, s", cpu, summed, 0.05 + cpu * 0.02);
 }
 
 #[test]
