@@ -270,6 +270,50 @@ fn several_and_special_ones_need_a_second_word() {
     assert_eq!((status(&output), said(&output).contains("sent")), (Some(0), true), "{}", said(&output));
 }
 
+/// Dozor is killed at different moments while it pauses a family: nobody is left paused while others run.
+#[test]
+fn who_is_killed_while_it_pauses_a_family_leaves_it_whole() {
+    let shell = Shell::ready("for i in $(seq 120); do sleep 99 & done; echo r; wait");
+    let pid = shell.pid();
+    let children = || -> Vec<String> {
+        let text = std::fs::read_to_string(format!("/proc/{pid}/task/{pid}/children")).expect("its children");
+        text.split_whitespace().chain([&*pid]).map(str::to_owned).collect()
+    };
+    let is_paused = |pid: &String| {
+        let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).expect("it is there");
+        stat.rsplit_once(')').is_some_and(|(_, rest)| rest.trim_start().starts_with('T'))
+    };
+    let (mut whole, mut none) = (0, 0);
+    for at in 0..24u64 {
+        let mut acting = Command::new(DOZOR)
+            .args(["signal", "STOP", &pid, "--descendants", "--all"])
+            .stdout(Stdio::null())
+            .spawn()
+            .expect("dozor runs");
+        let begin = Instant::now();
+        // Once somebody is paused, it is in the middle of it; the first times it is killed before.
+        while begin.elapsed() < Duration::from_secs(20) && at > 2 && !children().iter().any(is_paused) {}
+        std::thread::sleep(Duration::from_micros(at * 150));
+        acting.kill().expect("it is ours");
+        acting.wait().expect("its end");
+        let begin = Instant::now();
+        let (paused, all) = loop {
+            let all = children();
+            let paused = all.iter().filter(|pid| is_paused(pid)).count();
+            if [0, all.len()].contains(&paused) && begin.elapsed() > Duration::from_millis(200) {
+                break (paused, all.len());
+            }
+            assert!(begin.elapsed() < Duration::from_secs(5), "{paused} of {} are paused", all.len());
+            std::thread::sleep(Duration::from_millis(10));
+        };
+        (whole, none) = if paused == all { (whole + 1, none) } else { (whole, none + 1) };
+        let output = run(&["signal", "CONT", &pid, "--descendants", "--all"]);
+        assert_eq!(status(&output), Some(0), "{}", said(&output));
+    }
+    println!("killed in the middle: {none} times all went on, {whole} times all were paused");
+    assert!(none > 0);
+}
+
 /// What an unprivileged user is refused is explained with what would allow it.
 #[test]
 fn every_refusal_says_what_would_allow_it() {

@@ -233,7 +233,7 @@ impl Service {
 
 /// For who finds no room.
 pub fn no_room() -> Answer {
-    let mut answer = text(StatusCode::SERVICE_UNAVAILABLE, "as many are connected as may\n");
+    let mut answer = text(StatusCode::SERVICE_UNAVAILABLE, "too many connections: try again later\n");
     answer.headers_mut().insert(RETRY_AFTER, HeaderValue::from_static("5"));
     answer.headers_mut().insert(CONNECTION, HeaderValue::from_static("close"));
     answer
