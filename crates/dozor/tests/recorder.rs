@@ -221,9 +221,7 @@ fn a_starved_recorder_loses_no_time_that_the_kernel_counted() {
                 (summed - kernel).abs() < 0.05,
                 "{summed} s in samples, {kernel} s by the kernel: {said}"
             );
-            // The reading that it was at when it was told to end may be as slow as the slowest.
-            let most = kernel + 2.0 * longest + 1.0;
-            assert!(burnt < most, "{kernel} of {burnt} s are in the recording");
+            assert!(kernel > burnt * 0.8, "{kernel} of {burnt} s are in the recording");
         }
     }
     assert!(longest > 1.0, "it was starved: {longest} s");

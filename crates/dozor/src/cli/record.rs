@@ -100,6 +100,7 @@ impl Record {
         let mut pace = Pace::default();
         let mut taken = 0;
         let mut last: Option<Arc<Reading>> = None;
+        let mut ends = false;
         loop {
             let woken = Instant::now();
             let reading = selection.of(&host, Arc::new(source.read()));
@@ -125,13 +126,19 @@ impl Record {
             }
             due = (due + self.every).max(now);
             let over = self.length.is_some_and(|length| due.duration_since(begin) > length);
-            if over || self.count == Some(taken) {
+            if ends || over || self.count == Some(taken) {
                 break;
             }
             match stop.recv_timeout(due.saturating_duration_since(Instant::now())) {
                 Err(RecvTimeoutError::Timeout) => {}
-                // Whoever ends a recording has what was asked for: that is no failure.
-                Ok(_) | Err(RecvTimeoutError::Disconnected) => break,
+                // Whoever ends a recording has what was asked for: that is no failure. What was counted while a slow reading was
+                // taken is in one more.
+                Ok(_) | Err(RecvTimeoutError::Disconnected) => {
+                    ends = woken.elapsed() >= self.every;
+                    if !ends {
+                        break;
+                    }
+                }
             }
         }
         let to_pipe = recorder.path() == Path::new("-");
