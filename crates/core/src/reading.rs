@@ -85,6 +85,11 @@ rows! {
         mem_reclaimable: "bytes" Level;
         /// Waiting to be written to disk; proc_meminfo(5) Dirty.
         mem_dirty: "bytes" Level;
+        /// What whole disks had written by the time that processes had been read, where one made more dirty than it handed to write
+        /// calls; proc_diskstats(5).
+        written_after: "bytes" Counter;
+        /// What waited for it then, or was on its way; proc_meminfo(5) Dirty and Writeback.
+        dirty_after: "bytes" Level;
         /// Swap space; proc_meminfo(5) SwapTotal.
         swap_total: "bytes" Level;
         /// Unused swap space; proc_meminfo(5) SwapFree.

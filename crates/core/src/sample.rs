@@ -263,21 +263,27 @@ impl Sample {
     /// more cannot have been written. Nothing where neither is known.
     pub fn storage_took(&self) -> Option<f64> {
         *self.took.get_or_init(|| {
+            let seconds = self.seconds()?;
+            let (before, system) = (self.before.as_deref()?, &self.now.system);
             let disks = self.parts(|reading| &reading.disks[..]).filter(|disk| disk.now.whole.is_empty());
             let disks = disks.filter_map(|disk| disk.rate(|d| d.write_bytes).value());
             let remotes = self.parts(|reading| &reading.remotes[..]);
             let remotes = remotes.filter_map(|remote| remote.rate(|r| r.write_bytes).value());
-            let taken: Vec<f64> = disks.chain(remotes).collect();
-            let seconds = self.seconds()?;
+            let mut taken: Vec<f64> = disks.chain(remotes).collect();
+            // Processes are read after the disks, so they may have done more than those had.
+            if let (Some(after), false) = (system.written_after.value(), taken.is_empty()) {
+                let whole = self.now.disks.iter().filter(|disk| disk.whole.is_empty());
+                let then: i64 = whole.filter_map(|disk| disk.write_bytes.value()).sum();
+                taken.push(after.saturating_sub(then).max(0) as f64 / seconds);
+            }
             // What goes to servers that tell no bytes is not known.
             let tells = |mount: &str| self.now.remotes.iter().any(|row| *row.mount == *mount);
             if self.now.filesystems.iter().any(|row| row.remote == Raw::new(1) && !tells(&row.mount)) {
                 return None;
             }
-            let waits = |reading: &Reading| reading.system.mem_dirty.value();
-            let grown = waits(&self.now)
-                .zip(waits(self.before.as_deref()?))
-                .map(|(now, before)| now.saturating_sub(before));
+            let waits = system.dirty_after.value().max(system.mem_dirty.value());
+            let grown = waits.zip(before.system.mem_dirty.value());
+            let grown = grown.map(|(now, before)| now.saturating_sub(before));
             if taken.is_empty() && grown.is_none() {
                 return None;
             }

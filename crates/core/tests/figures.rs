@@ -573,7 +573,10 @@ fn written(mib: [i64; 6], calls: i64) -> (f64, &'static str, bool) {
             let disk =
                 DiskRow { name: "nvme0n1".into(), write_bytes: raw(took * times), ..DiskRow::default() };
             r.disks = vec![disk];
-            r.system.mem_dirty = raw((100 << 20) + grown * times);
+            r.system.mem_dirty = raw(100 << 20);
+            if times > 0 {
+                (r.system.written_after, r.system.dirty_after) = (raw(took), raw((100 << 20) + grown));
+            }
             r.system.transfers_noted = raw(1);
             let transfer = |pid: i64, bytes: i64| TransferRow {
                 pid: raw(pid),

@@ -345,7 +345,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/io wchar", |p| p.io_rate(|r| r.write_any_bytes, None).into()).reading(&["write_any_bytes"]),
     entry("disk", "process.disk.io", "disk/s", BytesPerSecond, Rate,
         "Bytes fetched from and sent to storage together. See read and write for what each of them leaves out.",
-        "/proc/PID/io", |p| sum(p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)), write(p))).reading(&["read_bytes", "write_bytes", "cancelled_bytes", "write_any_bytes", "write_calls", "net_out_bytes", "udp_out_bytes", "writes_otherwise"]),
+        "/proc/PID/io", |p| sum(p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)), write(p))).reading(&["read_bytes", "write_bytes", "cancelled_bytes", "write_any_bytes", "write_calls", "net_out_bytes", "udp_out_bytes", "writes_otherwise", "kernel"]),
     entry("device_read", "dozor.process.disk.device.io{disk.io.direction=read}", "dev read/s", BytesPerSecond, Rate,
         "Bytes that it asked block devices for itself: true also where files are mapped, and without what the cache answered. At least so much (≥) in a sample in which the kernel let some requests pass uncounted.",
         "tracepoint block_bio_queue", |p| transfers::rate(p, transfers::READ).into()).reading(&["pid", "start_ticks"]).at_least(|p| transfers::misses(p, transfers::READ)).needing(Demand::Transfers),

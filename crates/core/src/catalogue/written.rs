@@ -17,6 +17,7 @@ pub(super) const READS: &[&str] = &[
     "net_out_bytes",
     "udp_out_bytes",
     "writes_otherwise",
+    "kernel",
 ];
 
 /// Most bytes that one write call makes dirty beside its own: a folio at its begin and one at its end.
@@ -84,7 +85,8 @@ pub(super) fn written(view: &ProcessView<'_>) -> Known<Written> {
         _ => (handed, calls),
     };
     let (mut bytes, mut by) = if net <= most { (net, pages) } else { (most, by) };
-    if let Some(took) = took {
+    // Disks are read before processes: what they had by then bounds nobody.
+    if let Some(took) = took.filter(|_| view.sample.now.system.written_after.value().is_some()) {
         // Without the requests of others only what is far beyond is not believed.
         let (bound, is_beyond) = match itself {
             Some(itself) => {

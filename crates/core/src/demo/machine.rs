@@ -589,6 +589,8 @@ impl SimulatedMachine {
             mem_slab: whole(900.0 * MIB),
             mem_reclaimable: whole(600.0 * MIB),
             mem_dirty: whole(machine.dirty),
+            written_after: crate::known::Raw::ABSENT,
+            dirty_after: crate::known::Raw::ABSENT,
             swap_total: whole(machine.hardware.swap),
             swap_free: whole(machine.hardware.swap - machine.swapped),
             swap_in: whole(machine.swap_in),

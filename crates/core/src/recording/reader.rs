@@ -102,7 +102,7 @@ macro_rules! declare_table {
             fn matters(&self, light: Light) -> bool {
                 match self {
                     Table::System(_) | Table::Ended(_) | Table::Process(_) => true,
-                    Table::Disk(_) => light.disks,
+                    Table::Disk(_) | Table::Filesystem(_) | Table::Remote(_) | Table::Transfer(_) => light.disks,
                     _ => false,
                 }
             }
@@ -293,7 +293,7 @@ pub struct Light {
     pub processes: Cells,
     /// What of those that ended.
     pub ended: Cells,
-    /// Disks as well.
+    /// Disks and servers of files, and what was handed to disks, as well.
     pub disks: bool,
 }
 

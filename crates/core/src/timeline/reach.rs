@@ -14,7 +14,7 @@ pub enum Reach {
     Processes {
         /// What of the processes.
         cells: Cells,
-        /// What disks did as well.
+        /// What disks and servers of files did, and what was handed to disks, as well.
         disks: bool,
     },
     /// The machine with its cores, devices and sensors, without processes.
@@ -54,6 +54,9 @@ pub(super) fn of_machine(processes: Cells) -> Cells {
         "boot_ns",
         "mem_total",
         "mem_dirty",
+        "written_after",
+        "dirty_after",
+        "transfers_noted",
         "notifications_lost",
         "datagrams_missed",
     ]);

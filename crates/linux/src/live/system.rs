@@ -94,6 +94,19 @@ impl System {
         reading
     }
 
+    /// What disks have written and what waits for them, again: whoever was read since may have done more than they had.
+    pub fn look_at_writing_again(&mut self, reading: &mut Reading) {
+        let disks = diskstats::parse(self.files.read("diskstats"), &mut self.disk_names, vec![]);
+        let is_whole =
+            |name: &Text| reading.disks.iter().any(|disk| disk.whole.is_empty() && disk.name == *name);
+        let whole = disks.iter().filter(|disk| is_whole(&disk.name));
+        reading.system.written_after =
+            whole.filter_map(|disk| disk.write_bytes.value()).reduce(i64::saturating_add).into();
+        let memory = proc::meminfo::parse(self.files.read("meminfo"));
+        let waits = memory.dirty.get().zip(memory.writeback.get());
+        reading.system.dirty_after = waits.map(|(dirty, writeback)| dirty.saturating_add(writeback)).into();
+    }
+
     /// The machine as a whole.
     fn machine(&mut self, clocks: Clocks, stat: &proc::stat::Stat) -> SystemRow {
         let files = &mut self.files;

@@ -16,6 +16,7 @@ pub struct Meminfo {
     pub slab: Raw,
     pub reclaimable: Raw,
     pub dirty: Raw,
+    pub writeback: Raw,
     pub swap_total: Raw,
     pub swap_free: Raw,
 }
@@ -35,6 +36,7 @@ pub fn parse(bytes: &[u8]) -> Meminfo {
             Some(b"Slab:") => &mut info.slab,
             Some(b"SReclaimable:") => &mut info.reclaimable,
             Some(b"Dirty:") => &mut info.dirty,
+            Some(b"Writeback:") => &mut info.writeback,
             Some(b"SwapTotal:") => &mut info.swap_total,
             Some(b"SwapFree:") => &mut info.swap_free,
             _ => continue,

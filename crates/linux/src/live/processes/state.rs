@@ -105,6 +105,8 @@ pub struct Processes {
     pub buffer: Vec<u8>,
     pub files: State,
     pub writers: u32,
+    /// Whether one made much more dirty than it handed to write calls.
+    pub beyond_calls: bool,
     pub in_full: bool,
     pub forget: bool,
     pub places: Places,
@@ -144,6 +146,7 @@ impl Processes {
             buffer: vec![0; 16 << 10],
             began: None,
             writers: 0,
+            beyond_calls: false,
             in_full: false,
             forget: false,
             progress: Arc::default(),
