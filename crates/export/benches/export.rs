@@ -118,7 +118,7 @@ fn main() {
                 break (scene, text);
             }
         };
-        let file = pdf::write(&[scene], &pdf::About::default()).expect("a file");
+        let file = pdf::write(&[scene], &pdf::About::default());
         println!(
             "  chart of {name} {:.2} s, first {:.2} s (budget 0.5 s); {} KiB, as PDF {} KiB",
             runs.iter().copied().fold(f64::INFINITY, f64::min),
@@ -132,6 +132,6 @@ fn main() {
     }
     let begin = Instant::now();
     let report = Report::new(&mut timeline, all, &Asked::default()).expect("readable");
-    let pages = report.pdf().expect("a file");
+    let pages = report.pdf();
     println!("  a report {:.2} s (budget 3 s), {} KiB", begin.elapsed().as_secs_f64(), pages.len() / 1024);
 }

@@ -1,6 +1,6 @@
 //! A drawing as a file, in the form that is asked for.
 
-use crate::pdf::{self, About, PdfError};
+use crate::pdf::{self, About};
 use crate::scene::Scene;
 use crate::svg;
 
@@ -24,9 +24,9 @@ impl Form {
     }
 
     /// A drawing of a host as a file.
-    pub fn bytes(self, scene: &Scene, host: &str) -> Result<Vec<u8>, PdfError> {
+    pub fn bytes(self, scene: &Scene, host: &str) -> Vec<u8> {
         match self {
-            Form::Svg => Ok(svg::write(scene).into_bytes()),
+            Form::Svg => svg::write(scene).into_bytes(),
             Form::Pdf => {
                 let about = About {
                     title: scene.title.clone(),

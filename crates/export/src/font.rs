@@ -1,16 +1,20 @@
-//! The letters of drawings: DejaVu, a free family that the program brings along (Bitstream Vera licence), so that texts have the
-//! same widths wherever a drawing is made.
+//! The letters of drawings: four faces of DejaVu (Bitstream Vera licence, `fonts/LICENSE`) with the letters that `scripts/fonts`
+//! has left in them, so that texts have the same widths wherever a drawing is made.
 
 use crate::scene::Face;
+use std::collections::BTreeSet;
 use std::sync::OnceLock;
+
+/// The letters of each face in their order: the picture of the first has the number 1.
+const LETTERS: &str = include_str!("../fonts/letters.txt");
 
 /// Bytes of a face's font file.
 pub fn file(face: Face) -> &'static [u8] {
     match face {
-        Face::Plain => dejavu::sans::regular(),
-        Face::Bold => dejavu::sans::bold(),
-        Face::Mono => dejavu::sans_mono::regular(),
-        Face::MonoBold => dejavu::sans_mono::bold(),
+        Face::Plain => include_bytes!("../fonts/sans.ttf"),
+        Face::Bold => include_bytes!("../fonts/sans-bold.ttf"),
+        Face::Mono => include_bytes!("../fonts/mono.ttf"),
+        Face::MonoBold => include_bytes!("../fonts/mono-bold.ttf"),
     }
 }
 
@@ -26,23 +30,99 @@ pub fn face(face: Face) -> &'static ttf_parser::Face<'static> {
     })
 }
 
+/// Letters with the numbers of their pictures.
+pub fn letters() -> &'static [char] {
+    static ALL: OnceLock<Vec<char>> = OnceLock::new();
+    ALL.get_or_init(|| LETTERS.chars().collect())
+}
+
+/// A face's font file in which only these pictures are left: the others are nothing but zeros, which take no room once they are
+/// packed; the OpenType specification, `glyf` and `loca`.
+pub fn reduced(of: Face, pictures: &BTreeSet<u16>) -> Vec<u8> {
+    let whole = file(of);
+    let raw = face(of).raw_face();
+    let table = |tag: &[u8; 4]| raw.table(ttf_parser::Tag::from_bytes(tag)).unwrap_or_default();
+    let (outlines, places) = (table(b"glyf"), table(b"loca"));
+    let begin = outlines.as_ptr().addr().saturating_sub(whole.as_ptr().addr());
+    let is_long = table(b"head").get(51) == Some(&1);
+    let place = |picture: usize| {
+        if is_long {
+            let bytes = places.get(picture * 4..picture * 4 + 4)?;
+            Some(u32::from_be_bytes(bytes.try_into().ok()?) as usize)
+        } else {
+            Some(usize::from(half(places, picture * 2)?) * 2)
+        }
+    };
+    let of_picture = |picture: u16| Some(place(picture.into())?..place(usize::from(picture) + 1)?);
+    let mut kept = BTreeSet::new();
+    let mut waiting: Vec<u16> = pictures.iter().copied().chain([0]).collect();
+    while let Some(picture) = waiting.pop() {
+        if kept.insert(picture) {
+            let outline = of_picture(picture).and_then(|place| outlines.get(place));
+            waiting.extend(outline.map(components).unwrap_or_default());
+        }
+    }
+    let mut file = whole.to_vec();
+    for picture in (0..face(of).number_of_glyphs()).filter(|picture| !kept.contains(picture)) {
+        let place = of_picture(picture).map(|place| begin + place.start..begin + place.end);
+        if let Some(bytes) = place.and_then(|place| file.get_mut(place)) {
+            bytes.fill(0);
+        }
+    }
+    file
+}
+
+fn half(bytes: &[u8], at: usize) -> Option<u16> {
+    Some(u16::from_be_bytes(bytes.get(at..at + 2)?.try_into().ok()?))
+}
+
+/// Pictures that one is made of, such as a letter and its accent.
+fn components(outline: &[u8]) -> Vec<u16> {
+    const WORDS: u16 = 1 << 0;
+    const SCALE: u16 = 1 << 3;
+    const MORE: u16 = 1 << 5;
+    const TWO_SCALES: u16 = 1 << 6;
+    const MATRIX: u16 = 1 << 7;
+    let (mut all, mut at) = (vec![], 10);
+    // Of its own outline it has a number of contours.
+    let mut more = half(outline, 0).is_some_and(|contours| contours & 0x8000 != 0);
+    while more && let Some((flags, picture)) = half(outline, at).zip(half(outline, at + 2)) {
+        all.push(picture);
+        at += if flags & WORDS != 0 { 8 } else { 6 };
+        at += match flags {
+            _ if flags & SCALE != 0 => 2,
+            _ if flags & TWO_SCALES != 0 => 4,
+            _ if flags & MATRIX != 0 => 8,
+            _ => 0,
+        };
+        more = flags & MORE != 0;
+    }
+    all
+}
+
 /// What stands for a letter that the font does not have.
 pub const MISSING: char = '□';
 
+/// The number of the picture that is drawn for a letter, in each face.
+pub fn picture(letter: char) -> u16 {
+    let place = |letter: &char| letters().binary_search(letter).ok();
+    place(&letter).or_else(|| place(&MISSING)).map_or(0, |place| place as u16 + 1)
+}
+
 /// The letter that is drawn for a letter.
-pub fn drawn(of: Face, letter: char) -> char {
-    if face(of).glyph_index(letter).is_some() { letter } else { MISSING }
+pub fn drawn(letter: char) -> char {
+    if letters().binary_search(&letter).is_ok() { letter } else { MISSING }
+}
+
+/// How far the next letter stands from one, in the units of its face.
+pub fn advance(of: Face, picture: u16) -> f64 {
+    face(of).glyph_hor_advance(ttf_parser::GlyphId(picture)).map_or(0.0, f64::from)
 }
 
 /// Width of a text.
 pub fn width(of: Face, size: f64, text: &str) -> f64 {
-    let parsed = face(of);
-    let units = f64::from(parsed.units_per_em());
-    let advance = |letter: char| {
-        let glyph = parsed.glyph_index(drawn(of, letter));
-        glyph.and_then(|glyph| parsed.glyph_hor_advance(glyph)).map_or(0.0, f64::from)
-    };
-    text.chars().map(advance).sum::<f64>() / units * size
+    let units = f64::from(face(of).units_per_em());
+    text.chars().map(|letter| advance(of, picture(letter))).sum::<f64>() / units * size
 }
 
 /// A text that is at most so wide: its end gives way to an ellipsis.
@@ -119,10 +199,88 @@ mod tests {
 
     #[test]
     fn a_letter_that_no_font_has_is_a_box_with_a_width() {
-        assert_eq!(drawn(Face::Plain, '星'), MISSING);
-        assert!(width(Face::Plain, 10.0, "星") > 3.0);
-        for sign in "·◇▲◆⚑✎≈×≥–…▁█┃╵".chars() {
-            assert_eq!(drawn(Face::Mono, sign), sign, "{sign}");
+        assert_eq!((drawn('\u{661f}'), picture('\u{661f}')), (MISSING, picture(MISSING)));
+        assert!(width(Face::Plain, 10.0, "\u{661f}") > 3.0);
+        assert!(letters().is_sorted() && picture(MISSING) > 0);
+        for of in FACES {
+            // And the picture of what is missing, and parts of pictures.
+            assert!(usize::from(face(of).number_of_glyphs()) > letters().len());
         }
+    }
+
+    const FACES: [Face; 4] = [Face::Plain, Face::Bold, Face::Mono, Face::MonoBold];
+
+    /// Draws outlines as text.
+    #[derive(Default)]
+    struct Drawn(String);
+
+    impl ttf_parser::OutlineBuilder for Drawn {
+        fn move_to(&mut self, x: f32, y: f32) {
+            self.0 += &format!("M{x},{y}");
+        }
+
+        fn line_to(&mut self, x: f32, y: f32) {
+            self.0 += &format!("L{x},{y}");
+        }
+
+        fn quad_to(&mut self, a: f32, b: f32, x: f32, y: f32) {
+            self.0 += &format!("Q{a},{b},{x},{y}");
+        }
+
+        fn curve_to(&mut self, a: f32, b: f32, c: f32, d: f32, x: f32, y: f32) {
+            self.0 += &format!("C{a},{b},{c},{d},{x},{y}");
+        }
+
+        fn close(&mut self) {
+            self.0.push('Z');
+        }
+    }
+
+    #[test]
+    fn a_reduced_font_draws_what_it_was_left_and_nothing_else() {
+        let outline = |face: &ttf_parser::Face<'_>, letter: char| {
+            let mut drawn = Drawn::default();
+            face.outline_glyph(ttf_parser::GlyphId(picture(letter)), &mut drawn);
+            drawn.0
+        };
+        for of in FACES {
+            let used: BTreeSet<u16> = "stacker é Å ň ◆".chars().map(picture).collect();
+            let bytes = reduced(of, &used);
+            let less = ttf_parser::Face::parse(&bytes, 0).expect("a font");
+            for letter in letters() {
+                let is_left = used.contains(&picture(*letter));
+                let whole = outline(face(of), *letter);
+                // Parts of pictures are there as well.
+                let is_part = "eAn".contains(*letter) || !letter.is_alphabetic();
+                match outline(&less, *letter) {
+                    same if same == whole => assert!(is_left || is_part || whole.is_empty(), "{letter}"),
+                    none => assert!(none.is_empty() && !is_left, "{letter}"),
+                }
+            }
+            let packed = |bytes: &[u8]| miniz_oxide::deflate::compress_to_vec_zlib(bytes, 6).len();
+            assert!(packed(&bytes) * 3 < packed(file(of)), "{} of {}", packed(&bytes), packed(file(of)));
+        }
+    }
+
+    /// Where this fails, the letter belongs into `scripts/fonts`.
+    #[test]
+    fn whatever_our_own_texts_have_can_be_drawn() {
+        let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR"));
+        let mut folders = vec![root.join("src"), root.join("../core/src")];
+        let mut files = 0;
+        while let Some(folder) = folders.pop() {
+            for entry in std::fs::read_dir(folder).expect("our sources") {
+                let path = entry.expect("a file").path();
+                if path.is_dir() {
+                    folders.push(path);
+                } else if path.extension().is_some_and(|ending| ending == "rs") {
+                    files += 1;
+                    let text = std::fs::read_to_string(&path).expect("text");
+                    let missing = text.chars().find(|letter| *letter != '\n' && drawn(*letter) != *letter);
+                    assert_eq!(missing, None, "{}", path.display());
+                }
+            }
+        }
+        assert!(files > 100);
     }
 }

@@ -1,14 +1,13 @@
 //! Drawings as a PDF 1.7 file: a page each, texts as texts with embedded subsets of their fonts, a title, an author, and
 //! bookmarks for headings (ISO 32000-1).
 
-use crate::font::{self, drawn};
+use crate::font::{self, drawn, picture};
 use crate::scene::{Anchor, Face, Paint, Scene, Shape, Stroke, Words};
 use pdf_writer::types::{
     CidFontType, FontFlags, LineCapStyle, LineJoinStyle, OutlineItemFlags, SystemInfo, UnicodeCmap,
 };
 use pdf_writer::{Content, Filter, Finish as _, Name, Pdf, Rect, Ref, Str, TextStr};
 use std::collections::{BTreeMap, BTreeSet};
-use subsetter::GlyphRemapper;
 
 /// What a file says of itself.
 #[derive(Clone, Debug, Default)]
@@ -21,33 +20,9 @@ pub struct About {
     pub subject: String,
 }
 
-/// Why a file cannot be made.
-#[derive(Debug, thiserror::Error)]
-pub enum PdfError {
-    /// A font could not be reduced to the letters that are used.
-    #[error("a font cannot be embedded: {0}")]
-    Font(#[from] subsetter::Error),
-}
-
 const CMAP: Name<'_> = Name(b"Adobe-Identity-UCS");
 const IDENTITY: SystemInfo<'_> =
     SystemInfo { registry: Str(b"Adobe"), ordering: Str(b"Identity"), supplement: 0 };
-
-/// The letters of a face that are used, and their numbers in the embedded font.
-#[derive(Default)]
-struct Used {
-    glyphs: GlyphRemapper,
-    letters: BTreeMap<u16, char>,
-}
-
-impl Used {
-    fn number(&mut self, face: Face, letter: char) -> u16 {
-        let glyph = font::face(face).glyph_index(drawn(face, letter)).map_or(0, |glyph| glyph.0);
-        let number = self.glyphs.remap(glyph);
-        self.letters.entry(number).or_insert_with(|| drawn(face, letter));
-        number
-    }
-}
 
 /// Numbers of the objects of a file.
 struct Refs(i32);
@@ -60,11 +35,11 @@ impl Refs {
 }
 
 /// Drawings as the pages of a file.
-pub fn write(pages: &[Scene], about: &About) -> Result<Vec<u8>, PdfError> {
+pub fn write(pages: &[Scene], about: &About) -> Vec<u8> {
     let mut refs = Refs(0);
     let mut pdf = Pdf::new();
     let (catalog, tree, info) = (refs.next(), refs.next(), refs.next());
-    let mut used: BTreeMap<Face, Used> = BTreeMap::new();
+    let mut used: BTreeMap<Face, BTreeSet<u16>> = BTreeMap::new();
     let mut covers: BTreeSet<u8> = BTreeSet::new();
     let contents: Vec<Vec<u8>> = pages
         .iter()
@@ -104,7 +79,7 @@ pub fn write(pages: &[Scene], about: &About) -> Result<Vec<u8>, PdfError> {
         pdf.ext_graphics(*state).non_stroking_alpha(cover).stroking_alpha(cover);
     }
     for (face, font) in &fonts {
-        embed(&mut pdf, &mut refs, *font, *face, &used[face])?;
+        embed(&mut pdf, &mut refs, *font, *face, &used[face]);
     }
     pdf.pages(tree).kids(page_refs.iter().copied()).count(page_refs.len() as i32);
     let outline = outline(&mut pdf, &mut refs, pages, &page_refs);
@@ -119,7 +94,7 @@ pub fn write(pages: &[Scene], about: &About) -> Result<Vec<u8>, PdfError> {
     document.title(TextStr(&about.title)).author(TextStr(&about.author)).subject(TextStr(&about.subject));
     document.creator(TextStr("Dozor"));
     document.finish();
-    Ok(pdf.finish())
+    pdf.finish()
 }
 
 fn name_of(face: Face) -> String {
@@ -155,8 +130,8 @@ fn outline(pdf: &mut Pdf, refs: &mut Refs, pages: &[Scene], page_refs: &[Ref]) -
     Some(root)
 }
 
-/// Puts the letters of a face that are used into the file.
-fn embed(pdf: &mut Pdf, refs: &mut Refs, font: Ref, face: Face, used: &Used) -> Result<(), PdfError> {
+/// Puts the pictures of a face that are used into the file.
+fn embed(pdf: &mut Pdf, refs: &mut Refs, font: Ref, face: Face, used: &BTreeSet<u16>) {
     let (cid, descriptor, cmap_ref, data) = (refs.next(), refs.next(), refs.next(), refs.next());
     let parsed = font::face(face);
     let units = f32::from(parsed.units_per_em());
@@ -176,11 +151,11 @@ fn embed(pdf: &mut Pdf, refs: &mut Refs, font: Ref, face: Face, used: &Used) -> 
     let mut cid_font = pdf.cid_font(cid);
     cid_font.subtype(CidFontType::Type2).base_font(base).system_info(IDENTITY).font_descriptor(descriptor);
     cid_font.default_width(0.0).cid_to_gid_map_predefined(Name(b"Identity"));
-    let widths = used.glyphs.remapped_gids().map(|glyph| {
-        let advance = parsed.glyph_hor_advance(ttf_parser::GlyphId(glyph)).unwrap_or(0);
-        f32::from(advance) / units * 1000.0
-    });
-    cid_font.widths().consecutive(0, widths);
+    let mut widths = cid_font.widths();
+    for number in used {
+        widths.consecutive(*number, [font::advance(face, *number) as f32 / units * 1000.0]);
+    }
+    widths.finish();
     cid_font.finish();
     let mut flags = FontFlags::SYMBOLIC;
     if matches!(face, Face::Mono | Face::MonoBold) {
@@ -203,21 +178,20 @@ fn embed(pdf: &mut Pdf, refs: &mut Refs, font: Ref, face: Face, used: &Used) -> 
         .stem_v(if matches!(face, Face::Bold | Face::MonoBold) { 140.0 } else { 80.0 })
         .font_file2(data);
     let mut cmap = UnicodeCmap::new(CMAP, IDENTITY);
-    for (number, letter) in &used.letters {
-        cmap.pair(*number, *letter);
+    for (number, letter) in (1u16..).zip(font::letters()).filter(|(number, _)| used.contains(number)) {
+        cmap.pair(number, *letter);
     }
     pdf.cmap(cmap_ref, &cmap.finish());
-    let subset = subsetter::subset(font::file(face), 0, &used.glyphs)?;
-    let packed = miniz_oxide::deflate::compress_to_vec_zlib(&subset, 6);
-    pdf.stream(data, &packed).filter(Filter::FlateDecode).pair(Name(b"Length1"), subset.len() as i32);
-    Ok(())
+    let file = font::reduced(face, used);
+    let packed = miniz_oxide::deflate::compress_to_vec_zlib(&file, 6);
+    pdf.stream(data, &packed).filter(Filter::FlateDecode).pair(Name(b"Length1"), file.len() as i32);
 }
 
 /// One page while it is written.
 struct Page<'a> {
     content: Content,
     height: f64,
-    used: &'a mut BTreeMap<Face, Used>,
+    used: &'a mut BTreeMap<Face, BTreeSet<u16>>,
     covers: &'a mut BTreeSet<u8>,
 }
 
@@ -303,10 +277,9 @@ impl Page<'_> {
             Anchor::End => length,
         };
         self.fill(Paint::full(*colour));
-        let used = self.used.entry(*face).or_default();
-        let bytes: Vec<u8> =
-            text.chars().flat_map(|letter| used.number(*face, letter).to_be_bytes()).collect();
-        let is_whole = text.chars().all(|letter| drawn(*face, letter) == letter);
+        self.used.entry(*face).or_default().extend(text.chars().map(picture));
+        let bytes: Vec<u8> = text.chars().flat_map(|letter| picture(letter).to_be_bytes()).collect();
+        let is_whole = text.chars().all(|letter| drawn(letter) == letter);
         if !is_whole {
             // Whoever copies it gets the letters that the font does not have.
             let mut marked = self.content.begin_marked_content_with_properties(Name(b"Span"));

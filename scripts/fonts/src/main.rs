@@ -1,5 +1,6 @@
 //! Reduces the faces of DejaVu to the letters that drawings have: `cargo run --manifest-path scripts/fonts/Cargo.toml`, in the
-//! project's folder. A drawing shows the closest of these letters for others (`crates/export/src/font.rs`).
+//! project's folder. The picture of the first letter in `letters.txt` has the number 1 in each face, and so on. A drawing shows
+//! the closest of these letters for others (`crates/export/src/font.rs`).
 
 use std::path::Path;
 use subsetter::GlyphRemapper;
@@ -24,6 +25,32 @@ const RANGES: [(u32, u32); 14] = [
 ];
 const SIGNS: &str = "†•…‰′″‹›€₁₂⁰⁴⁻−∆∑√∞≈≠≤≥■□▪▲△▶▸▹▼▽▾▿◀◂◆◇○●★☆⚑✎✓✗✶␀";
 
+/// A font without tables that neither the widths of texts nor a PDF need; the OpenType specification, table directory.
+fn without(font: &[u8], left_out: [&[u8; 4]; 2]) -> Vec<u8> {
+    let number = |at: usize| u32::from_be_bytes(font[at..at + 4].try_into().expect("four bytes")) as usize;
+    let count = usize::from(u16::from_be_bytes([font[4], font[5]]));
+    let entries = (0..count).map(|at| &font[12 + at * 16..28 + at * 16]);
+    let kept: Vec<&[u8]> = entries.filter(|entry| left_out.iter().all(|tag| entry[..4] != tag[..])).collect();
+    let power = (kept.len() as u16).ilog2();
+    let range = 16u16 << power;
+    let mut out = font[..4].to_vec();
+    for half in [kept.len() as u16, range, power as u16, kept.len() as u16 * 16 - range] {
+        out.extend(half.to_be_bytes());
+    }
+    let (mut tables, begin) = (vec![], 12 + kept.len() * 16);
+    for entry in kept {
+        let at = entry.as_ptr() as usize - font.as_ptr() as usize;
+        let (place, length) = (number(at + 8), number(at + 12));
+        out.extend(&entry[..8]);
+        out.extend(((begin + tables.len()) as u32).to_be_bytes());
+        out.extend(&entry[12..]);
+        tables.extend(&font[place..place + length]);
+        tables.resize(tables.len().next_multiple_of(4), 0);
+    }
+    out.extend(tables);
+    out
+}
+
 fn main() {
     let faces = [
         ("sans", dejavu::sans::regular()),
@@ -42,24 +69,14 @@ fn main() {
     std::fs::create_dir_all(folder).expect("a folder");
     for ((name, bytes), face) in faces.iter().zip(&parsed) {
         let mut glyphs = GlyphRemapper::new();
-        for letter in &letters {
-            glyphs.remap(face.glyph_index(*letter).expect("it is there").0);
+        for (place, letter) in letters.iter().enumerate() {
+            let glyph = glyphs.remap(face.glyph_index(*letter).expect("it is there").0);
+            // Before the first one stands the picture for what is missing.
+            assert_eq!(usize::from(glyph), place + 1, "{letter} shares its picture with another one");
         }
-        let subset = subsetter::subset(bytes, 0, &glyphs).expect("a font");
-        let reduced = ttf_parser::Face::parse(&subset, 0).expect("a font");
-        // Two letters may share a picture: where each one is stands beside the fonts.
-        let places: String = letters
-            .iter()
-            .map(|letter| {
-                let old = face.glyph_index(*letter).expect("it is there");
-                let new = glyphs.get(old.0).expect("it is in the new one");
-                let advance = |face: &ttf_parser::Face<'_>, glyph| face.glyph_hor_advance(ttf_parser::GlyphId(glyph));
-                assert_eq!(advance(face, old.0), advance(&reduced, new), "{letter}");
-                format!("{letter}\t{new}\n")
-            })
-            .collect();
+        let subset = without(&subsetter::subset(bytes, 0, &glyphs).expect("a font"), [b"name", b"post"]);
         std::fs::write(folder.join(format!("{name}.ttf")), &subset).expect("room");
-        std::fs::write(folder.join(format!("{name}.tsv")), places).expect("room");
         println!("{name}: {} letters, {} of {} bytes", letters.len(), subset.len(), bytes.len());
     }
+    std::fs::write(folder.join("letters.txt"), letters.iter().collect::<String>()).expect("room");
 }

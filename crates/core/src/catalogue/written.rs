@@ -20,7 +20,7 @@ pub(super) const READS: &[&str] = &[
     "kernel",
 ];
 
-/// Most bytes that one write call makes dirty beside its own: a folio at its begin and one at its end.
+/// Most bytes that one write call makes dirty beside its own: a folio at its start and one at its end.
 const FOLIOS: f64 = (4 << 20) as f64;
 /// Most bytes that a file system hands to the device with those of one write call: what the call's pages have beside them, and
 /// where they are.

@@ -318,5 +318,5 @@ fn drawn(mut timeline: Timeline, verdict: &str, form: File) -> anyhow::Result<Ve
     let chart = compose(&mut timeline, all, &what)?;
     let scene =
         draw(&chart, (960.0, 640.0), Colours { light: true }).map_err(|error| Misuse(error.to_string()))?;
-    Ok(form.bytes(&scene, &chart.host)?)
+    Ok(form.bytes(&scene, &chart.host))
 }

@@ -47,7 +47,7 @@ impl Report {
         let asked = Asked { title: self.title, users: self.users };
         let report = Contents::new(&mut timeline, numbers, &asked)?;
         let bytes = match form.as_str() {
-            "pdf" => report.pdf()?,
+            "pdf" => report.pdf(),
             "md" => report.markdown().into_bytes(),
             _ => report.html().into_bytes(),
         };

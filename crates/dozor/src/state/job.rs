@@ -49,13 +49,12 @@ impl Job {
         let bytes = match &self.what {
             Wanted::Chart(what) => chart(&mut timeline, numbers, what, (&self.ending, self.light)),
             Wanted::Report => {
-                let report = Report::new(&mut timeline, numbers, &Asked::default())
-                    .map_err(|error| error.to_string())?;
-                match self.ending.as_str() {
-                    "html" => Ok(report.html().into_bytes()),
-                    "md" => Ok(report.markdown().into_bytes()),
-                    _ => report.pdf().map_err(|error| error.to_string()),
-                }
+                let report = Report::new(&mut timeline, numbers, &Asked::default());
+                report.map_err(|error| error.to_string()).map(|report| match self.ending.as_str() {
+                    "html" => report.html().into_bytes(),
+                    "md" => report.markdown().into_bytes(),
+                    _ => report.pdf(),
+                })
             }
         };
         bytes.map(|bytes| (self.ending.clone(), bytes))
@@ -78,5 +77,5 @@ fn chart(
 /// A drawing as a file.
 pub fn file(scene: &Scene, host: &str, ending: &str) -> Result<Vec<u8>, String> {
     let form = Ending::by_ending(ending).ok_or_else(|| format!("'{ending}' is no form of a drawing"))?;
-    form.bytes(scene, host).map_err(|error| error.to_string())
+    Ok(form.bytes(scene, host))
 }

@@ -10,7 +10,7 @@ mod pages;
 
 pub use model::{Asked, Entry, Part, Report, Table};
 
-use crate::pdf::{self, About, PdfError};
+use crate::pdf::{self, About};
 use dozor_core::recording::ReadError;
 use dozor_core::timeline::Timeline;
 use std::ops::Range;
@@ -22,7 +22,7 @@ impl Report {
     }
 
     /// As a PDF.
-    pub fn pdf(&self) -> Result<Vec<u8>, PdfError> {
+    pub fn pdf(&self) -> Vec<u8> {
         let about = About {
             title: self.title.clone(),
             author: format!("Dozor on {}", self.host),

@@ -40,7 +40,7 @@ impl Export {
         }
         let light = self.theme == Theme::Light;
         let scene = draw(&chart, self.size, Look { light }).map_err(|error| Misuse(error.to_string()))?;
-        put(self.output.as_ref(), &form.bytes(&scene, &chart.host)?)?;
+        put(self.output.as_ref(), &form.bytes(&scene, &chart.host))?;
         Ok(None)
     }
 }
