@@ -130,6 +130,9 @@ rows! {
         pressure_io_full: "us" Counter;
         /// Bytes received over TCP that no process could be found for, since watching began.
         unattributed_in: "bytes" Counter;
+        /// Bytes of connections that were over before anybody saw whose they were, of those that were opened here; some of them
+        /// find their process later.
+        untold: "bytes" Counter;
         /// Bytes sent over TCP that no process could be found for, since watching began.
         unattributed_out: "bytes" Counter;
         /// How often notifications of ended sockets or processes came faster than they were read and were lost.

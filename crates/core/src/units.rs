@@ -178,7 +178,7 @@ pub enum QuantityError {
     #[error("'{0}' is not a duration; for example 200ms, 2s, 1m30s")]
     Number(String),
     /// Zero, or more than a thousand years.
-    #[error("'{0}' is out of range")]
+    #[error("'{0}' is out of range: more than 0 and at most 1000 years")]
     Range(String),
 }
 

@@ -618,6 +618,31 @@ fn requests_that_the_kernel_counted_bound_what_was_written() {
 }
 
 #[test]
+fn who_ran_while_nobodys_connections_were_opened_may_have_had_them() {
+    let reading = |untold: i64, times: i64| {
+        move |r: &mut Reading| {
+            r.system.untold = raw(untold);
+            let one = |pid: i64, ns: i64, bytes: i64| {
+                process(pid, |p| {
+                    (p.run_ns, p.net_in_bytes, p.udp_in_bytes) =
+                        (raw(ns * times), raw(bytes * times), raw(0));
+                    (p.net_out_bytes, p.udp_out_bytes) = (raw(0), raw(0));
+                })
+            };
+            r.processes = vec![one(7, 5_000_000, 0), one(8, 0, 0), one(9, 5_000_000, 4_000)];
+        }
+    };
+    let of = |untold: i64| {
+        let sample = sample(reading(0, 0), reading(untold, 1));
+        [0, 1, 2].map(|at| process_metric("net_in").expect("a metric").bounded(&sample.process(at)))
+    };
+    let number = |number: f64| (Value::Number(number), false);
+    assert_eq!(of(0), [number(0.0), number(0.0), number(2_000.0)]);
+    let least = |number: f64| (Value::Number(number), true);
+    assert_eq!(of(700), [least(0.0), number(0.0), least(2_000.0)]);
+}
+
+#[test]
 fn the_first_traffic_of_nobody_counts() {
     let reading = |known: Raw, bytes: Option<i64>| {
         move |r: &mut Reading| {

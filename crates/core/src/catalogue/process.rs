@@ -120,11 +120,19 @@ fn misses_calls(view: &ProcessView<'_>) -> bool {
     missed && (moves(|row| row.udp_in_bytes) || moves(|row| row.udp_out_bytes))
 }
 
-/// Whether it may have had some of the connections of which nobody knows whose they were: who waits at a socket with others.
+/// Whether it may have had some of the connections of which nobody knows whose they were: who waits at a socket with others, and who
+/// ran while such were opened here.
 fn misses_shared(view: &ProcessView<'_>) -> bool {
     let grew = |counter: fn(&Reading) -> Raw| view.sample.rate(counter).value() > Some(0.0);
-    view.now.shared_sockets.value() > Some(0)
-        && (grew(|reading| reading.system.unattributed_in) || grew(|reading| reading.system.unattributed_out))
+    let shares = view.now.shared_sockets.value() > Some(0)
+        && (grew(|reading| reading.system.unattributed_in)
+            || grew(|reading| reading.system.unattributed_out));
+    shares || grew(|reading| reading.system.untold) && view.now.pid.value().is_some() && ran(view)
+}
+
+fn ran(view: &ProcessView<'_>) -> bool {
+    let times: [fn(&ProcessRow) -> Raw; 3] = [|row| row.run_ns, |row| row.user_ticks, |row| row.system_ticks];
+    times.into_iter().any(|time| view.rate(time).value() > Some(0.0))
 }
 
 /// Whether some of the bytes are missing.
@@ -375,13 +383,13 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/smaps_rollup Pss", |p| p.now.pss_bytes.into()).reading(&["pss_bytes"]).needing(Demand::Proportional),
     entry("net_in", "process.network.io{network.io.direction=receive}", "net in/s", BytesPerSecond, Rate,
         "Bytes received over TCP and UDP, headers excluded. Bytes over UDP are counted where programs in the kernel may, while the machine moves many datagrams (see udp_in); else whoever holds a UDP socket has at least so much (≥), and unknown where nothing came over TCP.",
-        "socket diagnostics tcpi_bytes_received; tracepoint sock_recv_length", moved_in).reading(&["net_in_bytes", "udp_in_bytes", "datagram_sockets", "shared_sockets"]).at_least(misses_traffic).needing(Demand::Sockets),
+        "socket diagnostics tcpi_bytes_received; tracepoint sock_recv_length", moved_in).reading(&["net_in_bytes", "udp_in_bytes", "datagram_sockets", "shared_sockets", "run_ns", "user_ticks", "system_ticks"]).at_least(misses_traffic).needing(Demand::Sockets),
     entry("net_out", "process.network.io{network.io.direction=transmit}", "net out/s", BytesPerSecond, Rate,
         "Bytes sent over TCP, each once though it may be sent again, acknowledged or not, and over UDP, headers excluded. Bytes over UDP are counted where programs in the kernel may, while the machine moves many datagrams (see udp_out); else whoever holds a UDP socket has at least so much (≥), and unknown where nothing went over TCP.",
-        "socket diagnostics tcpi_bytes_sent − tcpi_bytes_retrans; tracepoint sock_send_length", moved_out).reading(&["net_out_bytes", "net_in_bytes", "udp_out_bytes", "udp_in_bytes", "datagram_sockets", "shared_sockets"]).at_least(misses_traffic).needing(Demand::Sockets),
+        "socket diagnostics tcpi_bytes_sent − tcpi_bytes_retrans; tracepoint sock_send_length", moved_out).reading(&["net_out_bytes", "net_in_bytes", "udp_out_bytes", "udp_in_bytes", "datagram_sockets", "shared_sockets", "run_ns", "user_ticks", "system_ticks"]).at_least(misses_traffic).needing(Demand::Sockets),
     entry("net", "process.network.io", "net/s", BytesPerSecond, Rate,
-        "Bytes received and sent over TCP and UDP together, headers excluded. Where bytes over UDP are not counted, whoever holds a UDP socket has at least so much (≥), and unknown where nothing moved over TCP; of who came and went between two readings and used UDP, those over TCP may be missing (≥).",
-        "socket diagnostics; tracepoints sock_recv_length, sock_send_length", moved).reading(&["net_in_bytes", "net_out_bytes", "udp_in_bytes", "udp_out_bytes", "datagram_sockets", "shared_sockets"]).at_least(misses_traffic).needing(Demand::Sockets),
+        "Bytes received and sent over TCP and UDP together, headers excluded. Where bytes over UDP are not counted, whoever holds a UDP socket has at least so much (≥), and unknown where nothing moved over TCP; of who came and went between two readings and used UDP, those over TCP may be missing (≥). Where connections were opened here and were over before a reading saw whose they were, whoever ran meanwhile has at least so much.",
+        "socket diagnostics; tracepoints sock_recv_length, sock_send_length", moved).reading(&["net_in_bytes", "net_out_bytes", "udp_in_bytes", "udp_out_bytes", "datagram_sockets", "shared_sockets", "run_ns", "user_ticks", "system_ticks"]).at_least(misses_traffic).needing(Demand::Sockets),
     entry("udp_in", "dozor.process.network.udp.io{network.io.direction=receive}", "UDP in/s", BytesPerSecond, Rate,
         "Bytes received over UDP, headers excluded, as calls hand them over: what was dropped before is not in it. At least so much (≥) in a sample in which the kernel let some calls pass uncounted. Known where programs in the kernel may count them, from Linux 6.3 on.",
         "tracepoint sock_recv_length", |p| p.rate(|r| r.udp_in_bytes).into()).reading(&["udp_in_bytes", "udp_out_bytes"]).at_least(misses_calls).needing(Demand::Datagrams),

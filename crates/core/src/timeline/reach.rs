@@ -59,6 +59,9 @@ pub(super) fn of_machine(processes: Cells) -> Cells {
         "transfers_noted",
         "notifications_lost",
         "datagrams_missed",
+        "unattributed_in",
+        "unattributed_out",
+        "untold",
     ]);
     if !processes.cover(of_unseen()) {
         return always;

@@ -160,7 +160,7 @@ impl Source for LiveSource {
             .map(|raw| raw.value().unwrap_or(0));
         let reclaims = std::mem::replace(&mut self.reclaimed, reclaimed) != reclaimed;
         let processes = self.processes.read(self.wanted, reclaims, rows);
-        if self.processes.beyond_calls {
+        if self.processes.beyond_calls > 0 {
             self.system.look_at_writing_again(&mut reading);
         }
         if self.wanted.has(Demand::Filesystems) {

@@ -2,6 +2,7 @@
 
 use super::helper::{Forked, Helper, agrees, wait_for_go};
 use super::{INSIDE, NETWORK, find, wanting};
+use dozor_core::catalogue::{Value, process_metric};
 use dozor_core::expr::Expression;
 use dozor_core::known::Raw;
 use dozor_core::reading::{ProcessRow, Reading};
@@ -315,15 +316,24 @@ fn a_server_of_short_connections_has_its_bytes() {
     let mut source = wanting(&[Demand::Sockets]);
     source.read();
     let pids = [server.pid(), reader.pid()];
+    let (mut before, mut marked) = (source.read(), 0);
     reader.go();
     let done = std::thread::spawn(move || {
         let got: f64 = reader.says().parse().expect("bytes");
         (reader, got)
     });
+    // Who opened connections that no reading saw is not said to have moved nothing.
+    let host = Arc::new(source.host());
     while !done.is_finished() {
-        source.read();
+        let now = source.read();
+        let sample = Sample::new(host.clone(), Some(Arc::new(before)), Arc::new(now.clone()));
+        let at = sample.now.processes.iter().position(|row| row.pid.value() == Some(pids[1])).expect("a row");
+        let net_in = process_metric("net_in").expect("a metric");
+        marked += i32::from(net_in.bounded(&sample.process(at)) != (Value::Number(0.0), false));
+        before = now;
         std::thread::sleep(Duration::from_millis(40));
     }
+    assert!(marked > 0);
     let (_reader, truth) = done.join().expect("the reader");
     let all = |reading: &Reading| pids.map(|pid| told(find(reading, pid)));
     let last = read_until(&mut source, |reading| {

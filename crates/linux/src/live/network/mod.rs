@@ -659,6 +659,7 @@ impl Network {
         }
         reading.processes.splice(0..0, rows);
         reading.system.unattributed_in = Raw::new(all.received as i64);
+        reading.system.untold = Raw::new(self.guesses.untold as i64);
         reading.system.unattributed_out = Raw::new(all.sent as i64);
     }
 

@@ -64,7 +64,7 @@ impl Processes {
             rotation.advance(if reclaims { f64::INFINITY } else { seconds });
         }
         self.files.begin(seconds);
-        (self.writers, self.beyond_calls) = (WRITERS, false);
+        (self.writers, self.beyond_calls) = (WRITERS, 0);
         if wanted.has(Demand::Mounts) {
             self.places =
                 Places::new(&read_file(&self.roots.proc.join("self/mountinfo")).unwrap_or_default());
@@ -362,7 +362,7 @@ impl Processes {
         };
         let pages = grown(|row| row.write_bytes).zip(grown(|row| row.write_any_bytes));
         let asks = pages.is_some_and(|(pages, calls)| pages.saturating_sub(calls) >= TOO_MUCH);
-        self.beyond_calls |= asks;
+        self.beyond_calls += u32::from(asks);
         let stands =
             row.writes_otherwise.value().is_some() && !(self.turn - known.since).is_multiple_of(WRITER_TURN);
         let Some(pid) = row.pid.value().filter(|_| asks && !stands && self.writers > 0) else { return };

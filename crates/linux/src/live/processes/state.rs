@@ -105,8 +105,8 @@ pub struct Processes {
     pub buffer: Vec<u8>,
     pub files: State,
     pub writers: u32,
-    /// Whether one made much more dirty than it handed to write calls.
-    pub beyond_calls: bool,
+    /// How many made much more dirty than they handed to write calls.
+    pub beyond_calls: u32,
     pub in_full: bool,
     pub forget: bool,
     pub places: Places,
@@ -146,7 +146,7 @@ impl Processes {
             buffer: vec![0; 16 << 10],
             began: None,
             writers: 0,
-            beyond_calls: false,
+            beyond_calls: 0,
             in_full: false,
             forget: false,
             progress: Arc::default(),
