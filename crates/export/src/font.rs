@@ -223,12 +223,12 @@ mod tests {
             self.0 += &format!("L{x},{y}");
         }
 
-        fn quad_to(&mut self, a: f32, b: f32, x: f32, y: f32) {
-            self.0 += &format!("Q{a},{b},{x},{y}");
+        fn quad_to(&mut self, x1: f32, y1: f32, x: f32, y: f32) {
+            self.0 += &format!("Q{x1},{y1},{x},{y}");
         }
 
-        fn curve_to(&mut self, a: f32, b: f32, c: f32, d: f32, x: f32, y: f32) {
-            self.0 += &format!("C{a},{b},{c},{d},{x},{y}");
+        fn curve_to(&mut self, x1: f32, y1: f32, x2: f32, y2: f32, x: f32, y: f32) {
+            self.0 += &format!("C{x1},{y1},{x2},{y2},{x},{y}");
         }
 
         fn close(&mut self) {
