@@ -85,10 +85,9 @@ rows! {
         mem_reclaimable: "bytes" Level;
         /// Waiting to be written to disk; proc_meminfo(5) Dirty.
         mem_dirty: "bytes" Level;
-        /// What whole disks had written by the time that processes had been read, where one made more dirty than it handed to write
-        /// calls; proc_diskstats(5).
+        /// Bytes that whole disks had written after processes were read, where one outgrew its write calls; proc_diskstats(5).
         written_after: "bytes" Counter;
-        /// What waited for it then, or was on its way; proc_meminfo(5) Dirty and Writeback.
+        /// What waited then or was on its way; proc_meminfo(5) Dirty and Writeback.
         dirty_after: "bytes" Level;
         /// Swap space; proc_meminfo(5) SwapTotal.
         swap_total: "bytes" Level;
@@ -130,8 +129,7 @@ rows! {
         pressure_io_full: "us" Counter;
         /// Bytes received over TCP that no process could be found for, since watching began.
         unattributed_in: "bytes" Counter;
-        /// Bytes of connections that were over before anybody saw whose they were, of those that were opened here; some of them
-        /// find their process later.
+        /// Bytes of connections opened here that were over before a reading saw whose they were.
         untold: "bytes" Counter;
         /// Bytes sent over TCP that no process could be found for, since watching began.
         unattributed_out: "bytes" Counter;

@@ -70,7 +70,10 @@ fn bad_arguments_end_with_status_2_and_one_line_that_names_the_right_word() {
             "dozor: --format cannot be 'jsom'; did you mean json? (one of: table, json, jsonl, csv, parquet)",
         ),
         (&["snapshot", "--count", "0"], "dozor: --count: '0' is not a whole number from 1 on"),
-        (&["record", "-o", "x", "--every", "0"], "dozor: --every: '0s' is out of range"),
+        (
+            &["record", "-o", "x", "--every", "0"],
+            "dozor: --every: '0s' is out of range: more than 0 and at most 1000 years",
+        ),
         (
             &["record", "-o", "x", "--every", "2sce"],
             "dozor: --every: unknown unit 'sce' in '2sce'; did you mean 'sec'?",

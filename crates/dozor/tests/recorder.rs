@@ -225,7 +225,9 @@ fn a_starved_recorder_loses_no_time_that_the_kernel_counted() {
         }
     }
     assert!(longest > 1.0, "it was starved: {longest} s");
-    assert!(!said.contains("lost") && said.contains("took"), "{said}");
+    // Which of both is said is where its time ran out: while it read, or while it waited for the next reading.
+    let is_told = said.contains("took") || said.contains("did not run");
+    assert!(!said.contains("lost") && is_told, "{said}");
 }
 
 #[test]
