@@ -98,6 +98,10 @@ fn write(view: &ProcessView<'_>) -> Known<f64> {
     written(view).map(|written| written.bytes)
 }
 
+fn may_be_less(view: &ProcessView<'_>) -> bool {
+    written(view).value().is_some_and(|written| written.at_most)
+}
+
 fn has_datagrams(view: &ProcessView<'_>) -> bool {
     view.now.datagram_sockets.value() > Some(0)
 }
@@ -328,7 +332,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/io read_bytes", |p| p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)).into()).reading(&["read_bytes"]),
     entry("write", "process.disk.io{disk.io.direction=write}", "write/s", BytesPerSecond, Rate,
         "Bytes sent towards storage, often before the disk sees them; those of pages that it dropped again in the same sample are taken off, so of a longer sample it may be less than its parts together. The kernel counts pages that became dirty (see dirtied), which can be many times what was written: then it is what was handed to write calls, or, for those that write otherwise or into pipes and tmpfs as well, at most (≤) what the devices took and what waits to be written. See write_by for which of them it is.",
-        "/proc/PID/io write_bytes, cancelled_write_bytes, wchar, syscw", |p| write(p).into()).reading(written::READS).at_most(|p| written(p).value().is_some_and(|written| written.at_most)),
+        "/proc/PID/io write_bytes, cancelled_write_bytes, wchar, syscw", |p| write(p).into()).reading(written::READS).at_most(may_be_less),
     entry("dirtied", "dozor.process.disk.dirtied", "dirtied/s", BytesPerSecond, Rate,
         "Bytes of pages that it made dirty, as the kernel counts them. Kernels that keep files in large folios count the whole folio for each small write, and again after it was written out: it can be a hundred times what was written.",
         "/proc/PID/io write_bytes", |p| p.io_rate(|r| r.write_bytes, Some(|r| r.write_bytes)).into()).reading(&["write_bytes"]),
@@ -353,7 +357,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "/proc/PID/io wchar", |p| p.io_rate(|r| r.write_any_bytes, None).into()).reading(&["write_any_bytes"]),
     entry("disk", "process.disk.io", "disk/s", BytesPerSecond, Rate,
         "Bytes fetched from and sent to storage together. See read and write for what each of them leaves out.",
-        "/proc/PID/io", |p| sum(p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)), write(p))).reading(&["read_bytes", "write_bytes", "cancelled_bytes", "write_any_bytes", "write_calls", "net_out_bytes", "udp_out_bytes", "writes_otherwise", "kernel"]),
+        "/proc/PID/io", |p| sum(p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)), write(p))).reading(&["read_bytes", "write_bytes", "cancelled_bytes", "write_any_bytes", "write_calls", "net_out_bytes", "udp_out_bytes", "writes_otherwise", "kernel"]).at_most(may_be_less),
     entry("device_read", "dozor.process.disk.device.io{disk.io.direction=read}", "dev read/s", BytesPerSecond, Rate,
         "Bytes that it asked block devices for itself: true also where files are mapped, and without what the cache answered. At least so much (≥) in a sample in which the kernel let some requests pass uncounted.",
         "tracepoint block_bio_queue", |p| transfers::rate(p, transfers::READ).into()).reading(&["pid", "start_ticks"]).at_least(|p| transfers::misses(p, transfers::READ)).needing(Demand::Transfers),
