@@ -453,10 +453,15 @@ impl Family {
         programs.sort_by(|a, b| b.cpu_us.cmp(&a.cpu_us).then(a.name.cmp(&b.name)));
         // Children whose parent did not wait for them are in no account of waiting, but their ends are told.
         let told: i64 = self.members.values().map(|member| member.cpu_us).sum();
+        // All together have more write calls than those who wrote, which bound it less well.
+        let wrote: i64 = self.members.values().filter_map(|member| member.written).sum();
         let account = &mut self.account;
         if self.tells_ends && told > account.user_us + account.system_us {
             let missing = told - account.user_us - account.system_us;
             account.user_us += missing;
+        }
+        if self.tells_ends {
+            account.written = account.written.map(|written| written.max(wrote));
         }
         let peaks = self.members.values().map(|member| member.peak_rss);
         account.peak_rss = account.peak_rss.max(peaks.max().unwrap_or(0));

@@ -20,8 +20,8 @@ pub(super) const READS: &[&str] = &[
     "kernel",
 ];
 
-/// Most bytes that one write call makes dirty beside its own: a folio at its start and one at its end.
-const FOLIOS: f64 = (4 << 20) as f64;
+/// Bytes that one write call makes dirty beside its own: a folio of 2 MiB, and rarely a second one.
+const FOLIOS: f64 = 1.25 * (2 << 20) as f64;
 /// Most bytes that a file system hands to the device with those of one write call: what the call's pages have beside them, and
 /// where they are.
 const BESIDE: f64 = (64 << 10) as f64;

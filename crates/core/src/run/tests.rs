@@ -165,3 +165,22 @@ fn more_than_write_calls_can_make_dirty_was_written_otherwise() {
     assert_eq!(of(51, 1, Raw::ABSENT), Some(1), "an older recording does not say");
     assert_eq!(of(51, 0, raw(0)), Some(50));
 }
+
+/// A shell and what it starts have more write calls together than the one that splices.
+#[test]
+fn all_together_wrote_no_less_than_each_of_them() {
+    let mut family = Family::new(100, 100, 0);
+    let mib = |mib: i64| raw(mib << 20);
+    let ended = EndedRow {
+        write_bytes: mib(52),
+        cancelled_bytes: raw(0),
+        write_any_bytes: mib(1),
+        write_calls: raw(2),
+        ..end(102, 101, "mover", 5_000)
+    };
+    family.take(&Reading { ended: vec![ended, end(101, 100, "sh", 1_000)], ..Reading::default() }, 1, true);
+    let reaped = Reaped { pid: 101, name: "sh".into(), written: Some(1 << 20), ..Reaped::default() };
+    family.reap(&reaped);
+    let account = family.finish("sh".into(), (0, None), 2_000_000_000, &Reading::default());
+    assert_eq!(account.written, Some(52 << 20), "{:?}", account.programs);
+}
