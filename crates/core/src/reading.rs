@@ -129,8 +129,8 @@ rows! {
         pressure_io_full: "us" Counter;
         /// Bytes received over TCP that no process could be found for, since watching began.
         unattributed_in: "bytes" Counter;
-        /// Bytes of connections opened here that were over before a reading saw whose they were.
-        untold: "bytes" Counter;
+        /// Bytes of connections opened here that ended before a reading saw whose they were.
+        unseen_traffic: "bytes" Counter;
         /// Bytes sent over TCP that no process could be found for, since watching began.
         unattributed_out: "bytes" Counter;
         /// How often notifications of ended sockets or processes came faster than they were read and were lost.

@@ -129,7 +129,7 @@ pub fn for_years(reading: &Reading) -> Reading {
     kept.transfers.clear();
     // They say that connections and transfers were collected.
     let system = &mut kept.system;
-    (system.unattributed_in, system.unattributed_out, system.untold) = Default::default();
+    (system.unattributed_in, system.unattributed_out, system.unseen_traffic) = Default::default();
     (system.transfers_noted, system.transfers_missed) = (Raw::ABSENT, Raw::ABSENT);
     for row in &mut kept.processes {
         let row = Arc::make_mut(row);

@@ -621,7 +621,7 @@ fn requests_that_the_kernel_counted_bound_what_was_written() {
 fn who_ran_while_nobodys_connections_were_opened_may_have_had_them() {
     let reading = |untold: i64, times: i64| {
         move |r: &mut Reading| {
-            r.system.untold = raw(untold);
+            r.system.unseen_traffic = raw(untold);
             let one = |pid: i64, ns: i64, bytes: i64| {
                 process(pid, |p| {
                     (p.run_ns, p.net_in_bytes, p.udp_in_bytes) =

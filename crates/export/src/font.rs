@@ -5,7 +5,7 @@ use crate::scene::Face;
 use std::collections::BTreeSet;
 use std::sync::OnceLock;
 
-/// The letters of each face in their order: the picture of the first has the number 1.
+/// The letters of each face in their order: the glyph of the first has the number 1.
 const LETTERS: &str = include_str!("../fonts/letters.txt");
 
 /// Bytes of a face's font file.
@@ -30,41 +30,41 @@ pub fn face(face: Face) -> &'static ttf_parser::Face<'static> {
     })
 }
 
-/// Letters with the numbers of their pictures.
+/// Letters with the numbers of their glyphs.
 pub fn letters() -> &'static [char] {
     static ALL: OnceLock<Vec<char>> = OnceLock::new();
     ALL.get_or_init(|| LETTERS.chars().collect())
 }
 
-/// A face's font file in which only these pictures are left: the others are nothing but zeros, which take no room once they are
+/// A face's font file in which only these glyphs are left: the others are nothing but zeros, which take no room once they are
 /// packed; the OpenType specification, `glyf` and `loca`.
-pub fn reduced(of: Face, pictures: &BTreeSet<u16>) -> Vec<u8> {
+pub fn reduced(of: Face, glyphs: &BTreeSet<u16>) -> Vec<u8> {
     let whole = file(of);
     let raw = face(of).raw_face();
     let table = |tag: &[u8; 4]| raw.table(ttf_parser::Tag::from_bytes(tag)).unwrap_or_default();
     let (outlines, places) = (table(b"glyf"), table(b"loca"));
     let begin = outlines.as_ptr().addr().saturating_sub(whole.as_ptr().addr());
     let is_long = table(b"head").get(51) == Some(&1);
-    let place = |picture: usize| {
+    let place = |glyph: usize| {
         if is_long {
-            let bytes = places.get(picture * 4..picture * 4 + 4)?;
+            let bytes = places.get(glyph * 4..glyph * 4 + 4)?;
             Some(u32::from_be_bytes(bytes.try_into().ok()?) as usize)
         } else {
-            Some(usize::from(half(places, picture * 2)?) * 2)
+            Some(usize::from(half(places, glyph * 2)?) * 2)
         }
     };
-    let of_picture = |picture: u16| Some(place(picture.into())?..place(usize::from(picture) + 1)?);
+    let of_glyph = |glyph: u16| Some(place(glyph.into())?..place(usize::from(glyph) + 1)?);
     let mut kept = BTreeSet::new();
-    let mut waiting: Vec<u16> = pictures.iter().copied().chain([0]).collect();
-    while let Some(picture) = waiting.pop() {
-        if kept.insert(picture) {
-            let outline = of_picture(picture).and_then(|place| outlines.get(place));
+    let mut waiting: Vec<u16> = glyphs.iter().copied().chain([0]).collect();
+    while let Some(glyph) = waiting.pop() {
+        if kept.insert(glyph) {
+            let outline = of_glyph(glyph).and_then(|place| outlines.get(place));
             waiting.extend(outline.map(components).unwrap_or_default());
         }
     }
     let mut file = whole.to_vec();
-    for picture in (0..face(of).number_of_glyphs()).filter(|picture| !kept.contains(picture)) {
-        let place = of_picture(picture).map(|place| begin + place.start..begin + place.end);
+    for glyph in (0..face(of).number_of_glyphs()).filter(|glyph| !kept.contains(glyph)) {
+        let place = of_glyph(glyph).map(|place| begin + place.start..begin + place.end);
         if let Some(bytes) = place.and_then(|place| file.get_mut(place)) {
             bytes.fill(0);
         }
@@ -86,8 +86,8 @@ fn components(outline: &[u8]) -> Vec<u16> {
     let (mut all, mut at) = (vec![], 10);
     // Of its own outline it has a number of contours.
     let mut more = half(outline, 0).is_some_and(|contours| contours & 0x8000 != 0);
-    while more && let Some((flags, picture)) = half(outline, at).zip(half(outline, at + 2)) {
-        all.push(picture);
+    while more && let Some((flags, glyph)) = half(outline, at).zip(half(outline, at + 2)) {
+        all.push(glyph);
         at += if flags & WORDS != 0 { 8 } else { 6 };
         at += match flags {
             _ if flags & SCALE != 0 => 2,
@@ -103,8 +103,8 @@ fn components(outline: &[u8]) -> Vec<u16> {
 /// What stands for a letter that the font does not have.
 pub const MISSING: char = '□';
 
-/// The number of the picture that is drawn for a letter, in each face.
-pub fn picture(letter: char) -> u16 {
+/// The number of the glyph that is drawn for a letter, in each face.
+pub fn glyph(letter: char) -> u16 {
     let place = |letter: &char| letters().binary_search(letter).ok();
     place(&letter).or_else(|| place(&MISSING)).map_or(0, |place| place as u16 + 1)
 }
@@ -115,14 +115,14 @@ pub fn drawn(letter: char) -> char {
 }
 
 /// How far the next letter stands from one, in the units of its face.
-pub fn advance(of: Face, picture: u16) -> f64 {
-    face(of).glyph_hor_advance(ttf_parser::GlyphId(picture)).map_or(0.0, f64::from)
+pub fn advance(of: Face, glyph: u16) -> f64 {
+    face(of).glyph_hor_advance(ttf_parser::GlyphId(glyph)).map_or(0.0, f64::from)
 }
 
 /// Width of a text.
 pub fn width(of: Face, size: f64, text: &str) -> f64 {
     let units = f64::from(face(of).units_per_em());
-    text.chars().map(|letter| advance(of, picture(letter))).sum::<f64>() / units * size
+    text.chars().map(|letter| advance(of, glyph(letter))).sum::<f64>() / units * size
 }
 
 /// A text that is at most so wide: its end gives way to an ellipsis.
@@ -199,11 +199,11 @@ mod tests {
 
     #[test]
     fn a_letter_that_no_font_has_is_a_box_with_a_width() {
-        assert_eq!((drawn('\u{661f}'), picture('\u{661f}')), (MISSING, picture(MISSING)));
+        assert_eq!((drawn('\u{661f}'), glyph('\u{661f}')), (MISSING, glyph(MISSING)));
         assert!(width(Face::Plain, 10.0, "\u{661f}") > 3.0);
-        assert!(letters().is_sorted() && picture(MISSING) > 0);
+        assert!(letters().is_sorted() && glyph(MISSING) > 0);
         for of in FACES {
-            // And the picture of what is missing, and parts of pictures.
+            // And the glyph of what is missing, and parts of glyphs.
             assert!(usize::from(face(of).number_of_glyphs()) > letters().len());
         }
     }
@@ -240,17 +240,17 @@ mod tests {
     fn a_reduced_font_draws_what_it_was_left_and_nothing_else() {
         let outline = |face: &ttf_parser::Face<'_>, letter: char| {
             let mut drawn = Drawn::default();
-            face.outline_glyph(ttf_parser::GlyphId(picture(letter)), &mut drawn);
+            face.outline_glyph(ttf_parser::GlyphId(glyph(letter)), &mut drawn);
             drawn.0
         };
         for of in FACES {
-            let used: BTreeSet<u16> = "stacker é Å ň ◆".chars().map(picture).collect();
+            let used: BTreeSet<u16> = "stacker é Å ň ◆".chars().map(glyph).collect();
             let bytes = reduced(of, &used);
             let less = ttf_parser::Face::parse(&bytes, 0).expect("a font");
             for letter in letters() {
-                let is_left = used.contains(&picture(*letter));
+                let is_left = used.contains(&glyph(*letter));
                 let whole = outline(face(of), *letter);
-                // Parts of pictures are there as well.
+                // Parts of glyphs are there as well.
                 let is_part = "eAn".contains(*letter) || !letter.is_alphabetic();
                 match outline(&less, *letter) {
                     same if same == whole => assert!(is_left || is_part || whole.is_empty(), "{letter}"),

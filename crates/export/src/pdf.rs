@@ -1,7 +1,7 @@
 //! Drawings as a PDF 1.7 file: a page each, texts as texts with embedded subsets of their fonts, a title, an author, and
 //! bookmarks for headings (ISO 32000-1).
 
-use crate::font::{self, drawn, picture};
+use crate::font::{self, drawn, glyph};
 use crate::scene::{Anchor, Face, Paint, Scene, Shape, Stroke, Words};
 use pdf_writer::types::{
     CidFontType, FontFlags, LineCapStyle, LineJoinStyle, OutlineItemFlags, SystemInfo, UnicodeCmap,
@@ -130,7 +130,7 @@ fn outline(pdf: &mut Pdf, refs: &mut Refs, pages: &[Scene], page_refs: &[Ref]) -
     Some(root)
 }
 
-/// Puts the pictures of a face that are used into the file.
+/// Puts the glyphs of a face that are used into the file.
 fn embed(pdf: &mut Pdf, refs: &mut Refs, font: Ref, face: Face, used: &BTreeSet<u16>) {
     let (cid, descriptor, cmap_ref, data) = (refs.next(), refs.next(), refs.next(), refs.next());
     let parsed = font::face(face);
@@ -277,8 +277,8 @@ impl Page<'_> {
             Anchor::End => length,
         };
         self.fill(Paint::full(*colour));
-        self.used.entry(*face).or_default().extend(text.chars().map(picture));
-        let bytes: Vec<u8> = text.chars().flat_map(|letter| picture(letter).to_be_bytes()).collect();
+        self.used.entry(*face).or_default().extend(text.chars().map(glyph));
+        let bytes: Vec<u8> = text.chars().flat_map(|letter| glyph(letter).to_be_bytes()).collect();
         let is_whole = text.chars().all(|letter| drawn(letter) == letter);
         if !is_whole {
             // Whoever copies it gets the letters that the font does not have.

@@ -1,6 +1,6 @@
 //! Reduces the faces of DejaVu to the letters that drawings have: `cargo run --manifest-path scripts/fonts/Cargo.toml`, in the
-//! project's folder. The picture of the first letter in `letters.txt` has the number 1 in each face, and so on. A drawing shows
-//! the closest of these letters for others (`crates/export/src/font.rs`).
+//! project's folder. The glyph of the first letter in `letters.txt` has the number 1 in each face, and so on. For any other
+//! letter a drawing shows □ (`crates/export/src/font.rs`).
 
 use std::path::Path;
 use subsetter::GlyphRemapper;
@@ -71,8 +71,8 @@ fn main() {
         let mut glyphs = GlyphRemapper::new();
         for (place, letter) in letters.iter().enumerate() {
             let glyph = glyphs.remap(face.glyph_index(*letter).expect("it is there").0);
-            // Before the first one stands the picture for what is missing.
-            assert_eq!(usize::from(glyph), place + 1, "{letter} shares its picture with another one");
+            // Before the first one stands the glyph for what is missing.
+            assert_eq!(usize::from(glyph), place + 1, "{letter} shares its glyph with another one");
         }
         let subset = without(&subsetter::subset(bytes, 0, &glyphs).expect("a font"), [b"name", b"post"]);
         std::fs::write(folder.join(format!("{name}.ttf")), &subset).expect("room");

@@ -131,12 +131,11 @@ fn misses_shared(view: &ProcessView<'_>) -> bool {
     let shares = view.now.shared_sockets.value() > Some(0)
         && (grew(|reading| reading.system.unattributed_in)
             || grew(|reading| reading.system.unattributed_out));
-    shares || grew(|reading| reading.system.untold) && view.now.pid.value().is_some() && ran(view)
+    shares || grew(|reading| reading.system.unseen_traffic) && view.now.pid.value().is_some() && ran(view)
 }
 
 fn ran(view: &ProcessView<'_>) -> bool {
-    let times: [fn(&ProcessRow) -> Raw; 3] = [|row| row.run_ns, |row| row.user_ticks, |row| row.system_ticks];
-    times.into_iter().any(|time| view.rate(time).value() > Some(0.0))
+    cpu(view).number().is_some_and(|share| share > 0.0)
 }
 
 /// Whether some of the bytes are missing.
@@ -200,8 +199,7 @@ pub fn core_temperature(sample: &Sample, core: Raw) -> Known<f64> {
 /// The temperature of the core that a process ran on in this sample. Nothing where it did not run, and where one sensor serves cores
 /// of several, which says nothing of one.
 fn core_temp(view: &ProcessView<'_>) -> Value {
-    let ran = cpu(view).number().is_some_and(|share| share > 0.0);
-    if ran { core_temperature(view.sample, view.now.core).into() } else { Value::Absent }
+    if ran(view) { core_temperature(view.sample, view.now.core).into() } else { Value::Absent }
 }
 
 /// Change of the resident memory per second; unlike a counter it may fall.
@@ -331,7 +329,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "Bytes fetched from storage. Reads answered from the cache do not count; see read_any for those.",
         "/proc/PID/io read_bytes", |p| p.io_rate(|r| r.read_bytes, Some(|r| r.read_bytes)).into()).reading(&["read_bytes"]),
     entry("write", "process.disk.io{disk.io.direction=write}", "write/s", BytesPerSecond, Rate,
-        "Bytes sent towards storage, often before the disk sees them; those of pages that it dropped again in the same sample are taken off, so of a longer sample it may be less than its parts together. The kernel counts pages that became dirty (see dirtied), which can be many times what was written: then it is what was handed to write calls, or, for those that write otherwise or into pipes and tmpfs as well, at most (≤) what the devices took and what waits to be written. See write_by for which of them it is.",
+        "Bytes sent towards storage, often before the disk sees them; those of pages that it dropped again in the same sample are taken off, so a longer sample may show less than the shorter ones in it together. The kernel counts pages that became dirty (see dirtied), which can be many times what was written: then it is what was handed to write calls, or, for those that write otherwise or into pipes and tmpfs as well, at most (≤) what the devices took and what waits to be written. See write_by for which of them it is.",
         "/proc/PID/io write_bytes, cancelled_write_bytes, wchar, syscw", |p| write(p).into()).reading(written::READS).at_most(may_be_less),
     entry("dirtied", "dozor.process.disk.dirtied", "dirtied/s", BytesPerSecond, Rate,
         "Bytes of pages that it made dirty, as the kernel counts them. Kernels that keep files in large folios count the whole folio for each small write, and again after it was written out: it can be a hundred times what was written.",
@@ -392,7 +390,7 @@ pub static PROCESS_METRICS: &[Metric] = &[
         "Bytes sent over TCP, each once though it may be sent again, acknowledged or not, and over UDP, headers excluded. Bytes over UDP are counted where programs in the kernel may, while the machine moves many datagrams (see udp_out); else whoever holds a UDP socket has at least so much (≥), and unknown where nothing went over TCP.",
         "socket diagnostics tcpi_bytes_sent − tcpi_bytes_retrans; tracepoint sock_send_length", moved_out).reading(&["net_out_bytes", "net_in_bytes", "udp_out_bytes", "udp_in_bytes", "datagram_sockets", "shared_sockets", "run_ns", "user_ticks", "system_ticks"]).at_least(misses_traffic).needing(Demand::Sockets),
     entry("net", "process.network.io", "net/s", BytesPerSecond, Rate,
-        "Bytes received and sent over TCP and UDP together, headers excluded. Where bytes over UDP are not counted, whoever holds a UDP socket has at least so much (≥), and unknown where nothing moved over TCP; of who came and went between two readings and used UDP, those over TCP may be missing (≥). Where connections were opened here and were over before a reading saw whose they were, whoever ran meanwhile has at least so much.",
+        "Bytes received and sent over TCP and UDP together, headers excluded. Where bytes over UDP are not counted, whoever holds a UDP socket has at least so much (≥), and unknown where nothing moved over TCP; of who came and went between two readings and used UDP, those over TCP may be missing (≥). Where connections opened here ended before a reading saw whose they were, every process that ran in that sample has at least so much.",
         "socket diagnostics; tracepoints sock_recv_length, sock_send_length", moved).reading(&["net_in_bytes", "net_out_bytes", "udp_in_bytes", "udp_out_bytes", "datagram_sockets", "shared_sockets", "run_ns", "user_ticks", "system_ticks"]).at_least(misses_traffic).needing(Demand::Sockets),
     entry("udp_in", "dozor.process.network.udp.io{network.io.direction=receive}", "UDP in/s", BytesPerSecond, Rate,
         "Bytes received over UDP, headers excluded, as calls hand them over: what was dropped before is not in it. At least so much (≥) in a sample in which the kernel let some calls pass uncounted. Known where programs in the kernel may count them, from Linux 6.3 on.",

@@ -2,7 +2,7 @@
 
 use super::Value;
 use crate::known::{Known, Raw};
-use crate::reading::{Reading, TransferRow, with_pid};
+use crate::reading::{ProcessKey, Reading, TransferRow, with_pid};
 use crate::row::Row as _;
 use crate::sample::{ProcessView, Sample};
 use crate::text::Text;
@@ -51,6 +51,10 @@ pub(super) fn rate(process: &ProcessView<'_>, counter: Counter) -> Known<f64> {
     noted(sample).map(|seconds| sum() / seconds)
 }
 
+fn key_of(row: &TransferRow) -> Option<ProcessKey> {
+    Some(ProcessKey { pid: row.pid.value()?, start: row.start_ticks.value()? })
+}
+
 /// Bytes per second that other processes surely wrote: what each made dirty and handed to the devices itself in this sample.
 /// Nothing where that is not noted.
 pub(super) fn surely_by_others(process: &ProcessView<'_>) -> f64 {
@@ -60,11 +64,9 @@ pub(super) fn surely_by_others(process: &ProcessView<'_>) -> f64 {
         dirtied.zip(rate(view, WRITE).value()).map_or(0.0, |(dirtied, itself)| dirtied.min(itself))
     };
     let all = sample.surely_written.get_or_init(|| {
-        let pids: BTreeSet<i64> = sample.now.transfers.iter().filter_map(|row| row.pid.value()).collect();
-        let place = |pid: i64| sample.now.processes.partition_point(|row| row.pid.value() < Some(pid));
-        let of = |pid| sample.now.processes.get(place(pid)).filter(|row| row.pid.value() == Some(pid));
-        let is_program = |pid: &i64| of(*pid).is_some_and(|row| row.kernel.value() != Some(1));
-        pids.into_iter().filter(is_program).map(|pid| surely(&sample.process(place(pid)))).sum()
+        let keys: BTreeSet<ProcessKey> = sample.now.transfers.iter().filter_map(key_of).collect();
+        let views = keys.into_iter().filter_map(|key| Some(sample.process(sample.find(key)?)));
+        views.filter(|view| view.now.kernel != Raw::new(1)).map(|view| surely(&view)).sum()
     });
     (all - surely(process)).max(0.0)
 }

@@ -21,16 +21,15 @@ pub(super) const READS: &[&str] = &[
 ];
 
 /// Bytes that one write call makes dirty beside its own: a folio of 2 MiB, and rarely a second one.
-const FOLIOS: f64 = 1.25 * (2 << 20) as f64;
-/// Most bytes that a file system hands to the device with those of one write call: what the call's pages have beside them, and
-/// where they are.
-const BESIDE: f64 = (64 << 10) as f64;
-/// By how many bytes the machine's counters may be behind: what cores have not added to the dirty pages yet, requests in flight.
-const BEHIND: f64 = (2 << 20) as f64;
+const FOLIO_PER_CALL: f64 = 1.25 * (2 << 20) as f64;
+/// Most bytes that a file system hands to the device beside those of one write call: the rest of its pages, and metadata.
+const METADATA_PER_CALL: f64 = (64 << 10) as f64;
+/// By how many bytes the machine's counters may lag: dirty pages that cores have not added yet, requests in flight.
+const COUNTER_LAG: f64 = (2 << 20) as f64;
 
 /// Whether so many write calls, to which so many bytes were handed, cannot have made so many dirty: it writes otherwise as well.
 pub(crate) fn is_beyond_calls(dirtied: f64, handed: f64, calls: f64) -> bool {
-    dirtied > handed + calls * FOLIOS + BEHIND
+    dirtied > handed + calls * FOLIO_PER_CALL + COUNTER_LAG
 }
 
 /// Bytes per second that a process wrote, what they are taken from, and whether it may be less.
@@ -67,14 +66,14 @@ pub(super) fn written(view: &ProcessView<'_>) -> Known<Written> {
     }
     let itself = transfers::rate(view, transfers::WRITE).value();
     let seconds = view.sample.seconds().unwrap_or(1.0);
-    let behind = BEHIND / seconds;
+    let lag = COUNTER_LAG / seconds;
     let by_maps = match view.now.writes_otherwise.value() {
         Some(code) => code != 0,
         None => handed <= 0.0,
     };
     let beyond = of(|row| row.write_calls).is_some_and(|calls| {
         is_beyond_calls(net * seconds, handed * seconds, calls * seconds)
-            || itself.is_some_and(|itself| itself > handed + calls * BESIDE + behind)
+            || itself.is_some_and(|itself| itself > handed + calls * METADATA_PER_CALL + lag)
     });
     let took = view.sample.storage_took();
     let otherwise = by_maps || beyond;
@@ -91,9 +90,9 @@ pub(super) fn written(view: &ProcessView<'_>) -> Known<Written> {
         let (bound, is_beyond) = match itself {
             Some(itself) => {
                 let bound = (took - transfers::surely_by_others(view)).max(itself);
-                (bound, bytes > bound + behind || by == devices && bytes > bound)
+                (bound, bytes > bound + lag || by == devices && bytes > bound)
             }
-            None => (took, bytes > 2.0 * took + behind),
+            None => (took, bytes > 2.0 * took + lag),
         };
         if is_beyond {
             (bytes, by) = (bound.min(net), devices);

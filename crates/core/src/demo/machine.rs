@@ -612,7 +612,7 @@ impl SimulatedMachine {
             pressure_io_full: whole(machine.pressure[4]),
             unattributed_in: whole(self.unattributed),
             unattributed_out: raw(0),
-            untold: raw(0),
+            unseen_traffic: raw(0),
             notifications_lost: raw(0),
             transfers_noted: raw(1),
             transfers_missed: raw(0),

@@ -61,7 +61,7 @@ pub(super) fn of_machine(processes: Cells) -> Cells {
         "datagrams_missed",
         "unattributed_in",
         "unattributed_out",
-        "untold",
+        "unseen_traffic",
     ]);
     if !processes.cover(of_unseen()) {
         return always;

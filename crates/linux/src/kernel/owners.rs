@@ -42,12 +42,12 @@ pub struct Owners {
     kept: OwnedFd,
     _attached: Attached,
     /// Connections that are over and held, where this kernel lets a program tell of them.
-    over: Option<(Ring, Attached)>,
+    finished: Option<(Ring, Attached)>,
 }
 
 /// A connection that is over while somebody holds it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Over {
+pub struct Finished {
     /// Its namespace and its cookie.
     pub socket: (i64, u64),
     /// Bytes of data that were received, with the other side's end as a byte.
@@ -81,13 +81,13 @@ fn program(layout: Layout<'_>, kept: i32) -> Result<Vec<u64>, Refused> {
     Ok(code.finish())
 }
 
-/// Tells of connections that are over and held.
-fn program_over(layout: Layout<'_>, ring: i32) -> Result<Vec<u64>, Refused> {
+/// Tells of connections that are finished and held.
+fn program_finished(layout: Layout<'_>, ring: i32) -> Result<Vec<u64>, Refused> {
     let of_socket = |path| layout.need("sock", path);
     let (protocol, held) = (of_socket("sk_protocol")?, of_socket("sk_socket")?);
     let (net, space) = (of_socket("__sk_common.skc_net.net")?, layout.need("net", "ns.inum")?);
     let mut code = Code::default();
-    let [out, there] = std::array::from_fn(|_| code.label());
+    let out = code.label();
     code.load(Eight, R7, R1, 0).load(Eight, R8, R1, 16).jump_if(R8, When::Different, CLOSE, out);
     code.load(Two, R1, R7, protocol.offset).jump_if(R1, When::Different, TCP, out);
     code.load(Eight, R1, R7, held.offset).jump_if(R1, When::Equal, 0, out);
@@ -102,8 +102,7 @@ fn program_over(layout: Layout<'_>, ring: i32) -> Result<Vec<u64>, Refused> {
         code.number(Operation::Add, R3, i32::from(field.offset)).call(Helper::ProbeReadKernel);
     }
     code.map(R1, ring).number(Operation::Set, R2, i32::from(WORDS) * 8);
-    code.number(Operation::Set, R3, 0).call(Helper::RingbufReserve).jump_if(R0, When::Different, 0, there);
-    code.jump(out).here(there);
+    code.number(Operation::Set, R3, 0).call(Helper::RingbufReserve).jump_if(R0, When::Equal, 0, out);
     for word in 0..WORDS {
         code.load(Eight, R1, FP, place(word)).store(Eight, R0, word * 8, R1);
     }
@@ -112,9 +111,9 @@ fn program_over(layout: Layout<'_>, ring: i32) -> Result<Vec<u64>, Refused> {
     Ok(code.finish())
 }
 
-fn load_over(btf: &Btf) -> Result<(Ring, Attached), Refused> {
+fn load_finished(btf: &Btf) -> Result<(Ring, Attached), Refused> {
     let ring = Ring::new(RING).map_err(Refused::of)?;
-    let instructions = program_over(Layout(btf), ring.descriptor())?;
+    let instructions = program_finished(Layout(btf), ring.descriptor())?;
     let attached = Attached::at(btf, PLACE, &instructions)?;
     Ok((ring, attached))
 }
@@ -125,13 +124,13 @@ impl Owners {
         let kept = call::recent(KEPT, KEY, VALUE).map_err(Refused::of)?;
         let instructions = program(Layout(btf), kept.as_raw_fd())?;
         let attached = Attached::at(btf, PLACE, &instructions)?;
-        Ok(Owners { kept, _attached: attached, over: load_over(btf).ok() })
+        Ok(Owners { kept, _attached: attached, finished: load_finished(btf).ok() })
     }
 
     /// Connections that were over since the last call while somebody held them.
-    pub fn over(&mut self) -> Vec<Over> {
+    pub fn finished(&mut self) -> Vec<Finished> {
         let mut all = vec![];
-        let Some((ring, _)) = &mut self.over else { return all };
+        let Some((ring, _)) = &mut self.finished else { return all };
         ring.take(|record| {
             let word = |at: usize| record.get(at * 8..at * 8 + 8)?.try_into().ok().map(u64::from_ne_bytes);
             let (Some(cookie), Some(space), Some(received), Some(sent), Some(again)) =
@@ -139,7 +138,7 @@ impl Owners {
             else {
                 return;
             };
-            all.push(Over { socket: (space as i64, cookie), received, sent: sent.saturating_sub(again) });
+            all.push(Finished { socket: (space as i64, cookie), received, sent: sent.saturating_sub(again) });
         });
         all
     }

@@ -161,7 +161,7 @@ impl Source for LiveSource {
         let reclaims = std::mem::replace(&mut self.reclaimed, reclaimed) != reclaimed;
         let processes = self.processes.read(self.wanted, reclaims, rows);
         if self.processes.beyond_calls > 0 {
-            self.system.look_at_writing_again(&mut reading);
+            self.system.reread_disks(&mut reading);
         }
         if self.wanted.has(Demand::Filesystems) {
             reading.filesystems = self.system.filesystems();

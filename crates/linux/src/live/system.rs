@@ -95,7 +95,7 @@ impl System {
     }
 
     /// What disks have written and what waits for them, again: whoever was read since may have done more than they had.
-    pub fn look_at_writing_again(&mut self, reading: &mut Reading) {
+    pub fn reread_disks(&mut self, reading: &mut Reading) {
         let disks = diskstats::parse(self.files.read("diskstats"), &mut self.disk_names, vec![]);
         let is_whole =
             |name: &Text| reading.disks.iter().any(|disk| disk.whole.is_empty() && disk.name == *name);

@@ -91,6 +91,7 @@ fn child() {
         "share a core" => waits::share_a_core(),
         "wait often" => storage::wait_often(),
         "write directly" => storage::write_directly(),
+        "send and leave" => network::send_and_leave(),
         "pass on" => network::pass_on(),
         "splice" => storage::splice(),
         "write into pipes" => storage::write_into_pipes(),

@@ -168,6 +168,16 @@ pub fn pass_on() {
     wait_for_go();
 }
 
+/// Sends and ends at once, while its connection waits for the other side.
+pub fn send_and_leave() {
+    let mut stream = connect(&std::env::var("DOZOR_TEST_ADDRESS").expect("an address"));
+    stream.write_all(&[7; 1_000]).expect("it goes");
+    println!("> there");
+    wait_for_go();
+    stream.write_all(&[7; 50_000]).expect("it goes");
+    std::process::exit(0);
+}
+
 /// Ten megabytes within a network namespace of its own.
 pub fn apart() {
     std::thread::spawn(|| {}).join().expect("a thread");
@@ -504,6 +514,40 @@ fn a_connection_that_was_passed_on_belongs_to_whom_it_was_passed_to() {
     let last = source.read();
     agrees("net_out of whom a connection was passed to, bytes", 3e6, told(find(&last, child)).1, 0.0);
     agrees("net_out of who passed it on, bytes", 1e3, told(find(&last, pid)).1, 0.0);
+}
+
+/// Its connection is still listed when it is gone: what it sent last is its own.
+#[test]
+fn what_was_sent_just_before_the_end_belongs_to_who_ended() {
+    if !rustix::process::geteuid().is_root() {
+        return;
+    }
+    let _network = NETWORK.lock();
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let mut command = std::process::Command::new(std::env::current_exe().expect("our own path"));
+    command.env("DOZOR_TEST_ADDRESS", listener.local_addr().expect("an address").to_string());
+    let mut child = Helper::spawn(command, "send and leave");
+    child.says();
+    let peer = listener.accept().expect("the other side");
+    child.says();
+    let mut source = wanting(&[Demand::Sockets, Demand::Ended]);
+    let pid = child.pid();
+    for _ in 0..3 {
+        source.read();
+    }
+    child.go();
+    child.child.wait().expect("its end");
+    let begin = Instant::now();
+    let mut sent = None;
+    while sent.is_none() && begin.elapsed() < Duration::from_secs(3) {
+        let reading = source.read();
+        let ended = reading.ended.iter().find(|row| row.pid.value() == Some(pid));
+        sent = ended.map(|row| row.net_out_bytes.value().unwrap_or(-1) as f64);
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    drop(peer);
+    // What it had sent before the first reading is not ours to tell.
+    agrees("net_out just before the end of a process, bytes", 50_000.0, sent.expect("its end"), 0.0);
 }
 
 /// Sockets of another network namespace are asked for from within.

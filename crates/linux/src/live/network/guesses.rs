@@ -51,8 +51,8 @@ pub struct Guesses {
     /// Users to whom connections to an address belonged, of those that a reading saw.
     users: HashMap<(i64, SocketAddr), HashMap<u32, u64>>,
     waiting: HashMap<Side, (Bytes, u64)>,
-    /// Bytes of connections that were opened here by nobody who is known, in all.
-    pub untold: u64,
+    /// Bytes of connections opened here that ended before a reading saw whose they were, in all.
+    pub unseen: u64,
 }
 
 impl Guesses {
@@ -101,7 +101,7 @@ impl Guesses {
         let side = if self.listener(space, socket.local).next().is_some() {
             Side::Came(space, socket.local)
         } else {
-            self.untold += bytes.received + bytes.sent;
+            self.unseen += bytes.received + bytes.sent;
             Side::Went(space, socket.remote)
         };
         self.waiting.entry(side).or_insert((Bytes::default(), reading)).0.add(bytes);

@@ -13,7 +13,7 @@ mod spaces;
 
 use crate::Roots;
 use crate::clock::ticks;
-use crate::kernel::owners::{Over, Owners};
+use crate::kernel::owners::{Finished, Owners};
 use crate::kernel::{self, How, Later};
 use crate::netlink::sockets::{InetSocket, Protocol};
 use crate::users::Users;
@@ -54,7 +54,7 @@ struct Known {
     moved: bool,
     /// Whether somebody else may have sent: none of its holders ran (the kernel sent what they left there, or it was handed on), or
     /// it is new.
-    elsewhere: bool,
+    maybe_passed_on: bool,
     /// The reading at which it was asked last whether it was handed on.
     asked: u64,
     /// Number of the reading that showed it first, and last.
@@ -64,7 +64,7 @@ struct Known {
 
 impl Known {
     /// One that no dump has shown, which is over and held.
-    fn over(owner: ProcessKey, counted: Bytes, reading: u64) -> Known {
+    fn finished(owner: ProcessKey, counted: Bytes, reading: u64) -> Known {
         Known {
             inode: 0,
             protocol: Protocol::Tcp,
@@ -75,7 +75,7 @@ impl Known {
             unowned: Bytes::default(),
             searches: 0,
             moved: false,
-            elsewhere: false,
+            maybe_passed_on: false,
             asked: reading,
             first: reading,
             seen: reading,
@@ -159,14 +159,14 @@ impl Network {
         reading.system.datagrams_missed = datagrams.missed();
         self.datagrams = datagrams;
         // Before those that are destroyed: what is told of both counts once.
-        let over = self.owners.get_mut().map(Owners::over).unwrap_or_default();
+        let finished = self.owners.get_mut().map(Owners::finished).unwrap_or_default();
         let Some((destroyed, lost)) = self.spaces.ask(roots, &mut self.members) else { return };
         self.reading += 1;
         self.lost += lost;
         let fresh = self.spaces.open.iter().any(|space| space.fresh);
         self.take_in_all();
-        for one in over {
-            self.take_over(&one);
+        for one in finished {
+            self.take_finished(&one);
         }
         self.destroyed.clear();
         for (space, socket) in &destroyed {
@@ -179,7 +179,7 @@ impl Network {
             self.find_owners(proc);
         }
         if fresh {
-            self.look_elsewhere(proc);
+            self.look_for_new_holders(proc);
             self.members.iter_mut().for_each(|member| member.ran_since_list = false);
         }
         if looked {
@@ -258,7 +258,7 @@ impl Network {
             unowned: Bytes::default(),
             searches: 0,
             moved: true,
-            elsewhere: false,
+            maybe_passed_on: false,
             asked: 0,
             first: reading,
             seen: 0,
@@ -288,9 +288,10 @@ impl Network {
             (true, _) => known.first + 1 == reading && !first && known.first > 1,
             (false, asked) => asked == 0 || reading - asked >= ASK_ALL_EVERY,
         };
-        let is_known = protocol == Protocol::Tcp && !known.holders.is_empty();
-        known.elsewhere = is_known && grown.sent > 0 && is_due;
-        match known.owner(&self.ran).filter(|_| !known.elsewhere) {
+        // What nobody holds any more was sent by who held it last.
+        let is_held = protocol == Protocol::Tcp && socket.inode != 0 && !known.holders.is_empty();
+        known.maybe_passed_on = is_held && grown.sent > 0 && is_due;
+        match known.owner(&self.ran).filter(|_| !known.maybe_passed_on) {
             Some(owner) => self.accounts.entry(owner).or_default().add(grown),
             None => known.unowned.add(grown),
         }
@@ -298,10 +299,10 @@ impl Network {
 
     /// A connection that is over while somebody holds it: it is in no dump, and its end is told when it is closed. Where neither a
     /// dump nor the kernel's notes say whose it is, it is counted then.
-    fn take_over(&mut self, over: &Over) {
-        let key = over.socket;
+    fn take_finished(&mut self, finished: &Finished) {
+        let key = finished.socket;
         // The other side's end counts as a byte.
-        let now = Bytes { received: over.received.saturating_sub(1), sent: over.sent, dropped: 0 };
+        let now = Bytes { received: finished.received.saturating_sub(1), sent: finished.sent, dropped: 0 };
         let noted = self.noted(key).filter(|owner| self.is_there(*owner));
         match (self.sockets.get_mut(&key), noted) {
             (Some(known), _) => {
@@ -313,7 +314,7 @@ impl Network {
             }
             (None, Some(owner)) if !self.destroyed.contains(&key) => {
                 self.accounts.entry(owner).or_default().add(now);
-                self.sockets.insert(key, Known::over(owner, now, self.reading));
+                self.sockets.insert(key, Known::finished(owner, now, self.reading));
             }
             (None, _) => {}
         }
@@ -470,19 +471,22 @@ impl Network {
 
     /// Who holds the sockets that sent while none of their holders ran: somebody who ran, or the same ones, whose last bytes the
     /// kernel sent.
-    fn look_elsewhere(&mut self, proc: &Path) {
+    fn look_for_new_holders(&mut self, proc: &Path) {
         let mut wanted: Holders = HashMap::new();
         let mut asked: HashSet<ProcessKey> = HashSet::new();
-        for known in self.sockets.values_mut().filter(|known| known.elsewhere && known.inode != 0) {
+        for known in self.sockets.values_mut().filter(|known| known.maybe_passed_on) {
             known.asked = self.reading;
             wanted.insert(known.inode, vec![]);
             asked.extend(&known.holders);
         }
+        if wanted.is_empty() {
+            return;
+        }
         let asks = |member: &&Member| member.ran_since_list || asked.contains(&member.key);
         holders::look(proc, self.members.iter().filter(asks), &mut wanted);
         self.hand_out(&wanted);
-        for known in self.sockets.values_mut().filter(|known| known.elsewhere) {
-            known.elsewhere = false;
+        for known in self.sockets.values_mut().filter(|known| known.maybe_passed_on) {
+            known.maybe_passed_on = false;
             if let Some(owner) = known.owner(&self.ran) {
                 self.accounts.entry(owner).or_default().add(std::mem::take(&mut known.unowned));
             }
@@ -659,7 +663,7 @@ impl Network {
         }
         reading.processes.splice(0..0, rows);
         reading.system.unattributed_in = Raw::new(all.received as i64);
-        reading.system.untold = Raw::new(self.guesses.untold as i64);
+        reading.system.unseen_traffic = Raw::new(self.guesses.unseen as i64);
         reading.system.unattributed_out = Raw::new(all.sent as i64);
     }
 
