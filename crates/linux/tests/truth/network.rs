@@ -174,7 +174,7 @@ pub fn send_and_leave() {
     stream.write_all(&[7; 1_000]).expect("it goes");
     println!("> there");
     wait_for_go();
-    stream.write_all(&[7; 50_000]).expect("it goes");
+    stream.write_all(&vec![7; 50_000]).expect("it goes");
     std::process::exit(0);
 }
 
