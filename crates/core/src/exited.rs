@@ -8,6 +8,7 @@ use crate::known::Raw;
 use crate::reading::{EndedRow, ProcessKey, ProcessRow, Reading};
 use crate::sample::Sample;
 use crate::signals::by_number;
+use crate::sorting::ColdSort as _;
 use crate::text::{Text, common_beginning};
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -131,13 +132,13 @@ fn gone(sample: &Sample, last: &ProcessRow, ended: Option<&EndedRow>) -> Process
 pub(crate) fn unseen(sample: &Sample) -> Vec<(Text, Vec<&EndedRow>, f64)> {
     let ended = sample.now.ended.iter().filter(|row| row.seen.value() == Some(0));
     let mut rows: Vec<&EndedRow> = ended.collect();
-    rows.sort_by(|a, b| a.name.cmp(&b.name));
+    rows.cold_sort_by(|a, b| a.name.cmp(&b.name));
     let cpu = |row: &&EndedRow| row.cpu_us();
     let of_one = rows.chunk_by(|a, b| a.name == b.name);
     let mut all: Vec<_> = of_one
         .map(|rows| (rows[0].name.clone(), rows.to_vec(), rows.iter().map(cpu).sum::<i64>() as f64 / 1e6))
         .collect();
-    all.sort_by(|a, b| {
+    all.cold_sort_by(|a, b| {
         b.2.total_cmp(&a.2).then_with(|| processes(&b.1).cmp(&processes(&a.1))).then_with(|| a.0.cmp(&b.0))
     });
     all

@@ -32,6 +32,7 @@ pub mod row;
 pub mod run;
 pub mod sample;
 pub mod signals;
+pub mod sorting;
 pub mod source;
 pub mod text;
 pub mod thinning;

@@ -3,6 +3,7 @@
 use crate::reading::ProcessKey;
 use crate::row::Row as _;
 use crate::sample::Sample;
+use crate::sorting::ColdSort as _;
 use crate::text::Text;
 
 /// One socket that waits for others, with who holds it.
@@ -73,6 +74,6 @@ pub fn listening(sample: &Sample) -> Vec<Listening> {
             }
         })
         .collect();
-    rows.sort_by(|a, b| (a.port, a.protocol, &a.local).cmp(&(b.port, b.protocol, &b.local)));
+    rows.cold_sort_by(|a, b| (a.port, a.protocol, &a.local).cmp(&(b.port, b.protocol, &b.local)));
     rows
 }

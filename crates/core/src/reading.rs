@@ -14,6 +14,7 @@ pub use parts::{
 use crate::known::Raw;
 use crate::row::Row;
 use crate::rows;
+use crate::sorting::ColdSort as _;
 use crate::text::Text;
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
@@ -628,7 +629,7 @@ macro_rules! declare_reading {
             pub fn sort(&mut self) {
                 fn tidy<T, K: Ord>(rows: &mut Vec<T>, key: impl Fn(&T) -> K) {
                     if !rows.is_sorted_by(|a, b| key(a) < key(b)) {
-                        rows.sort_by_key(&key);
+                        rows.cold_sort_by_key(&key);
                         rows.dedup_by(|a, b| key(a) == key(b));
                     }
                 }

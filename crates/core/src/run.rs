@@ -8,6 +8,7 @@ use crate::catalogue::is_beyond_calls;
 use crate::known::Raw;
 use crate::reading::{EndedRow, ProcessKey, ProcessRow, Reading};
 use crate::row::Row as _;
+use crate::sorting::ColdSort as _;
 use crate::text::clean;
 use crate::units::{long_bytes, long_duration, short_bytes, short_count, short_duration};
 use serde::{Deserialize, Serialize};
@@ -450,7 +451,7 @@ impl Family {
         for program in &mut programs {
             program.chart = self.chart(&program.name, wall_ns);
         }
-        programs.sort_by(|a, b| b.cpu_us.cmp(&a.cpu_us).then(a.name.cmp(&b.name)));
+        programs.cold_sort_by(|a, b| b.cpu_us.cmp(&a.cpu_us).then(a.name.cmp(&b.name)));
         // Children whose parent did not wait for them are in no account of waiting, but their ends are told.
         let told: i64 = self.members.values().map(|member| member.cpu_us).sum();
         // All together have more write calls than those who wrote, which bound it less well.

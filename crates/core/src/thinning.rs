@@ -5,6 +5,7 @@
 use crate::known::Raw;
 use crate::lane::{Lane, PerLane, Point};
 use crate::reading::{EndedRow, ProcessRow, Reading, with_pid};
+use crate::sorting::ColdSort as _;
 use crate::text::{Text, common_beginning, no_text};
 use std::cmp::Reverse;
 use std::collections::{HashMap, HashSet};
@@ -199,7 +200,7 @@ impl Ends {
     fn rows(mut self) -> Vec<EndedRow> {
         let mut gathered = std::mem::take(&mut self.gathered);
         if gathered.len() > ENDED {
-            gathered.sort_by_key(|row| Reverse((row.cpu_us(), row.processes())));
+            gathered.cold_sort_by_key(|row| Reverse((row.cpu_us(), row.processes())));
             for row in gathered.split_off(ENDED - 1) {
                 self.put_to_others(&row);
             }

@@ -16,6 +16,9 @@ use std::time::{Duration, Instant};
 /// itself has its part, and the time of cores is known in steps of 10 ms.
 const SOON: [Duration; 2] = [Duration::from_millis(60), Duration::from_millis(600)];
 
+/// A past that takes longer than this to make is shown as it grows.
+const SHOWN_AFTER: Duration = Duration::from_millis(250);
+
 /// How often it is said how far the first reading is.
 const STEP: Duration = Duration::from_millis(200);
 
@@ -25,7 +28,7 @@ pub enum Delivery {
     Reached(u32, u32),
     /// The source gave a reading.
     Reading(Arc<Reading>),
-    /// Readings of the time before, all at once.
+    /// Readings of the time before.
     History(Vec<Arc<Reading>>),
     /// The source gives nothing more, for this reason.
     Ended(String),
@@ -57,11 +60,11 @@ pub enum Request {
 /// Takes what comes, and waits where it finds no room; says whether somebody still takes it.
 pub type Out = Arc<dyn Fn(Delivery) -> bool + Send + Sync>;
 
-/// Starts reading: `history` first, then the source. Gives the channel for orders.
+/// Starts reading: `past` first, then the source. Gives the channel for orders.
 pub fn start(
     mut source: Box<dyn Source>,
     every: Duration,
-    history: Vec<Reading>,
+    past: impl Iterator<Item = Reading> + Send + 'static,
     out: Out,
 ) -> Sender<Request> {
     let (sender, orders) = channel();
@@ -77,15 +80,27 @@ pub fn start(
         });
     }
     std::thread::spawn(move || {
-        if !history.is_empty() {
-            let history = history.into_iter().map(Arc::new).collect();
-            if !out(Delivery::History(history)) {
-                return;
-            }
+        if !live_through(past, &out) {
+            return;
         }
         read_on(&mut *source, every, &orders, &out);
     });
     sender
+}
+
+/// Sends the readings of the time before; says whether somebody still takes them.
+fn live_through(past: impl Iterator<Item = Reading>, out: &Out) -> bool {
+    let (mut begun, mut some) = (Instant::now(), vec![]);
+    for reading in past {
+        some.push(Arc::new(reading));
+        if begun.elapsed() >= SHOWN_AFTER {
+            if !out(Delivery::History(std::mem::take(&mut some))) {
+                return false;
+            }
+            begun = Instant::now();
+        }
+    }
+    some.is_empty() || out(Delivery::History(some))
 }
 
 fn read_on(source: &mut dyn Source, mut every: Duration, orders: &Receiver<Request>, out: &Out) {

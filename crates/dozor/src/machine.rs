@@ -198,7 +198,7 @@ fn act_simulated(
 }
 
 /// The simulated machine for this thread alone.
-pub fn lock(machine: &Mutex<SimulatedMachine>) -> std::sync::MutexGuard<'_, SimulatedMachine> {
+pub fn lock<T>(machine: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     // The simulation holds no promise that a panic in another thread could have broken halfway.
     machine.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
 }

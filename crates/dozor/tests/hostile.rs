@@ -322,6 +322,28 @@ fn root_runs_no_command_that_another_user_could_have_written() {
     assert!(message(&output).contains("belongs to nobody"), "{}", message(&output));
 }
 
+/// What the test below runs in a terminal.
+#[test]
+#[ignore = "ends whoever runs it"]
+fn another_thread_panics_while_the_terminal_is_taken() {
+    dozor::run::terminal::end_on_panic();
+    let _console = dozor::run::terminal::Console::open().expect("a terminal");
+    let panics = std::thread::spawn(|| panic!("made for a test"));
+    while !panics.is_finished() {
+        std::thread::yield_now();
+    }
+}
+
+#[test]
+fn a_panic_of_any_thread_gives_the_terminal_back() {
+    let this = std::env::current_exe().expect("a path");
+    let only = "--ignored --nocapture --exact another_thread_panics_while_the_terminal_is_taken";
+    let terminal = Terminal::alone(&format!("{} {only}; echo status $?", this.display()), (120, 36));
+    let screen = terminal.wait_for("status 101");
+    assert!(screen.contains("made for a test"), "{screen}");
+    terminal.assert_restored();
+}
+
 /// 50 KB and more at once, as terminals without bracketed paste send what is pasted.
 #[test]
 fn whatever_is_typed_at_once_it_answers() {

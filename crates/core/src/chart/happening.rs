@@ -4,6 +4,7 @@
 use crate::findings::{Finding, Telling, found_in};
 use crate::lane::{Lane, Severity};
 use crate::recording::{MarkKind, ReadError};
+use crate::sorting::ColdSort as _;
 use crate::timeline::Timeline;
 use crate::units::NANOS;
 use std::collections::{BTreeMap, HashMap};
@@ -88,7 +89,7 @@ pub fn happenings(
     }
     // The worst first, then the longest.
     let mut ranked: Vec<&Band> = bands.iter().filter(|band| band.severity >= Severity::Notice).collect();
-    ranked.sort_by_key(|band| std::cmp::Reverse((band.severity, band.until_ns - band.from_ns)));
+    ranked.cold_sort_by_key(|band| std::cmp::Reverse((band.severity, band.until_ns - band.from_ns)));
     let mut list: Vec<Happening> = vec![];
     let mut seen: HashMap<String, usize> = HashMap::new();
     let mut more: usize = 0;
@@ -154,7 +155,7 @@ pub fn happenings(
             });
         }
     }
-    list.sort_by_key(|happening| happening.from_ns);
+    list.cold_sort_by_key(|happening| happening.from_ns);
     Ok(Happenings { bands, list, more })
 }
 
@@ -189,7 +190,7 @@ fn found_by_the_recorder(timeline: &Timeline, from: i64, until: i64) -> Vec<Happ
     }
     let mut all: Vec<Happening> = by_name.into_values().collect();
     let weight = |one: &Happening| (one.severity.map(|(severity, _)| severity), one.until_ns - one.from_ns);
-    all.sort_by_key(|one| std::cmp::Reverse(weight(one)));
+    all.cold_sort_by_key(|one| std::cmp::Reverse(weight(one)));
     all
 }
 

@@ -7,6 +7,7 @@ use crate::catalogue::{Kind, Metric, Value};
 use crate::rank::{Total, total};
 use crate::row::Row as _;
 use crate::sample::{ProcessView, Sample};
+use crate::sorting::ColdSort as _;
 use crate::text::{Text, no_text};
 use std::sync::Arc;
 
@@ -192,7 +193,7 @@ pub(super) fn parts_of_processes(
     let counts =
         |total: &Total| total.value == Value::Denied || total.value.number().is_some_and(|value| value > 0.0);
     sums.retain(|(_, total)| counts(total));
-    sums.sort_by_key(|(id, _)| *id);
+    sums.cold_sort_by_key(|(id, _)| *id);
     for of_one in sums.chunk_by(|a, b| a.0 == b.0) {
         let sum = total(of_one.iter().map(|(_, total)| total.clone()), metric);
         let series = &mut into.series[of_one[0].0];

@@ -7,6 +7,7 @@ use crate::rank::{Total, total};
 use crate::reading::{HostFacts, Reading};
 use crate::recording::ReadError;
 use crate::sample::Sample;
+use crate::sorting::ColdSort as _;
 use crate::text::Text;
 use crate::timeline::Timeline;
 use crate::units::NANOS;
@@ -213,7 +214,7 @@ pub fn compare(a: &Side, b: &Side) -> Comparison {
     }
     for pairs in [&mut comparison.machine, &mut comparison.parts] {
         pairs.retain(|pair| pair.a != pair.b);
-        pairs.sort_by(|a, b| b.weight.total_cmp(&a.weight));
+        pairs.cold_sort_by(|a, b| b.weight.total_cmp(&a.weight));
     }
     comparison.processes = processes(a, b, comparison.by_program);
     comparison
@@ -281,6 +282,6 @@ fn processes(a: &Side, b: &Side, by_program: bool) -> Vec<Compared> {
         })
         .filter(|compared| compared.presence != Presence::Both || compared.weight > 0.0)
         .collect();
-    compared.sort_by(|a, b| b.weight.total_cmp(&a.weight).then_with(|| a.name.cmp(&b.name)));
+    compared.cold_sort_by(|a, b| b.weight.total_cmp(&a.weight).then_with(|| a.name.cmp(&b.name)));
     compared
 }

@@ -2,6 +2,7 @@
 
 use super::{Compared, Pair, Presence, Side};
 use crate::clock::Zone;
+use crate::sorting::ColdSort as _;
 
 /// A moment or a span in words.
 pub fn span(side: &Side, zone: &Zone) -> String {
@@ -58,7 +59,7 @@ pub fn changes(process: &Compared) -> Vec<String> {
             Presence::Vanished => pair.a.number().is_some_and(|value| value > 0.0),
         })
         .collect();
-    pairs.sort_by(|a, b| b.weight.total_cmp(&a.weight));
+    pairs.cold_sort_by(|a, b| b.weight.total_cmp(&a.weight));
     let words = |pair: &Pair| {
         let [a, b, _] = cells(pair);
         let alias = pair.metric.alias;

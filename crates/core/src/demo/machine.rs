@@ -10,6 +10,7 @@ use super::ways::Ways;
 use crate::reading::{
     EndedRow, GroupRow, HostFacts, ProcessKey, ProcessRow, Reading, RemoteRow, SystemRow, raw,
 };
+use crate::sorting::ColdSort as _;
 use crate::text::Text;
 use crate::units::NANOS;
 use crate::wanted::{Demand, Wanted};
@@ -116,7 +117,7 @@ impl SimulatedMachine {
                 simulated.start(program, kind as i64, number);
             }
         }
-        simulated.processes.sort_by_key(|process| process.pid);
+        simulated.processes.cold_sort_by_key(|process| process.pid);
         simulated
     }
 
@@ -336,7 +337,7 @@ impl SimulatedMachine {
         let mut load = Load { crowding, full, waiting, ..Load::default() };
         // Who never lets go of its core is placed first, so that it stays there.
         let mut turns: Vec<usize> = (0..wishes.len()).collect();
-        turns.sort_by_key(|at| wishes[*at].user + wishes[*at].system < 0.8);
+        turns.cold_sort_by_key(|at| wishes[*at].user + wishes[*at].system < 0.8);
         for at in turns {
             let (process, wish) = (&mut self.processes[at], &wishes[at]);
             let dice = share(self.seed, process.pid as u64, self.step * 3 + 1);
@@ -420,7 +421,7 @@ impl SimulatedMachine {
             totals: Totals::default(),
             row: Arc::default(),
         });
-        self.processes.sort_by_key(|process| process.pid);
+        self.processes.cold_sort_by_key(|process| process.pid);
     }
 
     /// The plate solvers that start and end within this step: CPU time that only shows up at their parent, and a

@@ -5,6 +5,7 @@ use super::quantity::{begins_number, units};
 use super::tree::{Condition, is_plain_word, quote};
 use crate::catalogue::{Eval, Instances, Metric, Unit, all, find};
 use crate::sample::Sample;
+use crate::sorting::ColdSort as _;
 use std::collections::BTreeMap;
 use std::ops::Range;
 
@@ -181,7 +182,7 @@ fn values(metric: &'static Metric, typed: &str, sample: Option<&Sample>) -> Vec<
         }
     }
     let mut counts: Vec<(String, usize)> = counts.into_iter().collect();
-    counts.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
+    counts.cold_sort_by_key(|(_, count)| std::cmp::Reverse(*count));
     counts.truncate(VALUES);
     let shown = |(text, count): (String, usize)| {
         let word = if is_plain_word(&text) { text } else { quote(&text) };

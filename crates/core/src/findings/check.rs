@@ -10,6 +10,7 @@ use crate::clock::Zone;
 use crate::known::Raw;
 use crate::lane::Severity;
 use crate::sample::Sample;
+use crate::sorting::ColdSort as _;
 use crate::units::{NANOS, long_duration};
 use serde_json::{Value as Json, json};
 use std::sync::Arc;
@@ -93,7 +94,7 @@ impl Verdict {
         let mut findings: Vec<Reported> =
             history.within(from_ns, wall_ns).into_iter().map(|one| reported(history, one, wall_ns)).collect();
         // Of what is as grave, that which still stands comes first.
-        findings.sort_by_key(|one| {
+        findings.cold_sort_by_key(|one| {
             (std::cmp::Reverse(one.told.severity), one.told.usual, one.until_ns.is_some(), one.from_ns)
         });
         let mut parts: Vec<Part> = rules::resources(last)

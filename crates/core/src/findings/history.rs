@@ -2,6 +2,7 @@
 
 use super::finding::Finding;
 use crate::lane::Severity;
+use crate::sorting::ColdSort as _;
 
 /// Findings that are kept; of more the oldest that are over go.
 const MOST: usize = 1_000;
@@ -49,7 +50,7 @@ impl History {
     pub fn at(&self, wall_ns: i64) -> Vec<&Finding> {
         let mut standing: Vec<&Finding> = self.findings.iter().filter(|one| one.stood(wall_ns)).collect();
         standing.retain(|one| !self.is_hidden(one, wall_ns));
-        standing.sort_by_key(|one| {
+        standing.cold_sort_by_key(|one| {
             let told = one.at(wall_ns);
             (std::cmp::Reverse(told.severity), told.usual, one.from_ns, one.number)
         });
@@ -76,7 +77,7 @@ impl History {
             .iter()
             .filter(|one| one.from_ns <= until_ns && one.until_ns >= from_ns && one.under.is_none())
             .collect();
-        found.sort_by_key(|one| (std::cmp::Reverse(one.worst), one.from_ns, one.number));
+        found.cold_sort_by_key(|one| (std::cmp::Reverse(one.worst), one.from_ns, one.number));
         found
     }
 

@@ -9,6 +9,7 @@ use crate::rank::{Population, RowRef};
 use crate::reading::{ProcessKey, ProcessRow};
 use crate::row::Row as _;
 use crate::sample::{ProcessView, Sample};
+use crate::sorting::ColdSort as _;
 use crate::text::Text;
 use std::cell::OnceCell;
 use std::collections::HashMap;
@@ -127,7 +128,7 @@ impl<'a> Scene<'a> {
             }
         }
         let mut programs: Vec<Share> = programs.into_values().collect();
-        programs.sort_by(|a, b| b.value.total_cmp(&a.value).then_with(|| a.name.cmp(&b.name)));
+        programs.cold_sort_by(|a, b| b.value.total_cmp(&a.value).then_with(|| a.name.cmp(&b.name)));
         programs.truncate(8);
         Ranking { total, programs }
     }

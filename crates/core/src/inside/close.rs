@@ -4,6 +4,7 @@
 //! wait at one kind of place all the time are said apart: a pool of idle workers must not drown those that work.
 
 use super::{Sighting, Spent};
+use crate::sorting::ColdSort as _;
 use crate::text::Text;
 use crate::units::{share, short_count};
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -159,7 +160,7 @@ pub struct Calls {
 impl Calls {
     /// Of these kinds, in any order.
     pub fn new(mut kinds: Vec<OfCall>, seconds: f64, each_ns: f64) -> Calls {
-        kinds.sort_by(|a, b| b.seconds.total_cmp(&a.seconds).then_with(|| a.name.cmp(&b.name)));
+        kinds.cold_sort_by(|a, b| b.seconds.total_cmp(&a.seconds).then_with(|| a.name.cmp(&b.name)));
         Calls { kinds, seconds, each_ns, at_least: false }
     }
 
@@ -298,7 +299,7 @@ impl CloseLook {
             })
             .collect();
         self.divide(&mut lines, &idle);
-        lines.sort_by(|a, b| b.percent.total_cmp(&a.percent));
+        lines.cold_sort_by(|a, b| b.percent.total_cmp(&a.percent));
         lines
     }
 
@@ -394,7 +395,7 @@ impl CloseLook {
             })
             .collect();
         let weight = |thread: &OfThread| thread.percent[0] + thread.percent[1];
-        threads.sort_by(|a, b| weight(b).total_cmp(&weight(a)).then(a.tid.cmp(&b.tid)));
+        threads.cold_sort_by(|a, b| weight(b).total_cmp(&weight(a)).then(a.tid.cmp(&b.tid)));
         threads
     }
 

@@ -9,6 +9,7 @@ use crate::catalogue::{cpu_share, disk_busy, disk_wait, memory_used};
 use crate::known::Known;
 use crate::reading::{DiskRow, FilesystemRow, InterfaceRow, SensorRow};
 use crate::sample::{PartView, Sample};
+use crate::sorting::ColdSort as _;
 use crate::units::{long_bytes, short_bytes, short_wait};
 
 fn shown(value: Known<f64>, show: impl Fn(f64) -> String) -> String {
@@ -39,7 +40,7 @@ pub(super) fn cpu_facts(sample: &Sample) -> [String; 2] {
     // The largest three; what is next to nothing does not take the place of the usual ones, which stand first.
     let weight = |at: &usize| shares[*at].1.value().filter(|share| *at < 3 || *share >= 1.0).unwrap_or(-1.0);
     let mut largest: Vec<usize> = (0..shares.len()).collect();
-    largest.sort_by(|a, b| weight(b).total_cmp(&weight(a)));
+    largest.cold_sort_by(|a, b| weight(b).total_cmp(&weight(a)));
     let (largest, others) = largest.split_at_mut(3);
     largest.sort_unstable();
     // That the host is oversold is always worth a word.

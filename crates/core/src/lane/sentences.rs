@@ -11,6 +11,7 @@ use crate::rank::{Population, RowRef};
 use crate::reading::{ProcessRow, RemoteRow};
 use crate::row::Row as _;
 use crate::sample::Sample;
+use crate::sorting::ColdSort as _;
 use crate::text::Text;
 use crate::units::{long_bytes, short_count, short_wait};
 use std::collections::HashMap;
@@ -118,7 +119,7 @@ pub fn sentences(population: &Population<'_>) -> Vec<(Severity, Lane, String)> {
     ];
     let others = others.into_iter().flatten();
     let mut all: Vec<_> = lanes.chain(others).collect();
-    all.sort_by_key(|(severity, ..)| std::cmp::Reverse(*severity));
+    all.cold_sort_by_key(|(severity, ..)| std::cmp::Reverse(*severity));
     all
 }
 

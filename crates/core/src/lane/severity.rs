@@ -5,6 +5,7 @@ use crate::known::Known;
 use crate::limits::{throttled, usage};
 use crate::reading::{BatteryRow, DiskRow, FilesystemRow, GroupRow, InterfaceRow, RemoteRow, SensorRow};
 use crate::sample::{PartView, Sample};
+use crate::sorting::ColdSort as _;
 use serde::{Deserialize, Serialize};
 
 /// How bad it is. Ordered from fine to critical.
@@ -182,7 +183,7 @@ pub(super) fn protocols(sample: &Sample) -> Vec<(Severity, String)> {
         })
         .filter(|(severity, _)| *severity > Severity::Fine)
         .collect();
-    found.sort_by_key(|(severity, _)| std::cmp::Reverse(*severity));
+    found.cold_sort_by_key(|(severity, _)| std::cmp::Reverse(*severity));
     found
 }
 

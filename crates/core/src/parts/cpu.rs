@@ -7,6 +7,7 @@ use crate::known::Raw;
 use crate::lane::Severity;
 use crate::lane::stayed;
 use crate::sample::Sample;
+use crate::sorting::ColdSort as _;
 use crate::text::Text;
 use std::collections::{BTreeMap, HashMap};
 
@@ -154,7 +155,7 @@ fn spread_of(section: &mut Section, rows: BTreeMap<Text, Spread>, id: fn(Text) -
         let lopsided = cores > 1 && share(spread) >= LOPSIDED && spread.total >= BUSY_SOURCE[0] / 10.0;
         (lopsided, spread.total)
     };
-    rows.sort_by(|(_, a), (_, b)| {
+    rows.cold_sort_by(|(_, a), (_, b)| {
         let (a, b) = (weight(a), weight(b));
         b.0.cmp(&a.0).then(b.1.total_cmp(&a.1))
     });

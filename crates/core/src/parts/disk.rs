@@ -5,6 +5,7 @@ use crate::catalogue::{Unit, Value};
 use crate::lane::{DISKS, FULL, SLOW_SERVER, disk_severity, filesystem_severity, remote_severity};
 use crate::reading::FilesystemRow;
 use crate::sample::Sample;
+use crate::sorting::ColdSort as _;
 
 pub fn sections(sample: &Sample) -> Vec<Section> {
     vec![devices(sample), filesystems(sample), remotes(sample), stalls(sample)]
@@ -111,7 +112,7 @@ fn filesystems(sample: &Sample) -> Section {
     let mut section = Section::new("file systems", "mounted at", 22);
     let mut rows: Vec<&FilesystemRow> = sample.now.filesystems.iter().collect();
     // Those of this machine first, network file systems behind them.
-    rows.sort_by_key(|row| row.remote.value() == Some(1));
+    rows.cold_sort_by_key(|row| row.remote.value() == Some(1));
     for row in &rows {
         section.add(PartId::Mount(row.mount.clone()), &row.mount).severity = filesystem_severity(row, FULL);
     }

@@ -4,13 +4,14 @@ use super::section::{Look, PartId, Section};
 use crate::lane::group_severity;
 use crate::reading::GroupRow;
 use crate::sample::Sample;
+use crate::sorting::ColdSort as _;
 
 /// Groups that are meant, the worst first.
 fn rows(sample: &Sample, is_meant: fn(&GroupRow) -> bool) -> Section {
     let mut section = Section::new("limits", "control group", 36);
     let mut groups: Vec<_> =
         sample.parts(|reading| &reading.groups[..]).filter(|group| is_meant(group.now)).collect();
-    groups.sort_by_key(|group| std::cmp::Reverse(group_severity(group)));
+    groups.cold_sort_by_key(|group| std::cmp::Reverse(group_severity(group)));
     for group in &groups {
         section.add(PartId::Group(group.now.path.clone()), &group.now.path).severity = group_severity(group);
     }

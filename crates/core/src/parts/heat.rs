@@ -6,6 +6,7 @@ use crate::known::Known;
 use crate::lane::{CHARGE, NEAR_HEAT, Severity, battery_severity, fan_severity, temperature_severity};
 use crate::reading::SensorRow;
 use crate::sample::Sample;
+use crate::sorting::ColdSort as _;
 
 pub fn sections(sample: &Sample) -> Vec<Section> {
     vec![
@@ -30,7 +31,7 @@ fn of_sensors(
         let left = sensor.limit.get().zip(sensor.temperature.get()).map(|(limit, now)| (limit - now) / 1000);
         left.value().unwrap_or(i64::MAX)
     };
-    sensors.sort_by_key(|sensor| (std::cmp::Reverse(severity(sensor)), left(sensor)));
+    sensors.cold_sort_by_key(|sensor| (std::cmp::Reverse(severity(sensor)), left(sensor)));
     for sensor in sensors {
         section.add(PartId::Sensor(sensor.name.clone()), &sensor.name).severity = severity(sensor);
     }

@@ -8,6 +8,7 @@ use crate::known::{Known, Raw};
 use crate::lane::{RESENT, Severity, UNDELIVERED, interface_severity};
 use crate::reading::{ConnectionRow, ListenerRow, with_pid};
 use crate::sample::{PartView, Sample};
+use crate::sorting::ColdSort as _;
 use crate::text::Text;
 use std::collections::{BTreeSet, HashMap};
 
@@ -146,7 +147,7 @@ fn connections(sample: &Sample) -> Section {
         .parts(|reading| &reading.connections[..])
         .map(|connection| (connection, connection_rates(&connection)))
         .collect();
-    rows.sort_by(|(_, a), (_, b)| traffic(*b).total_cmp(&traffic(*a)));
+    rows.cold_sort_by(|(_, a), (_, b)| traffic(*b).total_cmp(&traffic(*a)));
     let left_out = rows.len().saturating_sub(CONNECTIONS);
     rows.truncate(CONNECTIONS);
     for (connection, _) in &rows {
@@ -176,7 +177,7 @@ fn listeners(sample: &Sample) -> Section {
     let mut section = Section::new("listeners", "here", 26);
     let mut rows: Vec<PartView<'_, ListenerRow>> = sample.parts(|reading| &reading.listeners[..]).collect();
     let drops = |row: &PartView<'_, ListenerRow>| row.rate(|r| r.drops).value().unwrap_or(0.0);
-    rows.sort_by(|a, b| {
+    rows.cold_sort_by(|a, b| {
         let port = |row: &PartView<'_, ListenerRow>| (row.now.protocol == UDP, row.now.port.value());
         drops(b).total_cmp(&drops(a)).then_with(|| port(a).cmp(&port(b)))
     });

@@ -3,6 +3,7 @@
 use crate::known::{Known, Raw};
 use crate::reading::ConnectionRow;
 use crate::sample::{PartView, Sample};
+use crate::sorting::ColdSort as _;
 use crate::text::Text;
 use std::collections::BTreeMap;
 
@@ -58,6 +59,6 @@ pub fn peers(sample: &Sample) -> Vec<Peer> {
     }
     let mut peers: Vec<Peer> = peers.into_values().collect();
     let traffic = |peer: &Peer| peer.received.value().unwrap_or(0.0) + peer.sent.value().unwrap_or(0.0);
-    peers.sort_by(|a, b| traffic(b).total_cmp(&traffic(a)));
+    peers.cold_sort_by(|a, b| traffic(b).total_cmp(&traffic(a)));
     peers
 }

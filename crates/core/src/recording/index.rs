@@ -18,6 +18,7 @@ use crate::reading::ProcessKey;
 use crate::row::Row;
 use crate::rows;
 use crate::sample::{ProcessView, Sample};
+use crate::sorting::ColdSort as _;
 use crate::text::Text;
 use crate::timeline::Moment;
 use crate::wanted::Demand;
@@ -328,7 +329,7 @@ impl IndexRow {
 /// The payload of an index, made with a packer that is not in the middle of a stream.
 pub fn payload(rows: &[IndexRow], peaks: &Peaks, packer: &mut Packer) -> std::io::Result<Vec<u8>> {
     let mut peaks: Vec<PeakRow> = peaks.peaks.iter().map(Peak::row).collect();
-    peaks.sort_by_key(Row::key);
+    peaks.cold_sort_by_key(Row::key);
     let (mut tables, mut texts) = (Out::default(), Written::default());
     put_table(rows, &[], &mut Past::default(), &mut texts, &mut tables);
     put_table(&peaks, &[], &mut Past::default(), &mut texts, &mut tables);

@@ -6,6 +6,7 @@ use super::mapping::Columns;
 use super::texts::Read;
 use crate::known::Raw;
 use crate::row::Row;
+use crate::sorting::ColdSort as _;
 
 impl<R: Row> Columns<R> {
     fn row(&self, row: &mut R, texts: &mut Read, bytes: &mut Bytes<'_>) -> Result<(), DecodeError> {
@@ -75,7 +76,7 @@ impl<R: Row> Columns<R> {
             rows.push(H::hold(row));
         }
         if added > 0 {
-            rows.sort_by_key(|holder| holder.row().key());
+            rows.cold_sort_by_key(|holder| holder.row().key());
         }
         Ok(())
     }

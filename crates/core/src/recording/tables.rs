@@ -10,6 +10,7 @@ use super::pool::Pool;
 use super::texts::{Name, Read};
 use crate::known::Raw;
 use crate::row::{Cells, Field, Row, TextField};
+use crate::sorting::ColdSort as _;
 use std::borrow::Cow;
 
 /// Rising indexes, each below `end`.
@@ -220,7 +221,7 @@ impl<R: Row> Columns<R> {
         let sorted = after && fresh.is_sorted_by_key(Row::key);
         rows.extend(fresh.into_iter().map(H::hold));
         if !sorted {
-            rows.sort_by_key(|holder| holder.row().key());
+            rows.cold_sort_by_key(|holder| holder.row().key());
         }
         Ok(())
     }

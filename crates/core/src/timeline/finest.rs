@@ -3,6 +3,7 @@
 
 use super::moment::Moment;
 use super::segment::Segment;
+use crate::sorting::ColdSort as _;
 use std::ops::Range;
 
 /// Pieces of one recording at most: each is looked through again.
@@ -19,7 +20,7 @@ pub fn finest(opened: Vec<Opened>, there: Vec<(i64, i64)>) -> Vec<Opened> {
     if thinned.is_empty() {
         return all;
     }
-    thinned.sort_by_key(|(segment, _)| segment.step_ms());
+    thinned.cold_sort_by_key(|(segment, _)| segment.step_ms());
     let mut spans = there;
     spans.extend(all.iter().filter_map(|(_, moments)| span(moments)));
     while let Some(step) = thinned.first().map(|(segment, _)| segment.step_ms()) {

@@ -22,6 +22,7 @@ use crate::catalogue::Metric;
 use crate::reading::{HostFacts, Reading};
 use crate::recording::{Damage, DecodeError, Decoder, Entry, Frames, Light, Mark, Peak, ReadError};
 use crate::sample::Sample;
+use crate::sorting::ColdSort as _;
 use crate::thinning::merged;
 use finest::finest;
 use memory::{COARSE, FINE, Memory};
@@ -172,7 +173,7 @@ impl Timeline {
     /// ones before those that were thinned out.
     fn join(&mut self, opened: Vec<(Segment, Vec<Moment>)>) {
         let mut opened = finest(opened, self.spans());
-        opened.sort_by_key(|(_, moments)| moments.first().map_or(i64::MAX, |moment| moment.wall_ns));
+        opened.cold_sort_by_key(|(_, moments)| moments.first().map_or(i64::MAX, |moment| moment.wall_ns));
         for (mut segment, mut moments) in opened {
             let last = self.moments.back().map(|moment| moment.wall_ns);
             let known = last.map_or(0, |last| moments.partition_point(|moment| moment.wall_ns <= last));
@@ -262,7 +263,7 @@ impl Timeline {
     /// What happened, as the recordings say, oldest first.
     pub fn marks(&self) -> Vec<Mark> {
         let mut marks: Vec<Mark> = self.past.iter().flat_map(Segment::marks_there).cloned().collect();
-        marks.sort_by_key(|mark| mark.wall_ns);
+        marks.cold_sort_by_key(|mark| mark.wall_ns);
         // What was kept for long tells of them as well; of one instant there are few.
         let mut told: Vec<Mark> = Vec::with_capacity(marks.len());
         for mark in marks {
@@ -540,7 +541,7 @@ impl Timeline {
             for other in others {
                 results.extend(other.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?);
             }
-            results.sort_by_key(|(number, _)| *number);
+            results.cold_sort_by_key(|(number, _)| *number);
             Ok(results.into_iter().map(|(_, result)| result).collect())
         })
     }

@@ -219,7 +219,8 @@ impl Burn {
             });
             let shown =
                 show(&self.look, &Pids::default(), state, "burn", Some(EVERY), begun, |state, post| {
-                    let pace = feed::start(Box::new(source), state.values.every, vec![], post.of_feed());
+                    let pace =
+                        feed::start(Box::new(source), state.values.every, std::iter::empty(), post.of_feed());
                     Connections { machine: Machine::Here(roots), notes: None, pace: Some(pace) }
                 });
             stop.store(true, Ordering::Relaxed);

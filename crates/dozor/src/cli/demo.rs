@@ -109,7 +109,7 @@ impl Source for DemoSource {
 
 /// Incidents at the pace of the wall clock.
 struct IncidentSource {
-    troubled: Troubled,
+    troubled: Arc<Mutex<Troubled>>,
     ahead: Duration,
     /// Seconds that were lived through.
     lived: u64,
@@ -118,7 +118,7 @@ struct IncidentSource {
 
 impl Source for IncidentSource {
     fn host(&self) -> HostFacts {
-        (*self.troubled.host()).clone()
+        (*lock(&self.troubled).host()).clone()
     }
 
     fn read(&mut self) -> Reading {
@@ -127,7 +127,7 @@ impl Source for IncidentSource {
             let until = (self.ahead + begun.elapsed()).as_secs();
             let mut newest = None;
             while self.lived < until {
-                newest = Some(self.troubled.pass());
+                newest = Some(lock(&self.troubled).pass());
                 self.lived += 1;
             }
             if let Some(newest) = newest {
@@ -160,19 +160,19 @@ impl Demo {
         let mut machine = SimulatedMachine::at(self.machine.site(), self.seed);
         machine.want(Wanted::NOTHING.with(Demand::CoreWait));
         let steps = (ahead.as_secs_f64() / self.every.as_secs_f64()) as u32;
-        let history: Vec<Reading> = (0..steps)
-            .map(|step| {
-                machine.advance_to(self.every * step);
-                machine.reading()
-            })
-            .collect();
         let machine = Arc::new(Mutex::new(machine));
+        let (simulated, every) = (machine.clone(), self.every);
+        let past = (0..steps).map(move |step| {
+            let mut machine = lock(&simulated);
+            machine.advance_to(every * step);
+            machine.reading()
+        });
         let source = DemoSource { machine: machine.clone(), ahead, begun: None };
         let timeline = Timeline::live(Arc::new(source.host()));
         let mut state = State::new(timeline, plain_theme(), self.every, (0, 0));
         state.act_as(&USER.into(), None);
         show(&self.look, &self.pids, state, "demo", Some(self.every), begun, |state, post| {
-            let pace = feed::start(Box::new(source), state.values.every, history, post.of_feed());
+            let pace = feed::start(Box::new(source), state.values.every, past, post.of_feed());
             Connections { machine: machine::Machine::Simulated(machine), notes: None, pace: Some(pace) }
         })
     }
@@ -201,29 +201,31 @@ impl Demo {
             None
         };
         let after = self.after.unwrap_or_default().as_secs();
-        let mut readings = |count: u64| -> Vec<Arc<Reading>> {
-            let all = (0..count).map(|_| troubled.pass());
-            all.enumerate()
-                .filter(|(at, _)| (*at as u64 + 1).is_multiple_of(step))
-                .map(|(_, one)| one)
-                .collect()
-        };
-        let before = readings(after);
+        let shown = move |second: u64| (second + 1).is_multiple_of(step);
         if let (Some(path), Some(length)) = (&self.record, self.length) {
+            (0..after).for_each(|_| drop(troubled.pass()));
             let mut recorder = Recorder::create(path, World::host(), self.every)?;
-            for reading in readings(length.as_secs() + 1) {
-                recorder.write(&reading)?;
+            for second in 0..=length.as_secs() {
+                let reading = troubled.pass();
+                if shown(second) {
+                    recorder.write(&reading)?;
+                }
             }
             problem::say(&recorder.finish()?);
             return Ok(None);
         }
         let Some(begun) = begun else { return Ok(None) };
-        let history: Vec<Reading> = before.into_iter().map(|reading| (*reading).clone()).collect();
-        let ahead = Duration::from_secs(after);
-        let source = IncidentSource { troubled, ahead, lived: after, begun: None };
+        let troubled = Arc::new(Mutex::new(troubled));
+        let simulated = troubled.clone();
+        let past = (0..after).filter_map(move |second| {
+            let reading = lock(&simulated).pass();
+            shown(second).then(|| (*reading).clone())
+        });
+        let source =
+            IncidentSource { troubled, ahead: Duration::from_secs(after), lived: after, begun: None };
         let state = State::new(Timeline::live(Arc::new(source.host())), plain_theme(), self.every, (0, 0));
         show(&self.look, &self.pids, state, "demo", Some(self.every), begun, |state, post| {
-            let pace = feed::start(Box::new(source), state.values.every, history, post.of_feed());
+            let pace = feed::start(Box::new(source), state.values.every, past, post.of_feed());
             Connections { machine: machine::Machine::Elsewhere(MADE_UP), notes: None, pace: Some(pace) }
         })
     }

@@ -3,6 +3,7 @@
 use anyhow::Result;
 use clap::{Args, ValueEnum};
 use dozor_core::catalogue::{Metric, PROCESS_METRICS, SYSTEM_METRICS};
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::text::nearest;
 use serde_json::json;
 use std::io::{self, Write as _};
@@ -37,7 +38,7 @@ impl Metrics {
         let has = |text: &str| text.to_lowercase().contains(&word);
         let mut found: Vec<_> = all().filter(|(_, m)| has(m.alias) || has(m.name) || has(m.help)).collect();
         // The one that is called so first, then what begins so, then what has it anywhere.
-        found.sort_by_key(|(_, m)| (m.alias != word, !m.alias.starts_with(&word), !has(m.alias)));
+        found.cold_sort_by_key(|(_, m)| (m.alias != word, !m.alias.starts_with(&word), !has(m.alias)));
         if found.is_empty() {
             let near = nearest(&word, all().map(|(_, metric)| metric.alias));
             let near = near.map(|near| format!("; did you mean {near}?")).unwrap_or_default();

@@ -159,6 +159,7 @@ fn commands() -> Vec<String> {
 
 /// Reads the arguments, does what they say, and gives the exit status.
 pub fn main() -> ExitCode {
+    crate::run::terminal::end_on_panic();
     let arguments: Vec<OsString> = std::env::args_os().collect();
     let cli = match Cli::try_parse_from(&arguments) {
         Ok(cli) => cli,

@@ -113,7 +113,7 @@ impl Watch {
         let host = Arc::new(source.host());
         // It is read while the screen is made: the second reading is waited for anyway.
         source.want(State::always_wanted());
-        let pace = feed::start(Box::new(source), EVERY, vec![], begun.post.of_feed());
+        let pace = feed::start(Box::new(source), EVERY, std::iter::empty(), begun.post.of_feed());
         let mut timeline = Timeline::live(host.clone());
         let (notes, problem) = self.open_past(&host, &mut timeline)?;
         let mut state = State::new(timeline, plain_theme(), EVERY, (0, 0));

@@ -9,6 +9,7 @@ use dozor_core::known::Raw;
 use dozor_core::lane::Lane;
 use dozor_core::reading::ProcessRow;
 use dozor_core::sample::Sample;
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::text::nearest;
 use dozor_core::wanted::Demand;
 use std::collections::HashMap;
@@ -209,7 +210,7 @@ impl ColumnSet {
 
     /// The command stands last.
     fn settled(mut self) -> ColumnSet {
-        self.0.sort_by_key(|spec| spec.what.alias() == "command");
+        self.0.cold_sort_by_key(|spec| spec.what.alias() == "command");
         self
     }
 

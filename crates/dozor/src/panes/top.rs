@@ -10,6 +10,7 @@ use dozor_core::known::Known;
 use dozor_core::lane::Severity;
 use dozor_core::lane::run_queue;
 use dozor_core::sample::Gap;
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::units::long_duration;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -151,7 +152,7 @@ pub fn standing_out(state: &State, buffer: &mut Buffer, area: Rect) {
     // A single line has room for the worst, whatever lane is chosen, and for how many there are beside it.
     let mut first: Vec<_> = state.moment().standing_out.iter().collect();
     if area.height == 1 {
-        first.sort_by_key(|(severity, ..)| std::cmp::Reverse(*severity));
+        first.cold_sort_by_key(|(severity, ..)| std::cmp::Reverse(*severity));
         if let more @ 1.. = first.len().saturating_sub(1)
             && whole.height == 1
         {

@@ -4,6 +4,7 @@ use super::error::{RecordError, failed};
 use super::sink::Sink;
 use crate::look::clock::Zone;
 use dozor_core::sample::Gap;
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::units::NANOS;
 use dozor_linux::files;
 use dozor_linux::recorders::LOCK;
@@ -144,7 +145,7 @@ impl Folder {
                 found.push(Finished { path: entry.path(), bytes: data.len(), begin });
             }
         }
-        found.sort_by(|a, b| (&a.begin, &a.path).cmp(&(&b.begin, &b.path)));
+        found.cold_sort_by(|a, b| (&a.begin, &a.path).cmp(&(&b.begin, &b.path)));
         Ok(found.into())
     }
 

@@ -40,7 +40,6 @@ pub struct Console {
 impl Console {
     /// Takes the terminal and shows that something is coming. Until [`Console::begin`] ctrl-c interrupts, since no key is read.
     pub fn open() -> io::Result<Console> {
-        restore_on_panic();
         take(false)?;
         let backend = Compact::new(BufWriter::with_capacity(BUFFER, io::stdout()));
         let terminal = Terminal::new(backend).inspect_err(|_| restore())?;
@@ -150,18 +149,13 @@ pub fn restore() {
     }
 }
 
-fn restore_on_panic() {
-    static ONCE: std::sync::Once = std::sync::Once::new();
-    ONCE.call_once(|| {
-        let default = std::panic::take_hook();
-        std::panic::set_hook(Box::new(move |panic| {
-            let on_screen = OURS.load(Ordering::SeqCst);
-            restore();
-            default(panic);
-            // Whoever goes on would draw over what was just given back. Of a recording each reading is written already.
-            if on_screen && std::thread::current().name() != Some("main") {
-                std::process::exit(101);
-            }
-        }));
-    });
+/// A panic of any thread gives the terminal back, says what happened and ends the program: what others still count on may be half
+/// done. Of a recording each reading is written already.
+pub fn end_on_panic() {
+    let default = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        restore();
+        default(panic);
+        std::process::exit(101);
+    }));
 }

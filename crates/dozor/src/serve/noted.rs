@@ -4,6 +4,7 @@
 use super::current::told;
 use super::past::Past;
 use dozor_core::recording::Mark;
+use dozor_core::sorting::ColdSort as _;
 use serde_json::Value as Json;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -44,7 +45,7 @@ impl Noted {
                     .values()
                     .flat_map(|(.., marks)| marks.iter().filter(|m| is_late(m)).cloned())
                     .collect();
-                all.sort_by_key(|mark| mark.wall_ns);
+                all.cold_sort_by_key(|mark| mark.wall_ns);
                 all.drain(..all.len().saturating_sub(MOST));
                 *kept.0.lock().unwrap_or_else(PoisonError::into_inner) = all;
                 std::thread::sleep(EVERY);

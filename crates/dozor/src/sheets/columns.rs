@@ -9,6 +9,7 @@ use crate::look::theme::Role;
 use crate::panes::table;
 use crate::state::State;
 use dozor_core::lane::{Lane, Severity};
+use dozor_core::sorting::ColdSort as _;
 use ratatui::buffer::Buffer;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use ratatui::layout::Rect;
@@ -35,7 +36,7 @@ impl ColumnsSheet {
         let set = state.columns();
         let mut all: Vec<What> = all.collect();
         // Those that are found by their name first, then those that are shown, in their order.
-        all.sort_by_key(|what| {
+        all.cold_sort_by_key(|what| {
             let by_help = !what.alias().contains(&typed);
             (by_help, set.find(*what).unwrap_or(usize::MAX))
         });

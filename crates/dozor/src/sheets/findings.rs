@@ -9,6 +9,7 @@ use crate::state::axis::Axis;
 use dozor_core::chart::{Wish, gather};
 use dozor_core::findings::{Evidence, Finding};
 use dozor_core::lane::{Lane, Severity};
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::units::{NANOS, long_duration};
 use ratatui::buffer::Buffer;
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
@@ -64,7 +65,7 @@ impl FindingsSheet {
             .iter()
             .filter(|one| one.until_ns >= from && one.under.is_none() && !standing.contains(&one.number))
             .collect();
-        over.sort_by_key(|one| std::cmp::Reverse((one.from_ns, one.number)));
+        over.cold_sort_by_key(|one| std::cmp::Reverse((one.from_ns, one.number)));
         self.listed = standing.into_iter().chain(over.into_iter().map(|one| one.number)).collect();
         // The opened one stays open.
         let place = chosen.and_then(|number| self.listed.iter().position(|other| *other == number));

@@ -10,6 +10,7 @@ use dozor_core::lane::{Lane, Severity, sentences};
 use dozor_core::parts;
 use dozor_core::rank::{Line, Population, threads};
 use dozor_core::sample::Sample;
+use dozor_core::sorting::ColdSort as _;
 use std::sync::Arc;
 
 /// CPU time in percent of a core from which on Dozor warns of itself.
@@ -96,7 +97,7 @@ impl State {
         let lane = self.values.lane;
         self.moment
             .standing_out
-            .sort_by_key(|(severity, of, _)| std::cmp::Reverse((lane == Some(*of), *severity)));
+            .cold_sort_by_key(|(severity, of, _)| std::cmp::Reverse((lane == Some(*of), *severity)));
     }
 
     /// Works out the parts of the chosen lane at the shown moment.

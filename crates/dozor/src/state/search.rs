@@ -4,6 +4,7 @@
 use dozor_core::catalogue::Metric;
 use dozor_core::reading::ProcessKey;
 use dozor_core::recording::ReadError;
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::timeline::{Reach, Timeline};
 use std::ops::Range;
 
@@ -38,7 +39,7 @@ impl Search {
                 Some(peak) => peak.map(|(peak, _)| (peak.value, block.numbers)),
             })
             .collect();
-        left.sort_by(|a, b| a.0.total_cmp(&b.0));
+        left.cold_sort_by(|a, b| a.0.total_cmp(&b.0));
         let parts = left.len();
         Search { key, name, metric, left, parts, best: None }
     }

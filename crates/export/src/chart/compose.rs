@@ -8,6 +8,7 @@ use dozor_core::chart::{
 use dozor_core::clock::Zone;
 use dozor_core::lane::Lane;
 use dozor_core::recording::ReadError;
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::timeline::Timeline;
 use std::ops::Range;
 
@@ -128,14 +129,14 @@ fn add(panels: &mut Vec<Panel>, wish: &Wish, mut series: Vec<Series>, form: Form
             let of_processes = matches!(wish.metric.eval, Eval::Process(_));
             let most = if of_processes { PROGRAMS } else { ROWS };
             if of_processes {
-                series.sort_by(|a, b| weight(b).total_cmp(&weight(a)));
+                series.cold_sort_by(|a, b| weight(b).total_cmp(&weight(a)));
             }
             let more = series.len().saturating_sub(most);
             series.truncate(most);
             panels.push(Panel::Heat { metric: wish.metric, rows: series, more });
         }
         Form::Stacked if matches!(wish.metric.eval, Eval::Process(_)) || series.len() > 1 => {
-            series.sort_by(|a, b| weight(b).total_cmp(&weight(a)));
+            series.cold_sort_by(|a, b| weight(b).total_cmp(&weight(a)));
             let whole = sum(&series, wish, "all");
             // Parts that one would not see are told together.
             let little = weight(&whole) * LITTLE;
@@ -147,14 +148,14 @@ fn add(panels: &mut Vec<Panel>, wish: &Wish, mut series: Vec<Series>, form: Form
             panels.push(Panel::Stacked { metric: wish.metric, parts: series, whole });
         }
         _ => {
-            series.sort_by(|a, b| weight(b).total_cmp(&weight(a)));
+            series.cold_sort_by(|a, b| weight(b).total_cmp(&weight(a)));
             series.truncate(LINES);
             // A third unit, or too many lines, needs a panel of its own.
             if let Some(Panel::Lines(all)) = panels.last_mut() {
                 let mut units: Vec<Unit> =
                     all.iter().chain(&series).map(|one| axis_unit(one.metric.unit)).collect();
                 units.dedup();
-                units.sort_by_key(|unit| *unit as u8);
+                units.cold_sort_by_key(|unit| *unit as u8);
                 units.dedup();
                 if units.len() <= 2 && all.len() + series.len() <= LINES {
                     all.extend(series);

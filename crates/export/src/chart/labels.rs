@@ -5,6 +5,7 @@ use crate::font::cut;
 use crate::hues::Rgb;
 use crate::plot::Field;
 use crate::scene::{Anchor, Face, Scene, Stroke};
+use dozor_core::sorting::ColdSort as _;
 
 /// A name that wants to stand at a height.
 pub struct Label {
@@ -29,7 +30,7 @@ pub fn draw(scene: &mut Scene, mut labels: Vec<Label>, field: Field, room: f64) 
     if more > 0 {
         labels.truncate(fitting.saturating_sub(1).max(1));
     }
-    labels.sort_by(|a, b| a.y.total_cmp(&b.y));
+    labels.cold_sort_by(|a, b| a.y.total_cmp(&b.y));
     let mut places: Vec<f64> =
         labels.iter().map(|label| label.y.clamp(field.top + 3.0, field.bottom())).collect();
     // Down where one would stand on the one above, then up again from the foot.

@@ -5,6 +5,7 @@ use dozor_core::catalogue::{Metric, listed};
 use dozor_core::reading::ProcessKey;
 use dozor_core::row::Row as _;
 use dozor_core::sample::Sample;
+use dozor_core::sorting::ColdSort as _;
 use std::collections::{HashMap, HashSet};
 
 /// What makes a process worth telling.
@@ -76,7 +77,7 @@ impl Told {
                 .filter_map(|at| Some((metric.of(&sample.process(at)).number()?, at)))
                 .filter(|(value, _)| *value > 0.0)
                 .collect();
-            ranked.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
+            ranked.cold_sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
             near.extend(ranked.iter().take(each * 3).map(|(_, at)| *at));
             ranks.push(ranked.into_iter().take(self.most).map(|(_, at)| at).collect());
         }
@@ -100,7 +101,7 @@ impl Told {
             }
         }
         self.keys = chosen.iter().map(|at| key(*at)).collect();
-        chosen.sort_by_key(|at| key(*at));
+        chosen.cold_sort_by_key(|at| key(*at));
         chosen
     }
 }

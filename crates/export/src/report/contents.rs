@@ -10,6 +10,7 @@ use dozor_core::compare::{Presence, Side, compare};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::reading::HostFacts;
 use dozor_core::recording::ReadError;
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::timeline::Timeline;
 use dozor_core::units::{NANOS, long_bytes, long_duration};
 use std::ops::Range;
@@ -55,7 +56,7 @@ pub(super) fn report(
         parts.push(Part::Text("Nothing: all resources were fine in all of this time.".to_owned()));
     } else {
         let mut entries: Vec<&Happening> = stood_out.clone();
-        entries.sort_by_key(|one| std::cmp::Reverse(one.severity.map(|(severity, _)| severity)));
+        entries.cold_sort_by_key(|one| std::cmp::Reverse(one.severity.map(|(severity, _)| severity)));
         parts.push(Part::List(entries.into_iter().map(|one| entry(one, &zone)).collect()));
         if happened.more > 0 {
             parts.push(Part::Text(format!("{} more stood out, shorter or less.", happened.more)));
@@ -183,7 +184,7 @@ fn charts(happened: &Happenings, gathered: &Gathered) -> Vec<(usize, String)> {
             None => lanes.push((band.severity, length, band.lane)),
         }
     }
-    lanes.sort_by_key(|(severity, length, _)| std::cmp::Reverse((*severity, *length)));
+    lanes.cold_sort_by_key(|(severity, length, _)| std::cmp::Reverse((*severity, *length)));
     let most = |place: &usize| gathered.series[*place].iter().map(Series::most).fold(0.0, f64::max);
     let mut charts = vec![];
     // Heat comes from work.
@@ -220,7 +221,7 @@ fn users(
         sum / all_time as f64
     };
     let mut ranked: Vec<(f64, &Series)> = series.iter().map(|one| (mean(one), one)).collect();
-    ranked.sort_by(|a, b| b.0.total_cmp(&a.0));
+    ranked.cold_sort_by(|a, b| b.0.total_cmp(&a.0));
     let whole: f64 = ranked.iter().map(|(mean, _)| mean).sum();
     let denied = series.iter().map(|one| one.denied).max().unwrap_or(0);
     if whole <= 0.0 {

@@ -10,6 +10,7 @@ use crate::users::Users;
 use dozor_core::inside::{Doing, Facts, Scheduling, Thread};
 use dozor_core::known::{Known, Raw};
 use dozor_core::row::Row;
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::text::{Text, clean};
 use rustix::fs::{Dir, Mode, OFlags, open};
 use std::io;
@@ -173,7 +174,7 @@ impl Inside {
                         Some(Thread { row, doing, wait_channel: channel(channel_text) })
                     })
                     .collect();
-                threads.sort_by_key(|thread| Row::key(&thread.row));
+                threads.cold_sort_by_key(|thread| Row::key(&thread.row));
                 threads
             },
         )

@@ -4,6 +4,7 @@ use super::process::{Inside, REMOVED, socket_inode, told_apart};
 use crate::proc::{lines, number, words};
 use dozor_core::inside::{FileKind, OpenFile};
 use dozor_core::known::{Known, Raw};
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::text::clean;
 use rustix::fs::{
     AtFlags, CWD, Dir, DirEntry, FileType, Mode, OFlags, Statx, StatxFlags, makedev, open, openat,
@@ -32,7 +33,7 @@ impl Inside {
                     one_of(&links, &infos, entry.file_name(), &mut buffer)
                 };
                 let mut files: Vec<OpenFile> = entries.filter_map(one).collect();
-                files.sort_by_key(|file| file.descriptor);
+                files.cold_sort_by_key(|file| file.descriptor);
                 files
             },
         )

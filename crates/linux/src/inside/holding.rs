@@ -9,6 +9,7 @@ use dozor_core::inside::holders::{Hold, Holders, Place, Way};
 use dozor_core::inside::{FileKind, OpenFile};
 use dozor_core::known::{Known, Raw};
 use dozor_core::reading::ProcessKey;
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::text::{Text, clean, without_number};
 use rustix::fs::{AtFlags, CWD, FileType, StatxFlags, makedev, statx};
 use std::collections::HashSet;
@@ -81,7 +82,7 @@ pub fn holders(roots: &Roots, place: &Place) -> Holders {
             break;
         }
     }
-    found.list.sort_by_key(|hold| (hold.key.pid, hold.way, hold.file.descriptor));
+    found.list.cold_sort_by_key(|hold| (hold.key.pid, hold.way, hold.file.descriptor));
     found
 }
 

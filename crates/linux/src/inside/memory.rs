@@ -4,6 +4,7 @@ use super::process::{Inside, REMOVED};
 use crate::proc::{lines, next, number, scaled, words};
 use dozor_core::inside::{Mapping, Memory};
 use dozor_core::known::Raw;
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::text::clean;
 use std::collections::HashMap;
 
@@ -82,8 +83,9 @@ pub fn mappings(smaps: &[u8]) -> Vec<Mapping> {
             Mapping { name, removed: kept.is_some(), ..mapping }
         })
         .collect();
-    mappings
-        .sort_by(|a, b| (b.resident.value(), b.size, &a.name).cmp(&(a.resident.value(), a.size, &b.name)));
+    mappings.cold_sort_by(|a, b| {
+        (b.resident.value(), b.size, &a.name).cmp(&(a.resident.value(), a.size, &b.name))
+    });
     mappings
 }
 

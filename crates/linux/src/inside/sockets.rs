@@ -9,6 +9,7 @@ use crate::netlink::sockets::{Diagnostics, InetSocket, Protocol};
 use crate::proc::{lines, number, read_file, words};
 use dozor_core::inside::{Connection, FileKind};
 use dozor_core::known::{Known, Raw};
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::text::{Text, clean};
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
@@ -262,7 +263,7 @@ impl Inside {
                 Connection { descriptor, ..all.remove(&inode).unwrap_or_else(unknown) }
             })
             .collect();
-        sockets.sort_by_key(|socket| socket.descriptor);
+        sockets.cold_sort_by_key(|socket| socket.descriptor);
         Known::Value(sockets)
     }
 }

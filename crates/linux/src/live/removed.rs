@@ -8,6 +8,7 @@ use dozor_core::inside::holders::{Hold, Place};
 use dozor_core::known::Raw;
 use dozor_core::reading::{FilesystemRow, ProcessKey, ProcessRow, RemovedRow};
 use dozor_core::row::Row as _;
+use dozor_core::sorting::ColdSort as _;
 use std::collections::HashSet;
 use std::os::unix::ffi::OsStrExt as _;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -99,7 +100,7 @@ pub fn removed(roots: &Roots) -> Vec<RemovedRow> {
     let mut seen = HashSet::new();
     let mut all = holders(roots, &Place::Removed).list;
     all.retain(|hold| size(hold) > 0 && (hold.file.identity == (0, 0) || seen.insert(hold.file.identity)));
-    all.sort_by_key(|hold| std::cmp::Reverse(size(hold)));
+    all.cold_sort_by_key(|hold| std::cmp::Reverse(size(hold)));
     let (large, small) = all.split_at(all.len().min(MOST));
     let mut rows: Vec<RemovedRow> = large
         .iter()
@@ -117,7 +118,7 @@ pub fn removed(roots: &Roots) -> Vec<RemovedRow> {
     if rest > 0 {
         rows.push(RemovedRow { bytes: Raw::new(rest), ..RemovedRow::default() });
     }
-    rows.sort_by_key(RemovedRow::key);
+    rows.cold_sort_by_key(RemovedRow::key);
     rows
 }
 

@@ -9,6 +9,7 @@ use crate::sys::cgroups::Numbered;
 use dozor_core::known::Raw;
 use dozor_core::reading::{DiskRow, Reading, TransferRow, with_pid};
 use dozor_core::row::Row as _;
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::text::{Text, clean, no_text};
 use std::collections::HashMap;
 use std::path::Path;
@@ -89,7 +90,7 @@ impl Transfers {
             }
             is_there
         });
-        reading.transfers.sort_by_key(TransferRow::key);
+        reading.transfers.cold_sort_by_key(TransferRow::key);
     }
 }
 

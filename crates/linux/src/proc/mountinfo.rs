@@ -2,6 +2,7 @@
 
 use super::{lines, words};
 use dozor_core::reading::mount_word;
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::text::{Text, clean};
 use std::collections::{HashMap, HashSet};
 use std::ffi::OsString;
@@ -134,7 +135,7 @@ impl Places {
                 .then(|| names.entry(number).or_insert_with(|| mount_word(&mount.shown)).clone());
             mounts.push((mount.path.into_os_string().into_vec(), name));
         }
-        mounts.sort_by_key(|(path, _)| std::cmp::Reverse(path.len()));
+        mounts.cold_sort_by_key(|(path, _)| std::cmp::Reverse(path.len()));
         Places { mounts }
     }
 

@@ -2,6 +2,7 @@
 //! Documentation/admin-guide/cgroup-v1/freezer-subsystem.rst.
 
 use crate::proc::{lines, read_file};
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::text::clean;
 use std::ffi::OsStr;
 use std::fs::File;
@@ -97,7 +98,7 @@ pub fn groups(sys: &Path, cgroup: &[u8]) -> Vec<Group> {
         };
         found.extend(trees.iter().map(of).find(Group::is_one));
     }
-    found.sort_by_key(|group| group.first_version);
+    found.cold_sort_by_key(|group| group.first_version);
     found
 }
 

@@ -9,6 +9,7 @@ use crate::findings::scene::who;
 use crate::lane::{Lane, Severity};
 use crate::reading::ProcessKey;
 use crate::sample::process_state;
+use crate::sorting::ColdSort as _;
 use crate::units::long_duration;
 
 const ABOUT: About = About {
@@ -56,7 +57,7 @@ impl Rule for Blocked {
             }
         });
         let mut all: Vec<(ProcessKey, f64)> = self.0.for_seconds(scene.two(&STAYS)[0]).collect();
-        all.sort_by(|a, b| b.1.total_cmp(&a.1));
+        all.cold_sort_by(|a, b| b.1.total_cmp(&a.1));
         let Some((first, longest)) = all.first().copied() else { return };
         let Some(row) = scene.sample.now.process(first) else { return };
         let severity = if longest >= scene.two(&STAYS)[1] { Severity::Critical } else { Severity::Warning };

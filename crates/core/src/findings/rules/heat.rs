@@ -6,6 +6,7 @@ use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
 use crate::lane::{Lane, NEAR_HEAT, Severity, temperature_severity};
+use crate::sorting::ColdSort as _;
 use crate::units::{NANOS, long_duration};
 use std::collections::BTreeMap;
 
@@ -67,7 +68,7 @@ impl Rule for Heat {
                 near.push((severity, limit - here, &sensor.name, here, climb, seconds));
             }
         }
-        near.sort_by(|a, b| a.1.total_cmp(&b.1));
+        near.cold_sort_by(|a, b| a.1.total_cmp(&b.1));
         let Some((severity, left, name, here, climb, seconds)) = near.first().copied() else { return };
         let end = left.max(0.0) / climb.max(f64::MIN_POSITIVE);
         let soon = if climb > 0.02 && seconds >= 5.0 && end < 600.0 {

@@ -4,6 +4,7 @@ use dozor_core::deed::{Deed, Resource, typed};
 use dozor_core::inside::{Facts, words};
 use dozor_core::known::Known;
 use dozor_core::signals;
+use dozor_core::sorting::ColdSort as _;
 
 /// What a choice does.
 #[derive(Clone, Debug, PartialEq)]
@@ -198,7 +199,7 @@ pub fn matching(all: &[Choice], typed: &str) -> Vec<Choice> {
     };
     let mut found: Vec<(i32, &Choice)> =
         all.iter().filter_map(|choice| Some((rank(&choice)?, choice))).collect();
-    found.sort_by_key(|(rank, _)| *rank);
+    found.cold_sort_by_key(|(rank, _)| *rank);
     said.into_iter().chain(found.into_iter().map(|(_, choice)| choice.clone())).collect()
 }
 

@@ -18,6 +18,7 @@ use dozor_core::known::Known;
 use dozor_core::lane::Severity;
 use dozor_core::reading::ProcessKey;
 use dozor_core::signals;
+use dozor_core::sorting::ColdSort as _;
 use ratatui::buffer::Buffer;
 use ratatui::crossterm::event::{KeyCode, KeyEvent};
 use ratatui::layout::{Position, Rect};
@@ -193,7 +194,7 @@ impl ActSheet {
                 None => by_reason.push((*reason, vec![target])),
             }
         }
-        by_reason.sort_by_key(|(reason, _)| *reason);
+        by_reason.cold_sort_by_key(|(reason, _)| *reason);
         let line = |(reason, targets): (Reason, Vec<&Target>)| {
             let names: Vec<String> = targets.iter().take(3).map(|target| target.label()).collect();
             let more = targets.len().saturating_sub(3);

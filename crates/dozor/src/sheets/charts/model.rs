@@ -5,6 +5,7 @@ use super::super::prompt::{Prompt, Purpose};
 use crate::state::State;
 use dozor_core::chart::{Of, Point, Series, Wish, charted, gather};
 use dozor_core::lane::{Lane, Severity};
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::units::NANOS;
 use dozor_export::chart::{Composing, Form};
 use std::ops::Range;
@@ -183,7 +184,9 @@ impl ChartSheet {
                 };
                 line.series.points.iter_mut().for_each(shift);
             }
-            lines.sort_by(|a, b| a.before.cmp(&b.before).then(b.series.most().total_cmp(&a.series.most())));
+            lines.cold_sort_by(|a, b| {
+                a.before.cmp(&b.before).then(b.series.most().total_cmp(&a.series.most()))
+            });
             lines.truncate(LINES);
             pane.lines = lines;
         }

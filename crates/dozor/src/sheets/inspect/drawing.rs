@@ -16,6 +16,7 @@ use dozor_core::inside::words::signals_line;
 use dozor_core::inside::{FileKind, OpenFile};
 use dozor_core::known::Known;
 use dozor_core::lane::Lane;
+use dozor_core::sorting::ColdSort as _;
 use dozor_core::units::{fine_wait, long_bytes, share, short_bytes, short_count};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
@@ -321,7 +322,7 @@ fn moving_files(inspector: &Inspector, state: &State, width: u16) -> Vec<Body> {
             speed(file) > 0.0 || file.share_done().is_some() || (file.removed && file.kind == FileKind::File)
         })
         .collect();
-    shown.sort_by(|a, b| speed(b).total_cmp(&speed(a)));
+    shown.cold_sort_by(|a, b| speed(b).total_cmp(&speed(a)));
     let row = |file: &OpenFile| {
         let pace = match speed(file) {
             0.0 => String::new(),

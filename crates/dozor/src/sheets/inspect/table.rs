@@ -4,6 +4,7 @@ use crate::draw::list::Seen;
 use crate::draw::{put, put_right};
 use crate::look::theme::{Role, Theme};
 use dozor_core::known::Raw;
+use dozor_core::sorting::ColdSort as _;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Modifier;
@@ -98,7 +99,7 @@ impl Table {
 
     /// Orders the rows by a column, the largest number first, words from a to z; or the other way.
     pub fn order(&mut self, column: usize, other_way: bool) {
-        self.rows.sort_by(|a, b| {
+        self.rows.cold_sort_by(|a, b| {
             let (Some(a), Some(b)) = (a.get(column), b.get(column)) else { return Ordering::Equal };
             // What is not known stands last, whichever way.
             let known = |cell: &Cell| cell.number.is_some() || !matches!(cell.text.as_str(), "–" | "×" | "");

@@ -4,6 +4,7 @@ use super::super::After;
 use super::{Choices, Look, Picker, Row};
 use crate::look::action::{ACTIONS, Action};
 use crate::state::State;
+use dozor_core::sorting::ColdSort as _;
 use nucleo_matcher::pattern::{CaseMatching, Normalization, Pattern};
 use nucleo_matcher::{Config, Matcher, Utf32Str};
 
@@ -87,7 +88,7 @@ fn fuzzy<T>(rows: Vec<Row<T>>, typed: &str) -> Vec<Row<T>> {
             Some((by_name.max(called).or(in_help)?, row))
         })
         .collect();
-    scored.sort_by_key(|(score, _)| std::cmp::Reverse(*score));
+    scored.cold_sort_by_key(|(score, _)| std::cmp::Reverse(*score));
     scored.into_iter().map(|(_, row)| row).collect()
 }
 
