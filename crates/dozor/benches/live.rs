@@ -4,7 +4,7 @@
 //! Beside it stands the bare cost of opening, reading and closing `stat` and `io` of each process, measured in the
 //! same run. Run with `cargo bench --bench live`; takes about three minutes.
 
-#[path = "../tests/terminal/pair.rs"]
+#[path = "../tests/all/terminal/pair.rs"]
 mod pair;
 
 use std::fs::File;

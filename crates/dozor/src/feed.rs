@@ -17,7 +17,7 @@ use std::time::{Duration, Instant};
 const SOON: [Duration; 2] = [Duration::from_millis(60), Duration::from_millis(600)];
 
 /// A past that takes longer than this to make is shown as it grows.
-const SHOWN_AFTER: Duration = Duration::from_millis(250);
+const SHOWN_AFTER: Duration = Duration::from_millis(400);
 
 /// How often it is said how far the first reading is.
 const STEP: Duration = Duration::from_millis(200);
@@ -60,14 +60,16 @@ pub enum Request {
 /// Takes what comes, and waits where it finds no room; says whether somebody still takes it.
 pub type Out = Arc<dyn Fn(Delivery) -> bool + Send + Sync>;
 
-/// Starts reading: `past` first, then the source. Gives the channel for orders.
+/// Starts reading: `past` first, then the source. Gives the channel for orders. What there is of the past so soon has been sent when
+/// this returns, so that the screen begins with it.
 pub fn start(
     mut source: Box<dyn Source>,
     every: Duration,
-    past: impl Iterator<Item = Reading> + Send + 'static,
+    mut past: impl Iterator<Item = Reading> + Send + 'static,
     out: Out,
 ) -> Sender<Request> {
     let (sender, orders) = channel();
+    let mut goes_on = send_past(&mut past, &out);
     if let Some(progress) = source.progress() {
         let out = out.clone();
         std::thread::spawn(move || {
@@ -80,7 +82,10 @@ pub fn start(
         });
     }
     std::thread::spawn(move || {
-        if !live_through(past, &out) {
+        while goes_on == Some(true) {
+            goes_on = send_past(&mut past, &out);
+        }
+        if goes_on.is_none() {
             return;
         }
         read_on(&mut *source, every, &orders, &out);
@@ -88,19 +93,17 @@ pub fn start(
     sender
 }
 
-/// Sends the readings of the time before; says whether somebody still takes them.
-fn live_through(past: impl Iterator<Item = Reading>, out: &Out) -> bool {
-    let (mut begun, mut some) = (Instant::now(), vec![]);
+/// Sends what there is of the past within some time; says whether there may be more, and nothing where nobody takes it any more.
+fn send_past(past: &mut impl Iterator<Item = Reading>, out: &Out) -> Option<bool> {
+    let begun = Instant::now();
+    let mut some = vec![];
     for reading in past {
         some.push(Arc::new(reading));
         if begun.elapsed() >= SHOWN_AFTER {
-            if !out(Delivery::History(std::mem::take(&mut some))) {
-                return false;
-            }
-            begun = Instant::now();
+            return out(Delivery::History(some)).then_some(true);
         }
     }
-    some.is_empty() || out(Delivery::History(some))
+    (some.is_empty() || out(Delivery::History(some))).then_some(false)
 }
 
 fn read_on(source: &mut dyn Source, mut every: Duration, orders: &Receiver<Request>, out: &Out) {

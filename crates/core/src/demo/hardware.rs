@@ -98,6 +98,7 @@ const SOURCES: [(&str, &str); 8] = [
 const SOFTIRQS: [&str; 6] = ["BLOCK", "NET_RX", "NET_TX", "RCU", "SCHED", "TIMER"];
 
 /// Counters of the machine.
+#[derive(Clone)]
 pub struct Machine {
     pub hardware: Hardware,
     pub classes: Vec<Classes>,

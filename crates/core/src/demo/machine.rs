@@ -25,6 +25,7 @@ const BEGIN_WALL: i64 = 1_928_801_040;
 const SHORT_LIVED: i64 = 98_000;
 
 /// The simulated machine.
+#[derive(Clone)]
 pub struct SimulatedMachine {
     seed: u64,
     step: u64,
@@ -46,7 +47,7 @@ pub struct SimulatedMachine {
 const INGEST_CPU: i64 = 26_000;
 
 /// What the mounted file system of the other observatory did.
-#[derive(Default)]
+#[derive(Clone, Default)]
 struct Vault {
     operations: f64,
     again: f64,

@@ -58,6 +58,7 @@ pub struct Totals {
     pub dropped: f64,
 }
 
+#[derive(Clone)]
 pub struct Process {
     pub program: &'static Program,
     pub pid: i64,

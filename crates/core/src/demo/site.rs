@@ -23,6 +23,7 @@ pub enum Site {
 }
 
 /// What a machine is made of. The first disk is the fast one, the second the archive.
+#[derive(Clone)]
 pub struct Hardware {
     pub host: &'static str,
     pub model: &'static str,

@@ -125,6 +125,8 @@ mod tests {
     use proptest::prelude::*;
 
     proptest! {
+        #![proptest_config(ProptestConfig::with_cases(64))]
+
         #[test]
         fn payloads_come_back_one_by_one(
             payloads in proptest::collection::vec(proptest::collection::vec(0..6u8, 0..40_000), 1..6),

@@ -47,14 +47,19 @@ pub fn tasks(roots: &Roots) -> Result<Tasks, Refused> {
     let types = types(roots)?;
     let (_, threads) = loadavg::parse(&read_file(&roots.proc.join("loadavg")).unwrap_or_default());
     let count = threads.value().and_then(|count| usize::try_from(count).ok()).unwrap_or(0);
+    Tasks::load(&types, count, possible_cores(roots))
+}
+
+/// Cores that there may be, also later; Documentation/admin-guide/cputopology.rst.
+fn possible_cores(roots: &Roots) -> usize {
     let cores = std::fs::read_to_string(roots.sys.join("devices/system/cpu/possible")).unwrap_or_default();
     let most = cores.trim().rsplit([',', '-']).next().and_then(|last| last.parse::<usize>().ok());
-    Tasks::load(&types, count, most.map_or(1, |most| most + 1))
+    most.map_or(1, |most| most + 1)
 }
 
 /// Loads the programs that tell of processes that end.
 pub fn lives(roots: &Roots) -> Result<Lives, Refused> {
-    Lives::load(&*types(roots)?)
+    Lives::load(&*types(roots)?, possible_cores(roots))
 }
 
 /// Notes whose TCP connections are, from now on.

@@ -7,7 +7,7 @@ use crate::screen::Event;
 use crate::state::data::Mode;
 use crate::state::effect::Effect;
 use dozor_core::deed::Deed;
-use dozor_core::demo::SimulatedMachine;
+use dozor_core::demo::Site;
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts::PartId;
 use dozor_core::reading::HostFacts;
@@ -432,7 +432,7 @@ fn a_note_that_lies_just_behind_its_sample_is_passed() {
 /// Of ten thousand processes the first reading takes a second or more.
 #[test]
 fn who_waits_for_the_first_reading_sees_how_far_it_is() {
-    let mut desk = Desk::after(0, SimulatedMachine::new(1), 10, (120, 36));
+    let mut desk = Desk::after(0, Site::Observatory, 10, (120, 36));
     assert!(desk.screen().contains("waiting for the first reading …"), "{}", desk.screen());
     desk.event(Event::Feed(Delivery::Reached(4_210, 10_064)));
     assert!(desk.screen().contains("reading … 4210 of 10064 processes"), "{}", desk.screen());

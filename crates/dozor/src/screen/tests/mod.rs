@@ -15,7 +15,7 @@ use crate::screen::{Event, Screen};
 use crate::state::State;
 use crate::state::effect::Effect;
 use dozor_core::deed::{Account, Outcome, Target};
-use dozor_core::demo::{PRELUDE, SimulatedMachine, USER};
+use dozor_core::demo::{PRELUDE, SimulatedMachine, Site, USER};
 use dozor_core::known::Raw;
 use dozor_core::reading::{ProcessRow, Reading};
 use dozor_core::timeline::Timeline;
@@ -26,8 +26,21 @@ use ratatui::buffer::Buffer;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use std::cell::RefCell;
 use std::rc::Rc;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
+
+/// A machine so many seconds after it began. Many tests begin at the same moment: it is lived up to once.
+fn lived_until(site: Site, seconds: u64) -> SimulatedMachine {
+    static LIVED: Mutex<Vec<(Site, u64, SimulatedMachine)>> = Mutex::new(vec![]);
+    let mut lived = LIVED.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some((.., machine)) = lived.iter().find(|(at, then, _)| (*at, *then) == (site, seconds)) {
+        return machine.clone();
+    }
+    let mut machine = SimulatedMachine::at(site, 1);
+    machine.advance_to(Duration::from_secs(seconds));
+    lived.push((site, seconds, machine.clone()));
+    machine
+}
 
 /// The simulated machine on a screen of a given size, with a clock of its own.
 struct Desk {
@@ -54,26 +67,27 @@ impl std::ops::DerefMut for Desk {
 impl Desk {
     /// Begins so many seconds into the story, with the minute before in the timeline.
     fn at(seconds: u64, size: (u16, u16)) -> Desk {
-        Desk::of(SimulatedMachine::new(1), seconds, size)
+        Desk::of(Site::Observatory, seconds, size)
     }
 
     /// The same on another machine.
-    fn of(machine: SimulatedMachine, seconds: u64, size: (u16, u16)) -> Desk {
-        Desk::after(61, machine, seconds, size)
+    fn of(site: Site, seconds: u64, size: (u16, u16)) -> Desk {
+        Desk::after(61, site, seconds, size)
     }
 
     /// With the last few of its readings alone, where there are to be many desks.
     fn soon_at(seconds: u64, size: (u16, u16)) -> Desk {
-        Desk::after(6, SimulatedMachine::new(1), seconds, size)
+        Desk::after(6, Site::Observatory, seconds, size)
     }
 
-    fn after(readings: u64, mut machine: SimulatedMachine, seconds: u64, size: (u16, u16)) -> Desk {
+    fn after(readings: u64, site: Site, seconds: u64, size: (u16, u16)) -> Desk {
+        let begin = PRELUDE as u64 + seconds + 1 - readings;
+        let mut machine = lived_until(site, begin);
         machine.want(Wanted::NOTHING.with(Demand::CoreWait));
         let timeline = Timeline::live(Arc::new(machine.host()));
         let theme = Theme::new(Depth::Mono, false);
         let mut state = State::new(timeline, theme, Duration::from_secs(1), size);
         state.act_as(&USER.into(), None);
-        let begin = PRELUDE as u64 + seconds + 1 - readings;
         let mut desk = Desk { machine, screen: Screen::new(state), begin: Instant::now(), seconds: begin };
         desk.run(readings);
         desk

@@ -6,7 +6,7 @@ use crate::look::action::ACTIONS;
 use crate::look::theme::{Depth, Theme};
 use crate::screen::{Event, Screen};
 use crate::state::State;
-use dozor_core::demo::{SimulatedMachine, Site};
+use dozor_core::demo::Site;
 use dozor_core::known::Raw;
 use dozor_core::parts::PartId;
 use dozor_core::reading::{HostFacts, ProcessRow, Reading};
@@ -189,7 +189,7 @@ fn every_lane_shows_its_parts_and_users() {
 #[test]
 fn a_hundred_and_twenty_eight_cores_are_a_map_with_the_hot_one_told() {
     for (name, size) in [("large", (160, 48)), ("small", (80, 24))] {
-        let mut desk = Desk::of(SimulatedMachine::at(Site::Server, 1), 140, size);
+        let mut desk = Desk::of(Site::Server, 140, size);
         desk.press("1");
         insta::assert_snapshot!(format!("map_of_cores_{name}"), desk.screen());
         desk.press("p down");

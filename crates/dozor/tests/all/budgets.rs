@@ -1,18 +1,14 @@
 //! Small recordings that would take much to read: each ends soon, in little memory, and with a word.
 
-#[path = "../../core/tests/mutator/mod.rs"]
-mod mutator;
-mod terminal;
-
+use crate::mutator::{Frame, Made, added_rows, head, place_of, together, varint};
+use crate::terminal::{DOZOR, Terminal};
 use dozor_core::reading::{ProcessRow, Reading, raw};
 use dozor_core::recording::format::Kind;
 use dozor_core::recording::{Event, StreamReader, Writer};
-use mutator::{Frame, Made, added_rows, head, place_of, together, varint};
 use std::fs;
 use std::process::{Command, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use terminal::{DOZOR, Terminal};
 
 /// Reading ends well before this on a busy machine; what has no bound takes minutes.
 const SOON: Duration = Duration::from_secs(40);

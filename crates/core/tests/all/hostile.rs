@@ -1,13 +1,11 @@
 //! Recordings whose checksums are right and whose contents are not: an error, a gap or nothing, never a panic. How many
 //! cases are tried `DOZOR_CASES` says; `scripts/fuzz` tries many.
 
-mod mutator;
-
+use crate::mutator::{Frame, apart, together};
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::reading::{Reading, raw};
 use dozor_core::recording::{Event, Frames, Mark, MarkKind, StreamReader, Writer};
 use dozor_core::timeline::Timeline;
-use mutator::{Frame, apart, together};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -55,7 +53,7 @@ fn wound(bytes: &mut Vec<u8>, chance: &mut Chance) {
         1 if !bytes.is_empty() => bytes[at] ^= 1 << chance.below(8),
         2 => {
             let mut number = vec![];
-            mutator::varint(chance.next() >> chance.below(64), &mut number);
+            crate::mutator::varint(chance.next() >> chance.below(64), &mut number);
             bytes.splice(at..at, number);
         }
         3 => {
@@ -138,7 +136,7 @@ fn nor_do_others() {
 
 /// Every second case, from this one on.
 fn wrong_contents(first: u64) {
-    let cases = std::env::var("DOZOR_CASES").ok().and_then(|text| text.parse().ok()).unwrap_or(2_000);
+    let cases = std::env::var("DOZOR_CASES").ok().and_then(|text| text.parse().ok()).unwrap_or(1_000);
     let seed = std::env::var("DOZOR_SEED").ok().and_then(|text| text.parse().ok()).unwrap_or(0x9e37_79b9);
     let frames = apart(&small());
     let mut whole = 0;

@@ -28,7 +28,6 @@ fn spawn(listen: &str, arguments: &[String]) -> (Child, String) {
     (child, address)
 }
 
-#[allow(dead_code, reason = "not every test file needs all of it")]
 impl Serving {
     pub fn start(arguments: &[&str]) -> Serving {
         let arguments: Vec<String> = arguments.iter().map(|text| (*text).to_owned()).collect();
@@ -65,7 +64,6 @@ impl Drop for Serving {
 }
 
 /// A folder with a recording of the simulated observatory, with a note in it.
-#[allow(dead_code, reason = "not every test file needs one")]
 pub fn recorded(name: &str) -> tempfile::TempDir {
     let folder = tempfile::tempdir().expect("a scratch folder");
     let path = folder.path().join(format!("{name}.dozor"));
@@ -74,13 +72,11 @@ pub fn recorded(name: &str) -> tempfile::TempDir {
     folder
 }
 
-#[allow(dead_code, reason = "not every test file needs it")]
 pub fn text(path: &Path) -> &str {
     path.to_str().expect("a path")
 }
 
 /// Runs it and gives what it printed.
-#[allow(dead_code, reason = "not every test file needs it")]
 pub fn dozor(arguments: &[&str]) -> Vec<u8> {
     let output = Command::new(DOZOR).args(arguments).output().expect("it runs");
     assert!(output.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));

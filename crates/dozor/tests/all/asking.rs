@@ -1,13 +1,11 @@
 //! Asking for processes in a real terminal: expressions, trees, groups, columns, settings, commands; and the same from the
 //! command line, with processes of the test's own.
 
-mod terminal;
-
+use crate::terminal::{DOZOR, Terminal};
 use dozor::look::action::{ACTIONS, Action};
 use serde_json::Value;
 use std::path::Path;
 use std::process::{Child, Command, Output};
-use terminal::{DOZOR, Terminal};
 
 const SIZE: (u16, u16) = (150, 44);
 

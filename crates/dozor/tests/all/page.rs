@@ -1,11 +1,8 @@
 //! The live page in a real browser: headless Chromium, driven by the W3C WebDriver protocol with real clicks and keys.
 
-mod browser;
-mod served;
-
-use browser::Browser;
+use crate::browser::Browser;
+use crate::served::{Serving, recorded};
 use serde_json::json;
-use served::{Serving, recorded};
 use std::time::Duration;
 
 const WIDE: (u32, u32) = (1280, 900);

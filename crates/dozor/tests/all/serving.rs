@@ -1,12 +1,9 @@
 //! The endpoint: what it answers, to whom, and what it bears.
 
-mod served;
-mod terminal;
-
+use crate::served::{DOZOR, Serving, dozor, recorded};
 use dozor_core::reading::HostFacts;
 use dozor_core::recording::{Event, Mark, MarkKind, StreamReader, Writer, mark_frame};
 use serde_json::Value;
-use served::{DOZOR, Serving, dozor, recorded};
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::PermissionsExt as _;
@@ -503,7 +500,7 @@ fn a_stream_that_is_faster_than_the_screen_waits_for_it() {
     });
     let folder = tempfile::tempdir().expect("a folder");
     let line = format!("bash -c 'echo $$ > pid; exec dozor watch http://{address}'; echo status $?");
-    let screen = terminal::Terminal::run(&line, (120, 36), folder.path());
+    let screen = crate::terminal::Terminal::run(&line, (120, 36), folder.path());
     screen.wait_for("Processes by");
     std::thread::sleep(Duration::from_secs(8));
     let pid: u32 = std::fs::read_to_string(folder.path().join("pid"))
@@ -559,7 +556,7 @@ fn what_is_noted_meanwhile_is_told_at_once() {
 fn a_screen_goes_on_when_what_it_follows_comes_back() {
     let mut serving = Serving::start(&["--every", "200ms"]);
     ready(&serving);
-    let screen = terminal::Terminal::alone(&format!("dozor watch {}", serving.url("/")), (120, 40));
+    let screen = crate::terminal::Terminal::alone(&format!("dozor watch {}", serving.url("/")), (120, 40));
     screen.wait("live readings", |text| text.contains("Processes by") && text.contains("LIVE"));
     serving.stop();
     screen.wait_for("the connection is lost");
@@ -574,7 +571,7 @@ fn a_screen_goes_on_when_what_it_follows_comes_back() {
 fn the_same_screen_opens_on_what_is_served() {
     let serving = Serving::start(&["--every", "300ms"]);
     ready(&serving);
-    let screen = terminal::Terminal::alone(&format!("dozor watch {}", serving.url("/")), (120, 40));
+    let screen = crate::terminal::Terminal::alone(&format!("dozor watch {}", serving.url("/")), (120, 40));
     screen.wait("live readings", |text| text.contains("Processes by") && text.contains("dozor"));
     screen.keys("x");
     screen.wait_for("run elsewhere");

@@ -1,5 +1,5 @@
 //! Imports of the four crates go one way: no file needs one that needs it, and the rooms of the screen know only those
-//! below them. `cargo test --test imports -- --nocapture` prints the layers.
+//! below them. `cargo test -p dozor --test all -- imports --nocapture` prints the layers.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::Path;

@@ -1,6 +1,6 @@
 //! Recordings with right checksums and wrong contents: takes frames apart down to their tables, and puts them together
 //! again after something was changed in them.
-#![allow(dead_code, reason = "not every test file needs all of it")]
+#![allow(dead_code, reason = "not every test program needs all of it")]
 
 use dozor_core::reading::HostFacts;
 use dozor_core::recording::Writer;

@@ -1,5 +1,7 @@
 //! A terminal for tests: tmux, driven by keys and by mouse events.
 
+pub mod pair;
+
 use std::path::Path;
 use std::process::Command;
 use std::sync::atomic::{AtomicU32, Ordering};
@@ -18,7 +20,6 @@ pub struct Terminal {
 
 impl Terminal {
     /// The same in a new folder, so that nobody else's settings and state are there.
-    #[allow(dead_code, reason = "not every test file needs one")]
     pub fn alone(command: &str, size: (u16, u16)) -> Terminal {
         let folder = tempfile::tempdir().expect("a scratch folder");
         let mut terminal = Terminal::run(command, size, folder.path());
@@ -102,7 +103,6 @@ impl Terminal {
     }
 
     /// The place where a text stands on the screen: column and row. The first from the top.
-    #[allow(dead_code, reason = "not every test file clicks on texts")]
     pub fn place_of(&self, text: &str) -> (usize, usize) {
         let screen = self.wait_for(text);
         let found = screen.lines().enumerate().find_map(|(row, line)| {
@@ -114,7 +114,6 @@ impl Terminal {
 
     /// Clicks on a text until the screen shows what is awaited. Between looking and clicking the screen may move on; then
     /// the click goes elsewhere and another one is needed.
-    #[allow(dead_code, reason = "not every test file clicks on texts")]
     pub fn click_on(&self, text: &str, shows: impl Fn(&str) -> bool) -> String {
         for _ in 0..8 {
             let (column, row) = self.place_of(text);
@@ -132,7 +131,6 @@ impl Terminal {
     }
 
     /// Presses the left button, drags from place to place, lets go; as terminals report it.
-    #[allow(dead_code, reason = "not every test file drags")]
     pub fn drag(&self, from: (usize, usize), to: (usize, usize)) {
         let ((x, y), (to_x, to_y)) = (from, to);
         self.text(&format!("\x1b[<0;{};{}M", x + 1, y + 1));

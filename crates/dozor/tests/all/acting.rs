@@ -1,5 +1,6 @@
 //! Deeds on the command line, and commands under watch: real processes that the tests start, and the kernel's own accounts.
 
+use crate::{nicer, own_niceness};
 use serde_json::Value as Json;
 use std::io::{Read as _, Write as _};
 use std::os::unix::process::CommandExt as _;
@@ -241,17 +242,21 @@ fn a_dry_run_ends_as_the_real_one_would() {
 fn several_and_special_ones_need_a_second_word() {
     let shell = Shell::ready("sleep 32 & sleep 32 & echo r; wait");
     let pid = shell.pid();
-    let output = run(&["nice", "3", &pid, "--descendants"]);
+    let (before, nice) = (own_niceness(), nicer(3));
+    let output = run(&["nice", &nice, &pid, "--descendants"]);
     assert_eq!(status(&output), Some(2));
     assert!(said(&output).contains("3 processes are meant; --all does it to all"), "{}", said(&output));
-    let output = run(&["nice", "3", &pid, "--descendants", "--dry-run", "--format", "json"]);
+    let output = run(&["nice", &nice, &pid, "--descendants", "--dry-run", "--format", "json"]);
     let would = json(&output);
-    assert_eq!((would.as_array().map(Vec::len), &would[0]["before"]), (Some(3), &Json::from("0")));
-    let output = run(&["nice", "3", &pid, "--descendants", "--all"]);
+    assert_eq!(
+        (would.as_array().map(Vec::len), &would[0]["before"]),
+        (Some(3), &Json::from(before.to_string()))
+    );
+    let output = run(&["nice", &nice, &pid, "--descendants", "--all"]);
     assert_eq!(status(&output), Some(0), "{}", said(&output));
-    assert!(said(&output).contains("nice 0 → 3: gives way to others"));
+    assert!(said(&output).contains(&format!("nice {before} → {nice}: gives way to others")));
     let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).expect("it is there");
-    assert_eq!(stat.rsplit_once(')').and_then(|(_, rest)| rest.split_whitespace().nth(16)), Some("3"));
+    assert_eq!(stat.rsplit_once(')').and_then(|(_, rest)| rest.split_whitespace().nth(16)), Some(&*nice));
     let output = run(&["signal", "TERM", "1"]);
     assert_eq!(status(&output), Some(2));
     assert!(
@@ -348,8 +353,8 @@ fn every_refusal_says_what_would_allow_it() {
     let mut command = Command::new("sleep");
     let mut own = command.arg("33").uid(65534).gid(65534).spawn().expect("a child of nobody");
     let pid = own.id().to_string();
-    assert_eq!(status(&nobody(&["nice", "5", &pid])), Some(0));
-    let output = nobody(&["nice", "0", &pid]);
+    assert_eq!(status(&nobody(&["nice", &nicer(5), &pid])), Some(0));
+    let output = nobody(&["nice", &nicer(0), &pid]);
     assert!(said(&output).contains("giving it more CPU needs root (CAP_SYS_NICE"), "{}", said(&output));
     let output = nobody(&["files", "/"]);
     assert!(said(&output).contains("may not be looked into; run as root"), "{}", said(&output));
@@ -423,7 +428,7 @@ fn account_of(helper: &str) -> (Json, f64) {
     let output = Command::new(DOZOR)
         .args(["run", "--format", "json", "--every", "100ms", "--"])
         .arg(own)
-        .args(["--exact", "child", "--nocapture", "--test-threads=1"])
+        .args(["--exact", "acting::child", "--nocapture", "--test-threads=1"])
         .env(HELPER, helper)
         .stdin(Stdio::null())
         .output()

@@ -1,13 +1,11 @@
 //! `dozor burn`: a bounded load, what the kernel charges for it, the limit of a sensor, and the verdict.
 
-mod terminal;
-
+use crate::terminal::Terminal;
 use dozor_linux::stand_in::Machine;
 use serde_json::Value;
 use std::path::Path;
 use std::process::{Command, Output};
 use std::time::{Duration, Instant};
-use terminal::Terminal;
 
 const DOZOR: &str = env!("CARGO_BIN_EXE_dozor");
 

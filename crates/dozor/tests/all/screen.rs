@@ -1,16 +1,12 @@
 //! The real program in a real terminal: whole runs in tmux.
 
-#[path = "terminal/pair.rs"]
-mod pair;
-mod terminal;
-
+use crate::terminal::{DOZOR, PATIENCE, Terminal};
 use dozor_core::recording::format::{FrameHeader, HEADER_BYTES, Kind};
 use std::fs::File;
 use std::io::Read as _;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
-use terminal::{DOZOR, PATIENCE, Terminal};
 
 /// A program of the test's own with an unmistakable name.
 struct Sleeper(Child);
@@ -272,15 +268,9 @@ fn the_terminal_comes_back_after_suspend_and_fg() {
 }
 
 #[test]
-fn the_terminal_comes_back_after_a_panic_and_after_being_told_to_end() {
+fn the_terminal_comes_back_after_being_told_to_end() {
     let folder = folder();
-    let example = Path::new(DOZOR).with_file_name("examples").join("panic_on_screen");
-    let terminal = Terminal::run(&example.display().to_string(), (100, 30), folder.path());
-    let screen = terminal.wait_for("on purpose");
-    assert!(screen.contains("panicked at"), "the message is on the ordinary screen: {screen}");
-    terminal.assert_restored();
-    terminal.text(&format!("{DOZOR} demo; echo status $?"));
-    terminal.keys("Enter");
+    let terminal = Terminal::run("dozor demo; echo status $?", (100, 30), folder.path());
     terminal.wait_for("LIVE");
     terminal.tmux(&["run-shell", "kill -TERM $(cat /proc/#{pane_pid}/task/#{pane_pid}/children)"]);
     terminal.wait_for("status 143");
@@ -290,8 +280,9 @@ fn the_terminal_comes_back_after_a_panic_and_after_being_told_to_end() {
 #[test]
 fn a_hangup_ends_the_program_and_keeps_the_recording() {
     let folder = folder();
-    let terminal = Terminal::run("dozor demo --every 200ms", (100, 30), folder.path());
-    terminal.wait_for("LIVE");
+    let terminal = Terminal::run("dozor demo --every 200ms", (140, 30), folder.path());
+    // What happened before has come.
+    terminal.wait_for("own ");
     terminal.keys("r");
     terminal.wait_for("● rec 00:00:01");
     let shell = terminal.tmux(&["display-message", "-p", "#{pane_pid}"]);
@@ -323,7 +314,7 @@ fn a_hangup_ends_the_program_and_keeps_the_recording() {
 
 #[test]
 fn a_terminal_that_goes_without_a_signal_ends_the_program() {
-    let (master, slave) = pair::open((100, 30));
+    let (master, slave) = crate::terminal::pair::open((100, 30));
     let copy = || Stdio::from(slave.try_clone().expect("a copy"));
     let mut command = Command::new(DOZOR);
     command.args(["demo", "--after", "60s"]).stdin(copy()).stdout(copy()).stderr(Stdio::null());

@@ -1,10 +1,8 @@
 //! Each incident of the simulated night is found with the keyboard alone and with the mouse alone; and the manners of
 //! the screen while one looks for it. In a real terminal.
 
-mod terminal;
-
+use crate::terminal::Terminal;
 use std::time::Duration;
-use terminal::Terminal;
 
 const LARGE: (u16, u16) = (160, 48);
 
@@ -304,6 +302,8 @@ fn hints_help_and_the_scroll_bar_answer_to_the_mouse() {
 #[test]
 fn readings_can_be_taken_by_hand() {
     let terminal = demo("--after 20s", (120, 30));
+    // What happened before has come.
+    terminal.wait_for("own ");
     terminal.keys("i");
     terminal.wait_for("by hand");
     // What was on its way has arrived by then.

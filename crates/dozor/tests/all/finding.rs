@@ -1,13 +1,11 @@
 //! What stands out, from outside: `dozor check`, the view of findings, and rules of one's own, in a real terminal.
 
-mod terminal;
-
+use crate::terminal::Terminal;
 use dozor_core::demo::incidents::Troubled;
 use serde_json::Value;
 use std::os::unix::process::CommandExt as _;
 use std::path::Path;
 use std::process::{Command, Output};
-use terminal::Terminal;
 
 const DOZOR: &str = env!("CARGO_BIN_EXE_dozor");
 

@@ -1,16 +1,13 @@
 //! What leaves Dozor: drawings, reports and tables, read by programs that we did not write; fleets; and the same from the screen.
 
-mod served;
-mod terminal;
-
+use crate::served::{dozor, recorded, text};
+use crate::terminal::Terminal;
 use parquet::file::reader::{FileReader as _, SerializedFileReader};
 use parquet::record::Field;
 use serde_json::Value;
-use served::{dozor, recorded, text};
 use std::collections::HashMap;
 use std::path::Path;
 use std::process::{Command, Stdio};
-use terminal::Terminal;
 
 const SIZE: (u16, u16) = (150, 45);
 
@@ -23,7 +20,7 @@ fn tool(name: &str, arguments: &[&str]) -> String {
 
 /// Runs it, and gives the status and what it said.
 fn refused(arguments: &[&str]) -> (Option<i32>, String) {
-    let output = Command::new(served::DOZOR).args(arguments).output().expect("it runs");
+    let output = Command::new(crate::served::DOZOR).args(arguments).output().expect("it runs");
     (output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned())
 }
 
@@ -39,7 +36,7 @@ fn saved(folder: &Path, ending: &str) -> std::path::PathBuf {
         if let Some(path) = found.next() {
             return path;
         }
-        assert!(begin.elapsed() < terminal::PATIENCE, "nothing was saved as {ending}");
+        assert!(begin.elapsed() < crate::terminal::PATIENCE, "nothing was saved as {ending}");
         std::thread::sleep(std::time::Duration::from_millis(30));
     }
 }
@@ -173,7 +170,7 @@ fn a_reader_that_leaves_early_is_no_error() {
     let folder = recorded("night");
     let recording = folder.path().join("night.dozor");
     for form in ["csv", "json", "jsonl", "parquet"] {
-        let mut child = Command::new(served::DOZOR)
+        let mut child = Command::new(crate::served::DOZOR)
             .args(["export", text(&recording), "--table", "processes", "--format", form, "-o", "-"])
             .stdout(Stdio::piped())
             .stderr(Stdio::piped())

@@ -1,14 +1,12 @@
 //! Files, links, pipes, processes and terminals that somebody else prepared.
 
-mod terminal;
-
+use crate::terminal::{DOZOR, PATIENCE, Terminal};
 use rustix::fs::{FlockOperation, flock};
 use std::fs::{self, File, Permissions};
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
-use terminal::{DOZOR, PATIENCE, Terminal};
 
 /// Answers come well before this; what hangs does not come at all.
 const AT_ONCE: Duration = Duration::from_secs(20);
@@ -322,26 +320,39 @@ fn root_runs_no_command_that_another_user_could_have_written() {
     assert!(message(&output).contains("belongs to nobody"), "{}", message(&output));
 }
 
-/// What the test below runs in a terminal.
+/// What the tests of panics run in a terminal: it panics while the terminal is taken.
 #[test]
 #[ignore = "ends whoever runs it"]
-fn another_thread_panics_while_the_terminal_is_taken() {
-    dozor::run::terminal::end_on_panic();
-    let _console = dozor::run::terminal::Console::open().expect("a terminal");
-    let panics = std::thread::spawn(|| panic!("made for a test"));
-    while !panics.is_finished() {
-        std::thread::yield_now();
-    }
+fn panic_here() {
+    panic_on_the_screen(false);
 }
 
 #[test]
-fn a_panic_of_any_thread_gives_the_terminal_back() {
+#[ignore = "ends whoever runs it"]
+fn panic_in_another_thread() {
+    panic_on_the_screen(true);
+}
+
+fn panic_on_the_screen(elsewhere: bool) {
+    dozor::run::terminal::end_on_panic();
+    let _console = dozor::run::terminal::Console::open().expect("a terminal");
+    if elsewhere {
+        let _ = std::thread::spawn(|| panic!("on purpose")).join();
+        println!("and the program went on");
+    }
+    panic!("on purpose");
+}
+
+#[test]
+fn a_panic_in_any_thread_gives_the_terminal_back_and_ends_the_program() {
     let this = std::env::current_exe().expect("a path");
-    let only = "--ignored --nocapture --exact another_thread_panics_while_the_terminal_is_taken";
-    let terminal = Terminal::alone(&format!("{} {only}; echo status $?", this.display()), (120, 36));
-    let screen = terminal.wait_for("status 101");
-    assert!(screen.contains("made for a test"), "{screen}");
-    terminal.assert_restored();
+    for one in ["hostile::panic_here", "hostile::panic_in_another_thread"] {
+        let line = format!("{} --ignored --nocapture --exact {one}; echo status $?", this.display());
+        let terminal = Terminal::alone(&line, (100, 30));
+        let screen = terminal.wait_for("status 101");
+        assert!(screen.contains("panicked at") && !screen.contains("went on"), "{screen}");
+        terminal.assert_restored();
+    }
 }
 
 /// 50 KB and more at once, as terminals without bracketed paste send what is pasted.
@@ -422,15 +433,6 @@ fn every_signal_that_ends_it_leaves_the_terminal_as_it_was() {
         terminal.wait(signal, |screen| screen.contains(&format!("status {status}")));
         terminal.assert_restored();
     }
-}
-
-#[test]
-fn a_panic_in_any_thread_gives_the_terminal_back_and_ends_the_program() {
-    let example = Path::new(DOZOR).with_file_name("examples").join("panic_on_screen");
-    let terminal = Terminal::alone(&format!("{} thread; echo status $?", example.display()), (100, 30));
-    let screen = terminal.wait_for("status 101");
-    assert!(screen.contains("panicked at") && !screen.contains("went on"), "{screen}");
-    terminal.assert_restored();
 }
 
 #[test]

@@ -1,10 +1,9 @@
 //! The whole way in a real terminal: find a process, look into it, look closer, act, see what became of it, undo. By keys on
 //! real processes that the test starts, by mouse in the demo.
 
-mod terminal;
-
+use crate::nicer;
+use crate::terminal::Terminal;
 use std::process::{Child, Command, Stdio};
-use terminal::Terminal;
 
 const LARGE: (u16, u16) = (160, 48);
 
@@ -69,10 +68,11 @@ fn a_real_process_is_found_looked_into_changed_and_ended_by_keys() {
     // Less CPU, and back.
     terminal.keys("x");
     terminal.wait_for("What shall happen to sh");
-    terminal.text("nice 6");
+    let (before, nice) = (nicer(0), nicer(6));
+    terminal.text(&format!("nice {nice}"));
     terminal.keys("Enter");
-    terminal.wait_for("nice 0 → 6: gives way to others");
-    assert_eq!(worker.nice(), "6");
+    terminal.wait_for(&format!("nice {before} → {nice}: gives way to others"));
+    assert_eq!(worker.nice(), nice);
     // Fewer cores, and back.
     terminal.keys("x");
     terminal.wait_for("What shall happen to sh");
@@ -84,7 +84,7 @@ fn a_real_process_is_found_looked_into_changed_and_ended_by_keys() {
     terminal.wait("undone", |_| worker.cores() == all);
     terminal.wait_for("cores 0 →");
     terminal.keys("u");
-    terminal.wait("undone", |_| worker.nice() == "0");
+    terminal.wait("undone", |_| worker.nice() == before);
     // What was done is a page of it, and the end is said.
     terminal.keys("x");
     terminal.wait_for("What shall happen to sh");
@@ -98,7 +98,9 @@ fn a_real_process_is_found_looked_into_changed_and_ended_by_keys() {
     terminal.keys("X");
     let screen = terminal.wait_for("What was done to processes");
     assert!(
-        screen.contains("signal TERM") && screen.contains("nice 6") && screen.contains("cores 0"),
+        screen.contains("signal TERM")
+            && screen.contains(&format!("nice {nice}"))
+            && screen.contains("cores 0"),
         "{screen}"
     );
 }
@@ -163,8 +165,8 @@ fn what_was_done_on_the_screen_is_in_the_recording() {
 fn on_a_terminal_several_targets_are_confirmed_there() {
     let workers = [Worker::start(), Worker::start()];
     let pids = format!("{} {}", workers[0].pid(), workers[1].pid());
-    for (answer, nice) in [("n", "0"), ("y", "4")] {
-        let terminal = Terminal::alone(&format!("dozor nice 4 {pids}"), LARGE);
+    for (answer, nice) in [("n", nicer(0)), ("y", nicer(4))] {
+        let terminal = Terminal::alone(&format!("dozor nice {} {pids}", nicer(4)), LARGE);
         let screen = terminal.wait_for("All of them? [y/n]");
         assert!(screen.contains(&format!("sh[{}]", workers[0].pid())), "{screen}");
         terminal.keys(&format!("{answer} Enter"));

@@ -1,5 +1,5 @@
 //! Recordings of every version of the format stay readable: a frozen one of each lies in `tests/frozen`, with what
-//! was in it when it was written. `DOZOR_FREEZE=1 cargo test --test versions` writes the one of a new version.
+//! was in it when it was written. `DOZOR_FREEZE=1 cargo test -p dozor-core --test all versions` writes the one of a new version.
 
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::reading::{HostFacts, Reading};

@@ -1,13 +1,11 @@
 //! Recordings in a real terminal: a killed one, history behind the live screen, one that grows.
 
-mod terminal;
-
+use crate::terminal::{DOZOR, PATIENCE, Terminal};
 use rustix::process::{Pid, Signal, kill_process};
 use std::io::Write as _;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
-use terminal::{DOZOR, PATIENCE, Terminal};
 
 fn folder() -> tempfile::TempDir {
     tempfile::tempdir().expect("a scratch folder")

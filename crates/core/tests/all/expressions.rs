@@ -196,7 +196,7 @@ fn completion_knows_the_catalogue_and_what_is_there() {
 
 #[test]
 fn every_example_of_the_document_is_understood() {
-    let document = include_str!("../../../docs/expressions.md");
+    let document = include_str!("../../../../docs/expressions.md");
     let examples: Vec<&str> = document
         .split("```text\n")
         .skip(1)
