@@ -57,8 +57,9 @@ mod tests {
             ours.cold_sort_by_key(|(key, _)| *key);
             theirs.sort_by_key(|(key, _)| *key);
             prop_assert_eq!(&ours, &theirs);
-            ours.cold_sort_by(|a, b| b.1.cmp(&a.1));
-            theirs.sort_by(|a, b| b.1.cmp(&a.1));
+            let compare = |a: &(i32, u8), b: &(i32, u8)| b.1.cmp(&a.1).then(a.0.cmp(&b.0));
+            ours.cold_sort_by(compare);
+            theirs.sort_by(compare);
             prop_assert_eq!(ours, theirs);
         }
     }

@@ -1,6 +1,6 @@
 //! Deeds on the command line, and commands under watch: real processes that the tests start, and the kernel's own accounts.
 
-use crate::{nicer, own_niceness};
+use crate::{copy_program, nicer, own_niceness};
 use serde_json::Value as Json;
 use std::io::{Read as _, Write as _};
 use std::os::unix::process::CommandExt as _;
@@ -127,7 +127,7 @@ fn a_selection_is_never_lost_and_says_what_is_wrong() {
 
 /// Children that nobody waits for: the sum of what each measured itself.
 #[test]
-fn a_command_whose_children_nobody_waits_for_is_told_whole() {
+fn undisturbed_a_command_whose_children_nobody_waits_for_is_told_whole() {
     if !rustix::process::geteuid().is_root() {
         return;
     }
@@ -328,7 +328,7 @@ fn every_refusal_says_what_would_allow_it() {
     // Where others may go as well.
     let folder = tempfile::tempdir().expect("a folder");
     let program = folder.path().join("dozor");
-    std::fs::copy(DOZOR, &program).expect("a copy");
+    copy_program(&program);
     std::fs::set_permissions(folder.path(), std::os::unix::fs::PermissionsExt::from_mode(0o755))
         .expect("ours");
     let nobody = |arguments: &[&str]| {
@@ -443,7 +443,7 @@ fn kind(helper: &str) -> &'static str {
 }
 
 #[test]
-fn the_account_of_a_command_agrees_with_getrusage() {
+fn undisturbed_the_account_of_a_command_agrees_with_getrusage() {
     for helper in ["threads", "short"] {
         let (account, truth) = account_of(helper);
         let cpu = account["cpu_time"].as_f64().expect("seconds");

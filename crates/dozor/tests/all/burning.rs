@@ -49,7 +49,7 @@ fn charged(text: &str) -> f64 {
 }
 
 #[test]
-fn the_kernel_charges_as_much_as_was_asked_for() {
+fn undisturbed_the_kernel_charges_as_much_as_was_asked_for() {
     let of = |load: &str| {
         let command = format!(
             "{DOZOR} burn --for 4s --cores 0 --load {load} --memory 8MiB --plain --format json; times"

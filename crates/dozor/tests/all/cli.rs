@@ -290,7 +290,7 @@ fn snapshot_of(burner: &Burner) -> (f64, f64) {
 }
 
 #[test]
-fn a_snapshot_shows_who_burns_a_core() {
+fn undisturbed_a_snapshot_shows_who_burns_a_core() {
     let burner = Burner::start();
     // Near 100 unless others take the core away; the scheduler's own account in nanoseconds knows. On a machine so busy
     // that Dozor itself is held up in the middle of a reading, another try.

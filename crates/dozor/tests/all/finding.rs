@@ -258,7 +258,7 @@ impl Drop for Child {
 }
 
 #[test]
-fn thousands_of_short_processes_are_found_by_root_and_by_others() {
+fn undisturbed_thousands_of_short_processes_are_found_by_root_and_by_others() {
     let folder = tempfile::tempdir().expect("a folder");
     let script = "i=0; while [ $i -lt 200000 ]; do /bin/true; i=$((i+1)); done";
     let child = Child(Command::new("sh").args(["-c", script]).spawn().expect("a shell"));

@@ -129,7 +129,7 @@ fn access_differs_between_root_and_nobody() {
     if is_root {
         // The build folder may be closed to others; a copy is not.
         let copy = folder.path().join("dozor");
-        std::fs::copy(DOZOR, &copy).expect("a copy");
+        crate::copy_program(&copy);
         std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o755))
             .expect("an open folder");
         command = Command::new(copy);

@@ -1,4 +1,5 @@
-//! All tests that run Dozor as people and programs do, in one program: it is linked once.
+//! All tests that run Dozor as people and programs do, in one program: it is linked once. Those that are called `undisturbed_…`
+//! compare with what the kernel counts of the whole machine, and need it for themselves; `scripts/test` runs them alone.
 
 mod acting;
 mod asking;
@@ -30,4 +31,11 @@ fn nicer(by: i32) -> String {
 
 fn own_niceness() -> i32 {
     rustix::process::getpriority_process(None).expect("our own niceness")
+}
+
+/// Copies Dozor, by another program: a test beside this one that starts somebody would pass our open file on, and a file that
+/// somebody may write to cannot be run.
+fn copy_program(to: &std::path::Path) {
+    let copied = std::process::Command::new("cp").arg(terminal::DOZOR).arg(to).status();
+    assert!(copied.is_ok_and(|status| status.success()), "no copy at {}", to.display());
 }

@@ -177,7 +177,7 @@ fn starving_group() -> Option<(String, impl Fn(&Child))> {
 
 /// The law of the recorder: whatever its pace, what its samples say adds up to what the kernel counted.
 #[test]
-fn a_starved_recorder_loses_no_time_that_the_kernel_counted() {
+fn undisturbed_a_starved_recorder_loses_no_time_that_the_kernel_counted() {
     let Some((group, put_in)) = starving_group() else {
         println!("no control group of CPU time can be made here");
         return;

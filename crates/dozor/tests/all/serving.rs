@@ -121,7 +121,7 @@ const WRITTEN: f64 = 500.0 * 16384.0;
 
 /// Collectors, snapshots and tables of a recording: the same process, the same numbers, and those of the kernel.
 #[test]
-fn every_output_says_the_same_of_a_process() {
+fn undisturbed_every_output_says_the_same_of_a_process() {
     let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).expect("a folder");
     let (file, saved) = (folder.path().join("written"), folder.path().join("saved.dozor"));
     let serving = Serving::start(&["--every", "200ms"]);
