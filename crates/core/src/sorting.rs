@@ -1,14 +1,14 @@
-//! Sorting for lists that are short, rarely out of order or rarely sorted. The standard library's sort becomes 5 kB of code for
-//! each type and each comparison; this one is there once for all: it sorts numbers and then moves what they stand for.
+//! Sorting for lists that are short, nearly in order or rarely sorted. The standard library's sort compiles to some 5 kB for
+//! each type and each comparison. This one is compiled once: it sorts positions, then moves the elements.
 
 use std::cmp::Ordering;
 
-/// Sorts like the standard library, stable as well, in less code and more time.
+/// Stable sorting as in the standard library, with less code and more time.
 pub trait ColdSort<T> {
-    /// `sort_by` in little code.
+    /// Like `slice::sort_by`.
     fn cold_sort_by(&mut self, compare: impl FnMut(&T, &T) -> Ordering);
 
-    /// `sort_by_key` in little code.
+    /// Like `slice::sort_by_key`.
     fn cold_sort_by_key<K: Ord>(&mut self, key: impl FnMut(&T) -> K);
 }
 
@@ -23,14 +23,14 @@ impl<T> ColdSort<T> for [T] {
     }
 }
 
-/// For each place, where what belongs there stands now.
+/// For each position in the sorted list, the present position of its element.
 fn sorted(count: usize, compare: &mut dyn FnMut(usize, usize) -> Ordering) -> Vec<usize> {
     let mut sources: Vec<usize> = (0..count).collect();
     sources.sort_by(|a, b| compare(*a, *b));
     sources
 }
 
-/// Moves everything to its place, one cycle of the permutation after another.
+/// Moves each element to its position, one cycle of the permutation after another.
 fn permute(mut sources: Vec<usize>, swap: &mut dyn FnMut(usize, usize)) {
     for start in 0..sources.len() {
         let mut at = start;

@@ -60,8 +60,8 @@ pub enum Request {
 /// Takes what comes, and waits where it finds no room; says whether somebody still takes it.
 pub type Out = Arc<dyn Fn(Delivery) -> bool + Send + Sync>;
 
-/// Starts reading: `past` first, then the source. Gives the channel for orders. What there is of the past so soon has been sent when
-/// this returns, so that the screen begins with it.
+/// Starts reading: `past` first, then the source. Gives the channel for orders. The first part of the past is sent before this
+/// returns, so that the screen begins with it.
 pub fn start(
     mut source: Box<dyn Source>,
     every: Duration,
@@ -93,7 +93,8 @@ pub fn start(
     sender
 }
 
-/// Sends what there is of the past within some time; says whether there may be more, and nothing where nobody takes it any more.
+/// Sends the part of the past that can be made within [`SHOWN_AFTER`]. Returns whether there may be more, or nothing when the
+/// receiver is gone.
 fn send_past(past: &mut impl Iterator<Item = Reading>, out: &Out) -> Option<bool> {
     let begun = Instant::now();
     let mut some = vec![];

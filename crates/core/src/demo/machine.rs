@@ -338,7 +338,7 @@ impl SimulatedMachine {
         let mut load = Load { crowding, full, waiting, ..Load::default() };
         // Who never lets go of its core is placed first, so that it stays there.
         let mut turns: Vec<usize> = (0..wishes.len()).collect();
-        turns.cold_sort_by_key(|at| wishes[*at].user + wishes[*at].system < 0.8);
+        turns.sort_by_key(|at| wishes[*at].user + wishes[*at].system < 0.8);
         for at in turns {
             let (process, wish) = (&mut self.processes[at], &wishes[at]);
             let dice = share(self.seed, process.pid as u64, self.step * 3 + 1);

@@ -24,7 +24,7 @@ mod served;
 mod serving;
 mod terminal;
 
-/// So much nicer than these tests: they may have been started at any niceness.
+/// A niceness higher by this much than that of these tests, which may have been started at any.
 fn nicer(by: i32) -> String {
     (own_niceness() + by).min(19).to_string()
 }
