@@ -33,6 +33,14 @@ fn own_niceness() -> i32 {
     rustix::process::getpriority_process(None).expect("our own niceness")
 }
 
+/// CPU time of a process that was not waited for yet, in seconds; `proc_pid_stat(5)` utime and stime.
+fn cpu_time(pid: u32) -> f64 {
+    let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).expect("it was not waited for");
+    let words: Vec<&str> = stat.rsplit_once(") ").expect("its name").1.split(' ').collect();
+    let ticks: f64 = [11, 12].iter().map(|at| words[*at].parse::<f64>().expect("ticks")).sum();
+    ticks / 100.0
+}
+
 /// Copies Dozor, by another program: a test beside this one that starts somebody would pass our open file on, and a file that
 /// somebody may write to cannot be run.
 fn copy_program(to: &std::path::Path) {

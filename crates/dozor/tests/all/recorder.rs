@@ -1,6 +1,7 @@
 //! The recorder as a program: killed, starved, stopped, robbed of its file. What it wrote before stays readable, what it
 //! could not write is a gap that says so.
 
+use crate::cpu_time;
 use dozor_core::recording::{Damage, Mark, MarkKind};
 use dozor_core::timeline::Timeline;
 use rustix::process::{Pid, Resource, Rlimit, Signal, kill_process, prlimit};
@@ -139,14 +140,6 @@ fn assert_no_sample_is_missing(file: &Path) -> Timeline {
         assert!(moment.seconds.is_some() && !moment.lost, "sample {number} has no rates");
     }
     timeline
-}
-
-/// CPU time of a process in seconds, by the kernel; `proc_pid_stat(5)` utime and stime.
-fn cpu_time(pid: u32) -> f64 {
-    let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).expect("it lives");
-    let words: Vec<&str> = stat.rsplit_once(") ").expect("its name").1.split(' ').collect();
-    let ticks: f64 = [11, 12].iter().map(|at| words[*at].parse::<f64>().expect("ticks")).sum();
-    ticks / 100.0
 }
 
 /// A control group that holds a recorder to a small part of a core; none where none can be made.

@@ -102,14 +102,26 @@ impl Terminal {
         self.text(&format!("\x1b[<0;{};{}M\x1b[<0;{};{}m", column + 1, row + 1, column + 1, row + 1));
     }
 
-    /// The place where a text stands on the screen: column and row. The first from the top.
+    /// The place where a text stands on the screen: column and row. The first from the top, once it has stayed there
+    /// for a moment: rows move while the past of a demo is still being lived through.
     pub fn place_of(&self, text: &str) -> (usize, usize) {
-        let screen = self.wait_for(text);
-        let found = screen.lines().enumerate().find_map(|(row, line)| {
-            let byte = line.find(text)?;
-            Some((line[..byte].chars().count(), row))
-        });
-        found.expect("it was there a moment ago")
+        let find = || {
+            let screen = self.wait_for(text);
+            let found = screen.lines().enumerate().find_map(|(row, line)| {
+                let byte = line.find(text)?;
+                Some((line[..byte].chars().count(), row))
+            });
+            found.expect("it was there a moment ago")
+        };
+        let mut place = find();
+        for _ in 0..20 {
+            std::thread::sleep(Duration::from_millis(100));
+            let before = std::mem::replace(&mut place, find());
+            if before == place {
+                break;
+            }
+        }
+        place
     }
 
     /// Clicks on a text until the screen shows what is awaited. Between looking and clicking the screen may move on; then
