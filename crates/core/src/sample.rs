@@ -336,6 +336,12 @@ impl Sample {
         self.now.parts_bytes() + self.active().iter().map(row).sum::<usize>()
     }
 
+    /// Whether a process was last on the same core in both readings: of one that moved it is not known where it used its time.
+    pub fn stayed(&self, at: usize) -> bool {
+        let view = self.process(at);
+        view.before.is_none_or(|before| before.core == view.now.core)
+    }
+
     /// The process in this place of the reading.
     pub fn process(&self, at: usize) -> ProcessView<'_> {
         let now = &self.now.processes[at];

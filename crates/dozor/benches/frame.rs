@@ -15,7 +15,7 @@ use dozor::screen::{Event, Screen};
 use dozor::state::State;
 use dozor_core::demo::{SimulatedMachine, Site};
 use dozor_core::exited::exited;
-use dozor_core::lane::sentences;
+use dozor_core::findings::{Adjusted, at_once};
 use dozor_core::rank::{Arrange, Population};
 use dozor_core::sample::Sample;
 use dozor_core::timeline::Timeline;
@@ -134,7 +134,7 @@ fn main() {
                 let sample = Sample::new(host, before, sample.now.clone());
                 let gone = exited(&sample);
                 let population = Population::new(&sample, &gone);
-                black_box(sentences(&population));
+                black_box(at_once(&sample, &Adjusted::default()));
                 black_box(population.ordered(&order));
                 begin.elapsed()
             })

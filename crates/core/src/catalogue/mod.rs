@@ -18,7 +18,7 @@ pub use system::{
     SYSTEM_METRICS, core_busy, core_share, cpu_busy, cpu_share, disk_busy, disk_wait, link_usage,
     memory_used, remote_time, sent_again, unaccounted,
 };
-pub use transfers::{handed_for, handing};
+pub use transfers::{handed_by, handed_for, handing};
 pub use value::{Unit, Value};
 pub(crate) use written::is_beyond_calls;
 

@@ -117,6 +117,14 @@ pub fn handing(sample: &Sample, device: &Text) -> Option<Vec<i64>> {
     noted(sample).value().map(|_| pids.collect())
 }
 
+/// Bytes a second that a process itself handed to a device in this sample, in one direction; none where that is not noted.
+pub fn handed_by(sample: &Sample, device: &Text, pid: i64, reads: bool) -> Option<f64> {
+    let seconds = noted(sample).value()?;
+    let counter = if reads { READ } else { WRITE };
+    let rows = to(sample, device).filter(|row| row.pid.value() == Some(pid));
+    Some(rows.filter_map(|row| grown(sample, row, counter)).sum::<f64>() / seconds)
+}
+
 /// For which control group threads of the kernel handed most to a device in this sample, in one direction, and its part of
 /// all that was handed over; none where nothing was handed over for another group, or where that is not noted.
 pub fn handed_for<'a>(sample: &'a Sample, device: &'a Text, reads: bool) -> Option<(&'a Text, f64)> {

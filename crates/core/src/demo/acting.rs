@@ -114,9 +114,11 @@ impl SimulatedMachine {
         match number {
             signals::STOP | 20 => process.stopped = true,
             signals::CONT => process.stopped = false,
-            signals::KILL => self.end_process(key),
+            signals::KILL => self.end_process(key, number),
             _ if process.program.role == Role::Stubborn || process.rests() => {}
-            _ if signals::by_number(number).is_some_and(|signal| signal.ends) => self.end_process(key),
+            _ if signals::by_number(number).is_some_and(|signal| signal.ends) => {
+                self.end_process(key, number)
+            }
             _ => {}
         }
         Outcome::Sent

@@ -530,6 +530,10 @@ fn disk_row(name: &str, whole: &str, model: &str, spins: Raw, counters: &DiskCou
         in_flight: raw(0),
         busy_ms: whole_number(counters.busy),
         queue_ms: whole_number(counters.wait[0] + counters.wait[1]),
+        discard_bytes: raw(0),
+        discard_ms: raw(0),
+        flushes: raw(0),
+        flush_ms: raw(0),
     }
 }
 

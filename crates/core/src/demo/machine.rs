@@ -10,6 +10,7 @@ use super::ways::Ways;
 use crate::reading::{
     EndedRow, GroupRow, HostFacts, ProcessKey, ProcessRow, Reading, RemoteRow, SystemRow, raw,
 };
+use crate::signals;
 use crate::sorting::ColdSort as _;
 use crate::text::Text;
 use crate::units::NANOS;
@@ -234,9 +235,9 @@ impl SimulatedMachine {
         found.map_or_else(|| "".into(), |process| process.name.clone())
     }
 
-    pub(super) fn end_process(&mut self, key: ProcessKey) {
+    pub(super) fn end_process(&mut self, key: ProcessKey, signal: i32) {
         if let Some(at) = self.find(key) {
-            self.end(at);
+            self.end(at, i64::from(signal));
         }
     }
 
@@ -244,7 +245,8 @@ impl SimulatedMachine {
         self.processes.iter().position(|process| process.pid == key.pid && process.start == key.start)
     }
 
-    fn end(&mut self, at: usize) {
+    /// Ends one with this status; wait(2).
+    fn end(&mut self, at: usize, status: i64) {
         if self.processes[at].program.role == Role::Zombie {
             return;
         }
@@ -261,7 +263,7 @@ impl SimulatedMachine {
             peak_bytes: raw(gone.rss as i64),
             read_bytes: raw(gone.totals.read as i64),
             write_bytes: raw(gone.totals.write as i64),
-            status: raw(0),
+            status: raw(status),
             ..EndedRow::default()
         });
         let init = self.processes.iter().any(|p| p.pid == 1);
@@ -405,7 +407,7 @@ impl SimulatedMachine {
         let program = self.processes[at].program;
         let (parent, name, command) =
             (self.processes[at].parent, self.processes[at].name.clone(), self.processes[at].command.clone());
-        self.end(at);
+        self.end(at, i64::from(signals::KILL));
         let pid = 60_000 + self.machine.oom_kills;
         self.processes.push(Process {
             program,

@@ -45,7 +45,7 @@ impl Adjusted {
                     });
                     return Err(format!("{rule} has no '{field}'; {hint}"));
                 };
-                self.give(limit, limit.read(text)?);
+                self.give(about.name, limit, limit.read(text)?);
             }
         }
         Ok(())

@@ -1,47 +1,65 @@
 //! The elimination as a report, resource by resource in the order in which an experienced person goes.
 
 use super::culprit::{Culprit, Evidence};
-use super::engine::Engine;
+use super::engine::{Engine, SURE};
 use super::finding::{Finding, Telling};
 use super::history::History;
 use super::rule::About;
 use super::rules;
+use super::step::Advice;
 use crate::clock::Zone;
 use crate::known::Raw;
-use crate::lane::Severity;
+use crate::lane::{Lane, PerLane, Point, Severity};
 use crate::sample::Sample;
 use crate::sorting::ColdSort as _;
 use crate::units::{NANOS, long_duration};
 use serde_json::{Value as Json, json};
 use std::sync::Arc;
 
-/// Rules about numbers that may not be passed and about processes, not about one resource.
-const LIMITS: [&str; 12] = [
-    "group-throttled",
-    "group-memory",
-    "near-limit",
-    "descriptor-leak",
-    "thread-leak",
-    "zombies",
-    "restarts",
-    "stopped",
-    "filesystem-full",
-    "removed-files",
-    "time",
-    "own-cost",
-];
+/// What the report says of a resource, or of the limits.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum State {
+    /// Something was found.
+    Found(Severity),
+    /// What could judge says that it is fine, and so do its numbers.
+    RuledOut,
+    /// It was not watched for long enough, or has only just changed.
+    NotYet,
+    /// Its numbers are not known here.
+    Unknown,
+    /// What is wrong with it stands at another part.
+    See(&'static str),
+}
 
-/// Seconds within which nearly every rule has its time.
-const SURE: f64 = 10.0;
+impl State {
+    /// In words.
+    pub fn words(&self) -> String {
+        match self {
+            State::Found(severity) => severity.word().to_owned(),
+            State::RuledOut => "ruled out".to_owned(),
+            State::NotYet => "not judged yet".to_owned(),
+            State::Unknown => "not known".to_owned(),
+            State::See(part) => format!("see {part}"),
+        }
+    }
+}
+
+/// The part of what is about limits and processes, not about how full a resource is.
+const LIMITS: &str = "limits";
+
+/// The part that a rule's findings stand at.
+fn part_of(about: &About) -> &'static str {
+    if about.is_of_limits { LIMITS } else { about.lane.name() }
+}
 
 /// A part of the elimination.
 #[derive(Clone, Debug)]
 pub struct Part {
     /// A lane's name, or `limits`.
     pub name: &'static str,
-    /// How bad it is.
-    pub severity: Severity,
-    /// What the numbers say of it.
+    /// What is said of it.
+    pub state: State,
+    /// What its numbers say.
     pub why: String,
     /// Places of its findings.
     pub findings: Vec<usize>,
@@ -56,6 +74,8 @@ pub struct Reported {
     pub subject: String,
     /// When it began, in nanoseconds since 1970 (UTC).
     pub from_ns: i64,
+    /// It was so already when watching began.
+    pub is_older: bool,
     /// When it ended; none while it stands.
     pub until_ns: Option<i64>,
     /// How it was told at its worst.
@@ -64,6 +84,35 @@ pub struct Reported {
     pub explains: Vec<String>,
     /// What was ruled out when it began.
     pub ruled_out: Vec<String>,
+    /// Who joined in while it stood, and when.
+    pub joined: Vec<(i64, Culprit)>,
+}
+
+/// A line of the report.
+#[derive(Clone, Debug)]
+pub struct Line {
+    /// What stands before it, and what goes on below that where the text is too long.
+    pub lead: String,
+    /// How bad that is which it tells, where it tells of something; its sign and its word come first.
+    pub severity: Option<Severity>,
+    /// What it says.
+    pub text: String,
+}
+
+/// Findings of a part that are told at first.
+const BRIEF: usize = 3;
+/// Ten seconds of readings are a little less.
+const ENOUGH: f64 = SURE - 0.5;
+
+/// What is said of a resource that has no finding at its own place.
+fn state<'a>(last: &Sample, lane: Lane, all: impl Iterator<Item = &'a Finding>, seconds: f64) -> State {
+    let mut elsewhere = all.filter(|one| one.about.lane == lane && part_of(one.about) != lane.name());
+    match elsewhere.next() {
+        Some(one) if !rules::is_fine(last, lane) => State::See(part_of(one.about)),
+        _ if lane.point(last).value.value().is_none() => State::Unknown,
+        _ if seconds < ENOUGH || !rules::is_fine(last, lane) => State::NotYet,
+        _ => State::RuledOut,
+    }
 }
 
 /// What became of looking.
@@ -77,6 +126,10 @@ pub struct Verdict {
     pub wall_ns: i64,
     /// For how long it was looked, in seconds.
     pub seconds: f64,
+    /// It is out of a recording: nothing in it is of now.
+    pub is_recorded: bool,
+    /// What the lanes show at the last instant, for numbers beside the words.
+    pub points: PerLane<Point>,
     /// How many things were looked for.
     pub watched: usize,
     /// What was found, the worst first.
@@ -101,17 +154,19 @@ impl Verdict {
             .into_iter()
             .map(|resource| Part {
                 name: resource.lane.name(),
-                severity: Severity::Fine,
+                state: state(last, resource.lane, history.within_all(from_ns, wall_ns), seconds),
                 why: resource.why,
                 findings: vec![],
             })
             .collect();
-        let limits = limits(last);
-        parts.push(Part { name: "limits", severity: Severity::Fine, why: limits, findings: vec![] });
+        let limits_state = if seconds < ENOUGH { State::NotYet } else { State::RuledOut };
+        parts.push(Part { name: LIMITS, state: limits_state, why: limits(last), findings: vec![] });
         for (place, one) in findings.iter().enumerate() {
-            let name = if LIMITS.contains(&one.about.name) { "limits" } else { one.about.lane.name() };
-            if let Some(part) = parts.iter_mut().find(|part| part.name == name) {
-                part.severity = part.severity.max(one.told.severity);
+            if let Some(part) = parts.iter_mut().find(|part| part.name == part_of(one.about)) {
+                part.state = match part.state {
+                    State::Found(worst) => State::Found(worst.max(one.told.severity)),
+                    _ => State::Found(one.told.severity),
+                };
                 part.findings.push(place);
             }
         }
@@ -120,6 +175,8 @@ impl Verdict {
             zone: Arc::new(Zone::named(&last.host.time_zone)),
             wall_ns,
             seconds,
+            is_recorded: false,
+            points: PerLane::from_fn(|lane| lane.point(last)),
             watched: engine.standing().watched,
             findings,
             parts,
@@ -131,81 +188,134 @@ impl Verdict {
         self.findings.first().map_or(Severity::Fine, |one| one.told.severity)
     }
 
-    /// The conclusion in one sentence.
-    pub fn sentence(&self) -> String {
-        match &self.findings[..] {
-            [] if self.seconds < SURE => format!(
-                "nothing stands out in {}; most things need {SURE:.0} s to be sure.",
-                long_duration(self.seconds.round())
-            ),
-            [] => format!("nothing stands out; {} things were looked for.", self.watched),
-            [only] => only.told.sentence.clone(),
-            [first, rest @ ..] => {
-                let serious = rest.iter().filter(|one| one.told.severity >= Severity::Warning).count();
-                match serious {
-                    0 => first.told.sentence.clone(),
-                    _ => format!("{} And {serious} more.", first.told.sentence),
-                }
-            }
-        }
+    /// How many findings are as bad as this.
+    pub fn count(&self, severity: Severity) -> usize {
+        self.findings.iter().filter(|one| one.told.severity == severity).count()
     }
 
-    /// As text: the verdict in the first line, then every resource. Each line is what stands before it, and what goes on
-    /// below that where it is too long.
-    pub fn lines(&self) -> Vec<(String, String)> {
-        let time = self.zone.time(self.wall_ns);
+    /// Whether it was watched for long enough that finding nothing says something.
+    pub fn is_sure(&self) -> bool {
+        self.seconds >= ENOUGH
+    }
+
+    /// The conclusion in one sentence.
+    pub fn sentence(&self) -> String {
+        let Some((first, rest)) = self.findings.split_first() else {
+            return if self.is_sure() {
+                format!("nothing stands out; {} things were looked for.", self.watched)
+            } else {
+                let watched = long_duration(self.seconds.round());
+                format!("nothing stands out in {watched}; most things need {SURE:.0} s to be sure.")
+            };
+        };
+        let when = if self.is_recorded {
+            format!("{}: ", self.span(first.from_ns, first.is_older, first.until_ns))
+        } else {
+            String::new()
+        };
+        let serious = rest.iter().filter(|one| one.told.severity >= Severity::Warning).count();
+        let more = if serious > 0 { format!(" And {serious} more.") } else { String::new() };
+        format!("{when}{}{more}", first.told.sentence)
+    }
+
+    /// The first line: how bad it is, whose it is, and the conclusion.
+    pub fn head(&self) -> Line {
         let watched = long_duration(self.seconds.round());
-        let verdict = format!("{} {time}, watched {watched}: {}", self.host, self.sentence());
-        let mut lines = vec![(format!("{} ", self.severity().sign()), verdict)];
+        let when = if self.is_recorded { "recorded until" } else { "" };
+        let times = [when, &self.zone.time(self.wall_ns)].join(" ");
+        let text = format!("{} {}, watched {watched}: {}", self.host, times.trim(), self.sentence());
+        Line { lead: String::new(), severity: Some(self.severity()), text }
+    }
+
+    /// As text: the verdict in the first line, then every resource; with all that is known of each finding where `details` are
+    /// asked for, else as much as is needed at first.
+    pub fn lines(&self, details: bool) -> Vec<Line> {
+        let mut lines = vec![self.head()];
         for part in &self.parts {
             let name = format!("  {:<9}", part.name);
             if part.findings.is_empty() {
-                let out = if part.name == "limits" { "" } else { "ruled out  " };
-                lines.push((name + out, part.why.clone()));
+                let state = match &part.state {
+                    State::NotYet if self.seconds < ENOUGH => format!("not judged yet (needs {SURE:.0} s)"),
+                    other => other.words(),
+                };
+                lines.push(Line { lead: name, severity: None, text: format!("{state}: {}", part.why) });
                 continue;
             }
             let mut told: Vec<(&str, &str)> = vec![];
+            let mut left_out = 0;
             for one in part.findings.iter().map(|place| &self.findings[*place]) {
                 // However often it came it stands there once, at its worst.
                 let what = (one.about.name, one.subject.as_str());
                 if told.contains(&what) {
                     continue;
                 }
+                if !details && told.len() >= BRIEF {
+                    left_out += 1;
+                    continue;
+                }
                 let is_new = told.iter().all(|(rule, _)| *rule != one.about.name);
                 let lead = if told.is_empty() { name.clone() } else { " ".repeat(11) };
                 told.push(what);
-                lines.push((
-                    format!("{lead}{} ", one.told.severity.sign()),
-                    format!("{} ({})", one.told.sentence, self.times(part, one)),
-                ));
+                let text = format!("{} ({})", one.told.sentence, self.times(part, one));
+                lines.push(Line { lead, severity: Some(one.told.severity), text });
                 // What is only worth knowing is one line.
-                if one.told.severity < Severity::Warning {
-                    continue;
+                if details || one.told.severity >= Severity::Warning {
+                    self.below(one, details, is_new, &mut lines);
                 }
-                let indent = " ".repeat(13);
-                let evidence: Vec<String> =
-                    one.told.evidence.iter().map(|one| format!("{} {}", one.metric, one.text)).collect();
-                if !evidence.is_empty() {
-                    lines.push((format!("{indent}evidence: "), evidence.join(" · ")));
-                }
-                for said in &one.explains {
-                    lines.push((format!("{indent}it explains: "), said.clone()));
-                }
-                // What to do next is the same for all of a rule.
-                if is_new {
-                    lines.push((format!("{indent}next: "), one.about.next.to_owned()));
-                }
+            }
+            if left_out > 0 {
+                let text = format!("and {left_out} more: --details");
+                lines.push(Line { lead: " ".repeat(11), severity: None, text });
             }
         }
         lines
     }
 
+    /// What stands below a finding.
+    fn below(&self, one: &Reported, details: bool, is_new: bool, lines: &mut Vec<Line>) {
+        let mut line = |head: &str, text: String| {
+            lines.push(Line { lead: format!("{}{head}: ", " ".repeat(13)), severity: None, text });
+        };
+        for (since, who) in &one.joined {
+            line("also", format!("{} since {}", who.name, self.zone.time(*since)));
+        }
+        let evidence: Vec<String> =
+            one.told.evidence.iter().map(|one| format!("{} {}", one.metric, one.text)).collect();
+        if !evidence.is_empty() {
+            line("evidence", evidence.join(" · "));
+        }
+        if details {
+            for said in &one.explains {
+                line("it explains", said.clone());
+            }
+            if !one.ruled_out.is_empty() {
+                line("ruled out", one.ruled_out.join(" · "));
+            }
+            line("usually", one.about.causes.to_owned());
+        }
+        // What to do next is the same for all of a rule.
+        if is_new || details {
+            let steps: Vec<String> = one.about.next.iter().map(|advice| self.advised(one, advice)).collect();
+            line("next", steps.join("; "));
+        }
+    }
+
+    /// A step in words, with the command that does it where that is of now.
+    fn advised(&self, one: &Reported, Advice(step, text): &Advice) -> String {
+        let command = step.command(&one.subject, one.told.culprits.first());
+        match command.filter(|_| !self.is_recorded && one.until_ns.is_none()) {
+            Some(command) => format!("{text} ({command})"),
+            None => (*text).to_owned(),
+        }
+    }
+
     /// From when to when.
-    fn span(&self, from_ns: i64, until_ns: Option<i64>) -> String {
+    fn span(&self, from_ns: i64, is_older: bool, until_ns: Option<i64>) -> String {
         let since = self.zone.time(from_ns);
+        let before = if is_older { "before " } else { "" };
         match until_ns {
-            None => format!("since {since}"),
-            Some(until) => format!("{since} to {}", self.zone.time(until)),
+            None => format!("since {before}{since}"),
+            Some(until) => format!("{before}{since} to {}", self.zone.time(until)),
         }
     }
 
@@ -215,10 +325,10 @@ impl Verdict {
             |other: &&Reported| (other.about.name, &other.subject) == (one.about.name, &one.subject);
         let all: Vec<&Reported> =
             part.findings.iter().map(|place| &self.findings[*place]).filter(is_same).collect();
-        let from = all.iter().map(|other| other.from_ns).min().unwrap_or(one.from_ns);
+        let first = all.iter().min_by_key(|other| other.from_ns).map_or(one, |first| first);
         // None while one of them stands.
         let until = all.iter().map(|other| other.until_ns).collect::<Option<Vec<i64>>>();
-        let span = self.span(from, until.and_then(|all| all.into_iter().max()));
+        let span = self.span(first.from_ns, first.is_older, until.and_then(|all| all.into_iter().max()));
         if all.len() > 1 { format!("{} times, {span}", all.len()) } else { span }
     }
 
@@ -230,7 +340,7 @@ impl Verdict {
             "findings": self.findings.iter().map(|one| one.json(&self.zone)).collect::<Vec<_>>(),
             "resources": self.parts.iter().map(|part| json!({
                 "lane": part.name, "why": part.why,
-                "state": if part.findings.is_empty() { "ruled out" } else { part.severity.word() },
+                "state": part.state.words(),
             })).collect::<Vec<_>>(),
         })
     }
@@ -239,12 +349,17 @@ impl Verdict {
 impl Reported {
     fn json(&self, zone: &Zone) -> Json {
         json!({
-            "rule": self.about.name, "severity": self.told.severity.word(), "lane": self.about.lane.name(),
+            "rule": self.about.name, "subject": self.subject, "severity": self.told.severity.word(), "lane": self.about.lane.name(),
             "sentence": self.told.sentence, "usual": self.told.usual, "since": zone.date_time(self.from_ns),
+            "began_before": self.is_older,
             "until": self.until_ns.map(|until| zone.date_time(until)),
             "culprits": self.told.culprits.iter().map(culprit_json).collect::<Vec<_>>(),
             "evidence": self.told.evidence.iter().map(evidence_json).collect::<Vec<_>>(),
-            "explains": self.explains, "ruled_out": self.ruled_out, "usually": self.about.causes, "next": self.about.next,
+            "explains": self.explains, "ruled_out": self.ruled_out, "usually": self.about.causes,
+            "joined": self.joined.iter().map(|(since, who)| json!({"since": zone.date_time(*since), "name": who.name, "pid": who.pid}))
+                .collect::<Vec<_>>(),
+            "next": self.about.next.iter().map(|Advice(step, text)| json!({"action": step.name(), "with": step.with(), "text": text}))
+                .collect::<Vec<_>>(),
         })
     }
 }
@@ -282,9 +397,11 @@ fn reported(history: &History, one: &Finding, wall_ns: i64) -> Reported {
         about: one.about,
         subject: one.subject.clone(),
         from_ns: one.from_ns,
+        is_older: one.is_older,
         until_ns: (one.over || one.until_ns < wall_ns).then_some(one.until_ns),
         told: one.worst_told().clone(),
         explains: explained.map(|other| other.last().sentence.clone()).collect(),
         ruled_out: one.ruled_out.clone(),
+        joined: one.joined.clone(),
     }
 }

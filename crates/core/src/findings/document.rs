@@ -1,6 +1,7 @@
 //! The rules as a document.
 
 use super::rules;
+use super::step::Advice;
 
 const JSON: &str = r"
 ## As JSON
@@ -44,7 +45,7 @@ pub fn markdown() -> String {
             about.title,
             about.calm,
             about.causes,
-            about.next
+            about.next.iter().map(|Advice(_, text)| *text).collect::<Vec<_>>().join("; ")
         ));
         for limit in about.limits {
             out.push_str(&format!("- `{}`: {} ({})\n", limit.name, limit.what, limit.text()));

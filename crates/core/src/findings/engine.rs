@@ -4,18 +4,31 @@ use super::culprit::Culprit;
 use super::finding::{Finding, Telling};
 use super::history::History;
 use super::limit::Adjusted;
-use super::rule::{About, Rule, Seen};
+use super::rule::{Rule, Seen};
 use super::rules;
 use super::scene::Scene;
 use super::usual::{Usual, hour_of};
 use crate::lane::{Lane, Severity};
+use crate::reading::Reading;
 use crate::sample::Sample;
 use crate::timeline::Timeline;
 use crate::units::NANOS;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, VecDeque};
+use std::sync::Arc;
 
-/// A finding is told anew at least so often while it stands, so that the past has its numbers.
+/// A finding is told anew so often while it stands, with the means of this time; its severity rises at once, and falls when it
+/// has been lower for as long.
 const TOLD_EVERY: i64 = 10 * NANOS;
+/// Readings of that time which are kept at most.
+const PAST: usize = 12;
+/// A sample that is half a second short of a time has had it.
+const NEARLY: i64 = NANOS / 2;
+/// Seconds after which nearly every rule has had its time.
+pub const SURE: f64 = 10.0;
+/// Who joins in a finding later is named from this share on, in percent.
+const JOINS: f64 = 25.0;
+/// Of so many.
+const JOINED: usize = 8;
 /// Tellings of a finding that are kept; beyond them every other one goes.
 const TELLINGS: usize = 64;
 
@@ -30,6 +43,15 @@ struct Open {
     /// Its number in the history, once it held long enough.
     finding: Option<usize>,
     latest: Seen,
+    /// How bad it was in the last seconds.
+    levels: VecDeque<(i64, Severity)>,
+}
+
+impl Open {
+    /// How bad it is: the worst of the last seconds.
+    fn severity(&self) -> Severity {
+        self.levels.iter().map(|(_, severity)| *severity).max().unwrap_or(self.latest.severity)
+    }
 }
 
 /// Goes through samples in the order of time and keeps what it finds.
@@ -41,6 +63,8 @@ pub struct Engine {
     open: BTreeMap<(usize, String), Open>,
     history: History,
     next: usize,
+    /// Readings of the last seconds, the oldest first.
+    past: VecDeque<Arc<Reading>>,
     /// When watching began.
     began_ns: Option<i64>,
     last_ns: i64,
@@ -71,6 +95,7 @@ impl Engine {
             open: BTreeMap::new(),
             history: History::default(),
             next: 0,
+            past: VecDeque::new(),
             began_ns: None,
             last_ns: i64::MIN,
         }
@@ -78,9 +103,18 @@ impl Engine {
 
     /// The same, as somebody wants it.
     #[must_use]
-    pub fn adjusted(mut self, adjusted: &Adjusted) -> Engine {
-        self.rules.retain(|rule| !adjusted.is_off(rule.about().name));
+    pub fn adjusted(self, adjusted: &Adjusted) -> Engine {
         Engine { adjusted: adjusted.clone(), ..self }
+    }
+
+    /// From here on the rules are as somebody wants them.
+    pub fn adjust(&mut self, adjusted: Adjusted) {
+        self.adjusted = adjusted;
+    }
+
+    /// What somebody wants otherwise than the rules have it.
+    pub fn wanted_otherwise(&self) -> &Adjusted {
+        &self.adjusted
     }
 
     /// From here on this is what is usual on the machine.
@@ -123,7 +157,8 @@ impl Engine {
     /// How many things are watched, and for how long.
     pub fn standing(&self) -> Standing {
         let seconds = self.began_ns.map_or(0, |began| (self.last_ns - began).max(0) / NANOS);
-        Standing { watched: self.rules.len(), seconds }
+        let heard = self.rules.iter().filter(|rule| !self.adjusted.is_off(rule.about().name));
+        Standing { watched: heard.count(), seconds }
     }
 
     /// Looks at the next sample.
@@ -133,10 +168,20 @@ impl Engine {
         self.last_ns = wall_ns;
         let mut all: Vec<(usize, Seen)> = vec![];
         let mut seconds = 0.0;
+        match &sample.before {
+            // Of the first one the reading before it was not looked at.
+            Some(before) if self.past.is_empty() => self.past.push_back(before.clone()),
+            Some(_) => {}
+            None => self.past.clear(),
+        }
         if let Some(scene) = Scene::new(sample, &self.adjusted) {
             seconds = scene.seconds;
             let mut seen = vec![];
             for (number, rule) in self.rules.iter_mut().enumerate() {
+                if self.adjusted.is_off(rule.about().name) {
+                    continue;
+                }
+                scene.for_rule(rule.about().name);
                 rule.look(&scene, &mut seen);
                 let most = self.adjusted.most(rule.about().name);
                 let told = seen.drain(..).filter(|one| one.severity > Severity::Fine);
@@ -148,9 +193,19 @@ impl Engine {
         }
         self.take_in(all, wall_ns, seconds);
         self.let_go(wall_ns, seconds);
-        self.confirm(sample);
+        self.confirm();
         self.tell(sample);
         self.arrange(wall_ns);
+        self.keep(&sample.now);
+    }
+
+    /// Keeps a reading for what is told of the last seconds.
+    fn keep(&mut self, now: &Arc<Reading>) {
+        let from = now.monotonic_ns() - TOLD_EVERY - NEARLY;
+        self.past.push_back(now.clone());
+        while self.past.len() > PAST || self.past.front().is_some_and(|old| old.monotonic_ns() < from) {
+            self.past.pop_front();
+        }
     }
 
     fn take_in(&mut self, all: Vec<(usize, Seen)>, wall_ns: i64, seconds: f64) {
@@ -163,11 +218,17 @@ impl Engine {
                 away: 0.0,
                 finding: None,
                 latest: seen.clone(),
+                levels: VecDeque::new(),
             });
             if open.last_ns < wall_ns {
                 open.held += seconds;
             }
+            // What is seen twice in a sample counts at its worst.
+            open.levels.push_back((wall_ns, seen.severity));
             (open.last_ns, open.away, open.latest) = (wall_ns, 0.0, seen);
+            while open.levels.front().is_some_and(|(when, _)| *when + TOLD_EVERY <= wall_ns) {
+                open.levels.pop_front();
+            }
         }
     }
 
@@ -194,7 +255,7 @@ impl Engine {
         });
     }
 
-    fn confirm(&mut self, sample: &Sample) {
+    fn confirm(&mut self) {
         for ((rule, subject), one) in &mut self.open {
             let about = self.rules[*rule].about();
             // A sample that is half a second short of it has had its time.
@@ -207,12 +268,14 @@ impl Engine {
                 about,
                 subject: subject.clone(),
                 from_ns: one.since_ns,
+                is_older: self.began_ns.is_some_and(|began| one.since_ns <= began),
                 until_ns: one.last_ns,
                 over: false,
                 worst: one.latest.severity,
                 tellings: vec![],
                 under: None,
-                ruled_out: rules::ruled_out(sample, about.lane),
+                ruled_out: vec![],
+                joined: vec![],
             });
             self.next += 1;
         }
@@ -220,39 +283,46 @@ impl Engine {
 
     fn tell(&mut self, sample: &Sample) {
         let wall_ns = sample.now.wall_ns();
-        for ((rule, _), one) in &self.open {
+        let is_sure = self.began_ns.is_some_and(|began| (wall_ns - began) as f64 >= SURE * NANOS as f64);
+        let lanes: Vec<Lane> = self
+            .open
+            .iter()
+            .filter(|(_, one)| one.last_ns == wall_ns)
+            .map(|((rule, _), _)| self.rules[*rule].about().lane)
+            .collect();
+        let mut longer = Longer { past: &self.past, sample, adjusted: &self.adjusted, made: vec![] };
+        for ((rule, subject), one) in &self.open {
             let Some(finding) = one.finding.and_then(|number| self.history.find_mut(number)) else {
                 continue;
             };
             if one.last_ns != wall_ns {
                 continue;
             }
+            let rule = &*self.rules[*rule];
             finding.until_ns = wall_ns;
             finding.worst = finding.worst.max(one.latest.severity);
-            let Seen { severity, mut sentence, culprits, evidence, .. } = one.latest.clone();
-            let About { name, lane, .. } = self.rules[*rule].about();
-            let mut usual = false;
-            if self.usual.lane(*lane).is_some()
-                && let Some((says, is_usual)) = self.usual.says(name, *lane, &lane.point(sample))
+            if finding.ruled_out.is_empty() && is_sure {
+                finding.ruled_out = rules::ruled_out(sample, finding.about.lane, &lanes);
+            }
+            let severity = one.severity();
+            let last = finding.tellings.last();
+            if last
+                .is_some_and(|last| last.severity == severity && wall_ns - last.wall_ns < TOLD_EVERY - NEARLY)
             {
+                continue;
+            }
+            let seen = longer.of(rule, one, subject).unwrap_or_else(|| one.latest.clone());
+            let Seen { mut sentence, culprits, evidence, .. } = seen;
+            let usual = self.usual.says(finding.about, &finding.about.lane.point(sample));
+            let usual = usual.map(|(says, is_usual)| {
                 sentence += &says;
-                usual = is_usual;
+                is_usual
+            });
+            if !finding.tellings.is_empty() {
+                join(finding, &culprits, wall_ns);
             }
-            let telling = Telling { wall_ns, severity, sentence, culprits, evidence, usual };
-            let main = |culprits: &[Culprit]| culprits.first().map(|one| one.name.clone());
-            let repeats = |last: &Telling| {
-                last.severity == telling.severity && main(&last.culprits) == main(&telling.culprits)
-            };
-            let before = finding.tellings.len().checked_sub(2).map(|at| finding.tellings[at].wall_ns);
-            match finding.tellings.last_mut() {
-                // The newest one is always as it is now.
-                Some(last)
-                    if repeats(last) && before.is_some_and(|before| last.wall_ns - before < TOLD_EVERY) =>
-                {
-                    *last = telling;
-                }
-                _ => finding.tellings.push(telling),
-            }
+            let usual = usual.unwrap_or(false);
+            finding.tellings.push(Telling { wall_ns, severity, sentence, culprits, evidence, usual });
             if finding.tellings.len() > TELLINGS {
                 let mut at = 0;
                 let last = finding.tellings.len() - 1;
@@ -288,5 +358,64 @@ impl Engine {
                 }
             }
         }
+    }
+}
+
+/// Notes who is in a finding now and was not before.
+fn join(finding: &mut Finding, culprits: &[Culprit], wall_ns: i64) {
+    let new = |one: &&Culprit| {
+        one.pid.is_some()
+            && one.share.is_none_or(|share| share >= JOINS)
+            && finding.tellings.iter().all(|told| told.culprits.iter().all(|other| other.name != one.name))
+    };
+    let new: Vec<Culprit> = culprits.iter().filter(new).cloned().collect();
+    let room = JOINED.saturating_sub(finding.joined.len());
+    finding.joined.extend(new.into_iter().take(room).map(|one| (wall_ns, one)));
+}
+
+/// Samples that cover the last seconds, made when somebody is told of them.
+struct Longer<'a> {
+    past: &'a VecDeque<Arc<Reading>>,
+    sample: &'a Sample,
+    adjusted: &'a Adjusted,
+    /// By the place of their beginning in the past; none where it cannot be compared.
+    made: Vec<(usize, Option<Box<Sample>>)>,
+}
+
+impl Longer<'_> {
+    /// What a rule says of the last seconds, or of those since a thing began.
+    fn of(&mut self, rule: &dyn Rule, one: &Open, subject: &str) -> Option<Seen> {
+        let since = one.since_ns.max(self.sample.now.wall_ns() - TOLD_EVERY) - NEARLY;
+        let since = self.past.partition_point(|reading| reading.wall_ns() < since);
+        // Of the newest two it has just told.
+        if since + 1 >= self.past.len() {
+            return None;
+        }
+        let adjusted = self.adjusted;
+        let scene = Scene::new(self.beginning(since)?, adjusted)?;
+        scene.for_rule(rule.about().name);
+        let mut seen = vec![];
+        rule.tell(&scene, &mut seen);
+        seen.into_iter().find(|seen| seen.subject == subject && seen.severity > Severity::Fine)
+    }
+
+    fn beginning(&mut self, place: usize) -> Option<&Sample> {
+        let at = self.made.iter().position(|(other, _)| *other == place).unwrap_or_else(|| {
+            let (past, now) = (self.past, &self.sample.now);
+            // Records of those that ended belong to every reading of that time.
+            let ended = || past.iter().skip(place + 1).flat_map(|reading| &reading.ended);
+            let now = if ended().next().is_some() {
+                let mut all = Reading::clone(now);
+                all.ended = ended().chain(&now.ended).cloned().collect();
+                all.sort();
+                Arc::new(all)
+            } else {
+                now.clone()
+            };
+            let made = Sample::new(self.sample.host.clone(), Some(past[place].clone()), now);
+            self.made.push((place, made.gap.is_none().then(|| Box::new(made))));
+            self.made.len() - 1
+        });
+        self.made[at].1.as_deref()
     }
 }

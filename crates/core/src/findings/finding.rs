@@ -35,6 +35,8 @@ pub struct Finding {
     pub subject: String,
     /// When it began, in nanoseconds since 1970 (UTC).
     pub from_ns: i64,
+    /// It was so already when watching began: it began at `from_ns` or before.
+    pub is_older: bool,
     /// When it was last so; while it stands, the newest sample.
     pub until_ns: i64,
     /// Whether it is over.
@@ -47,6 +49,8 @@ pub struct Finding {
     pub under: Option<(usize, i64)>,
     /// What was ruled out when it began.
     pub ruled_out: Vec<String>,
+    /// Who joined in while it stood, and when.
+    pub joined: Vec<(i64, Culprit)>,
 }
 
 impl Finding {
@@ -64,6 +68,13 @@ impl Finding {
     /// How it was told when it was worst, the last time.
     pub fn worst_told(&self) -> &Telling {
         self.tellings.iter().rev().find(|told| told.severity == self.worst).unwrap_or_else(|| self.last())
+    }
+
+    /// Who joined in while it stood and was still in it at a time, the first one first.
+    pub fn joined_at(&self, wall_ns: i64) -> impl Iterator<Item = &(i64, Culprit)> {
+        let told = self.at(wall_ns);
+        let there = |one: &Culprit| told.culprits.iter().any(|other| other.name == one.name);
+        self.joined.iter().filter(move |(since, one)| *since <= wall_ns && there(one))
     }
 
     /// How long it lasts, in seconds.

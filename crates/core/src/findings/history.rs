@@ -81,6 +81,11 @@ impl History {
         found
     }
 
+    /// The same with consequences, in the order of their beginning.
+    pub fn within_all(&self, from_ns: i64, until_ns: i64) -> impl Iterator<Item = &Finding> {
+        self.findings.iter().filter(move |one| one.from_ns <= until_ns && one.until_ns >= from_ns)
+    }
+
     /// The worst that stood at a time.
     pub fn worst(&self, wall_ns: i64) -> Severity {
         self.at(wall_ns).first().map_or(Severity::Fine, |one| one.at(wall_ns).severity)

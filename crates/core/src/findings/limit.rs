@@ -8,8 +8,6 @@ use std::collections::BTreeMap;
 /// From where on something is told.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Limit {
-    /// The rule that it belongs to.
-    pub rule: &'static str,
     /// Its name in the settings.
     pub name: &'static str,
     /// What it limits.
@@ -46,16 +44,21 @@ impl Adjusted {
         self.rules.entry(rule).or_default()
     }
 
-    /// Gives a limit other values, as many as it has.
-    pub fn give(&mut self, limit: &Limit, values: Vec<f64>) {
+    /// Gives a limit of a rule other values, as many as it has.
+    pub fn give(&mut self, rule: &'static str, limit: &Limit, values: Vec<f64>) {
         if values.len() == limit.values.len() {
-            self.limits.insert((limit.rule, limit.name), values);
+            self.limits.insert((rule, limit.name), values);
         }
     }
 
-    /// The values of a limit.
-    pub fn values<const N: usize>(&self, limit: &Limit) -> [f64; N] {
-        let own = self.limits.get(&(limit.rule, limit.name));
+    /// The values of a limit of a rule, as many as there are.
+    pub fn all_values<'a>(&'a self, rule: &'static str, limit: &'a Limit) -> &'a [f64] {
+        self.limits.get(&(rule, limit.name)).map_or(limit.values, Vec::as_slice)
+    }
+
+    /// The values of a limit of a rule.
+    pub fn values<const N: usize>(&self, rule: &'static str, limit: &Limit) -> [f64; N] {
+        let own = self.limits.get(&(rule, limit.name));
         let values = own.map_or(limit.values, Vec::as_slice);
         values.try_into().unwrap_or_else(|_| unreachable!("{} has {} values", limit.name, limit.values.len()))
     }
@@ -111,12 +114,17 @@ impl Limit {
 
     /// Its values as somebody would write them.
     pub fn text(&self) -> String {
+        self.text_of(self.values)
+    }
+
+    /// Other values of it as somebody would write them.
+    pub fn text_of(&self, values: &[f64]) -> String {
         let one = |value: &f64| match self.unit {
             _ if !value.is_finite() => "never".to_owned(),
             Unit::Seconds => whole_units(*value),
             unit => unit.long(*value),
         };
-        self.values.iter().map(one).collect::<Vec<_>>().join(", ")
+        values.iter().map(one).collect::<Vec<_>>().join(", ")
     }
 }
 
@@ -137,9 +145,10 @@ mod tests {
     #[test]
     fn every_limit_is_read_as_it_is_written() {
         let rules = rules::all();
-        for limit in rules.iter().flat_map(|rule| rule.about().limits) {
+        let all = rules.iter().flat_map(|rule| rule.about().limits.iter().map(|limit| (rule.about(), limit)));
+        for (about, limit) in all {
             let read = limit.read(&limit.text());
-            let name = format!("{} {}: {}", limit.rule, limit.name, limit.text());
+            let name = format!("{} {}: {}", about.name, limit.name, limit.text());
             let read = read.unwrap_or_else(|problem| panic!("{name}: {problem}"));
             for (value, read) in limit.values.iter().zip(read) {
                 // Bytes are written in few digits.

@@ -9,6 +9,7 @@
 //! will hurt soon or hurts somebody, a notice what is worth knowing.
 
 mod adjust;
+mod at_once;
 mod changes;
 mod check;
 mod culprit;
@@ -22,10 +23,12 @@ mod replay;
 mod rule;
 pub mod rules;
 mod scene;
+mod step;
 mod usual;
 
+pub use at_once::at_once;
 pub use changes::{Changes, mark};
-pub use check::{Part, Reported, Verdict, findings_json};
+pub use check::{Line, Part, Reported, State, Verdict, findings_json};
 pub use culprit::{Culprit, Evidence};
 pub use document::markdown;
 pub use engine::{Engine, Standing};
@@ -36,4 +39,5 @@ pub use own::{OwnRule, filled};
 pub use replay::found_in;
 pub use rule::{About, Rule, Seen};
 pub use scene::Scene;
+pub use step::{Advice, Step};
 pub use usual::{Normal, Usual, hour_of, same_hours};

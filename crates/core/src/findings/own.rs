@@ -2,6 +2,7 @@
 
 use super::rule::{About, Rule, Seen};
 use super::scene::{Scene, who};
+use super::step::{Advice, Step};
 use crate::catalogue::{Unit, Value, process_metric};
 use crate::expr::Expression;
 use crate::lane::{Lane, Severity};
@@ -60,10 +61,9 @@ impl OwnRule {
             title: leak(self.name.clone()),
             least: self.seconds,
             calm: self.seconds.clamp(2.0, 10.0),
-            explained_by: &[],
             causes: leak(format!("a rule of your own: {}", self.when.text())),
-            next: "look at it (enter)",
-            limits: &[],
+            next: &[Advice(Step::Inspect(""), "look at it")],
+            ..About::PLAIN
         }));
         let mut narrowing = Narrowing::default();
         narrowing.expression = Some(self.when.clone());

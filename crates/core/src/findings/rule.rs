@@ -3,6 +3,7 @@
 use super::culprit::{Culprit, Evidence};
 use super::limit::Limit;
 use super::scene::Scene;
+use super::step::Advice;
 use crate::catalogue::Unit;
 use crate::lane::{Lane, Severity};
 
@@ -24,9 +25,30 @@ pub struct About {
     /// What usually causes it.
     pub causes: &'static str,
     /// What to do next.
-    pub next: &'static str,
+    pub next: &'static [Advice],
     /// From where on it speaks, as far as somebody may want that otherwise.
     pub limits: &'static [Limit],
+    /// It is about numbers that may not be passed, or about processes, not about how full a resource is.
+    pub is_of_limits: bool,
+    /// Its resource's lane shows the measure itself.
+    pub is_of_lane: bool,
+}
+
+impl About {
+    /// A rule that stands alone, for the rest of a table's row.
+    pub const PLAIN: About = About {
+        name: "",
+        lane: Lane::Cpu,
+        title: "",
+        least: 0.0,
+        calm: 0.0,
+        explained_by: &[],
+        causes: "",
+        next: &[],
+        limits: &[],
+        is_of_limits: false,
+        is_of_lane: false,
+    };
 }
 
 /// A rule of the elimination.
@@ -35,6 +57,9 @@ pub trait Rule: Send {
     fn about(&self) -> &'static About;
     /// What it sees in a sample, most often nothing.
     fn look(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>);
+    /// What it says of a sample by itself, whatever was before: of one that covers the last seconds, so that numbers in
+    /// sentences do not jump, or of the only one that there is. Nothing where it needs the time before.
+    fn tell(&self, _scene: &Scene<'_>, _seen: &mut Vec<Seen>) {}
 }
 
 /// What a rule sees in one sample.
@@ -88,6 +113,10 @@ impl Rule for Simple {
     }
 
     fn look(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+        self.1(scene, seen);
+    }
+
+    fn tell(&self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         self.1(scene, seen);
     }
 }

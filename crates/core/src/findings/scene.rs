@@ -6,12 +6,12 @@ use crate::catalogue::{Kind, Metric, Value, cpu_busy, cpu_share, listed};
 use crate::exited::{exited, is_gathered};
 use crate::limits;
 use crate::rank::{Population, RowRef};
-use crate::reading::{ProcessKey, ProcessRow};
+use crate::reading::{ProcessKey, ProcessRow, with_pid};
 use crate::row::Row as _;
 use crate::sample::{ProcessView, Sample};
 use crate::sorting::ColdSort as _;
 use crate::text::Text;
-use std::cell::OnceCell;
+use std::cell::{Cell, OnceCell};
 use std::collections::HashMap;
 
 /// One sample, with what several rules need of it.
@@ -21,12 +21,16 @@ pub struct Scene<'a> {
     /// Seconds that it covers.
     pub seconds: f64,
     adjusted: &'a Adjusted,
+    /// The rule that looks, whose limits these are.
+    rule: Cell<&'static str>,
     /// Places of processes whose row is another one than before: who did nothing has the same.
     pub active: &'a [usize],
     /// Processes that are not there any more.
     pub ended: Vec<ProcessKey>,
     gone: OnceCell<Sample>,
     cpu: OnceCell<Ranking>,
+    /// Parents of those who ended, by PID.
+    parents: OnceCell<HashMap<i64, i64>>,
 }
 
 /// Who has most of a metric.
@@ -54,27 +58,34 @@ impl<'a> Scene<'a> {
             sample,
             seconds,
             adjusted,
+            rule: Cell::new(""),
             active,
             ended: sample.gone_places().map(|place| before.processes[place].key()).collect(),
             gone: OnceCell::new(),
             cpu: OnceCell::new(),
+            parents: OnceCell::new(),
         })
+    }
+
+    /// From here on a rule looks.
+    pub fn for_rule(&self, rule: &'static str) {
+        self.rule.set(rule);
     }
 
     /// A limit of one value.
     pub fn one(&self, limit: &Limit) -> f64 {
-        let [value] = self.adjusted.values(limit);
+        let [value] = self.adjusted.values(self.rule.get(), limit);
         value
     }
 
     /// A limit of two values.
     pub fn two(&self, limit: &Limit) -> [f64; 2] {
-        self.adjusted.values(limit)
+        self.adjusted.values(self.rule.get(), limit)
     }
 
     /// A limit of three values, for notice, warning and critical.
     pub fn three(&self, limit: &Limit) -> [f64; 3] {
-        self.adjusted.values(limit)
+        self.adjusted.values(self.rule.get(), limit)
     }
 
     /// Those who are just gone or came and went.
@@ -133,6 +144,38 @@ impl<'a> Scene<'a> {
         Ranking { total, programs }
     }
 
+    /// Who still lives of a process and those who started it, the nearest first. Who is left with the first process of all has
+    /// lost who started him.
+    pub fn living(&self, pid: i64) -> Option<Culprit> {
+        const FAR: usize = 16;
+        let parents = self.parents.get_or_init(|| {
+            let ended = self.sample.now.ended.iter();
+            ended.filter_map(|row| Some((row.pid.value()?, row.ppid.value()?))).collect()
+        });
+        let before = self.sample.before.as_deref();
+        let mut at = pid;
+        for _ in 0..FAR {
+            if let Some(row) = with_pid(&self.sample.now.processes, at) {
+                return (at > 1 || at == pid).then(|| who(row));
+            }
+            let earlier = || with_pid(&before?.processes, at)?.ppid.value();
+            at = parents.get(&at).copied().or_else(earlier).filter(|parent| *parent > 0 && *parent != at)?;
+        }
+        None
+    }
+
+    /// Why nobody is named, where the numbers of some processes are hidden from who looks: what would tell.
+    pub fn hidden(&self, alias: &'static str) -> &'static str {
+        let metric = listed(alias);
+        let mut views = (0..self.sample.now.processes.len()).map(|at| self.sample.process(at));
+        let is_hidden = views.any(|view| matches!(metric.of(&view), Value::Denied));
+        if is_hidden {
+            " Whose it is, root sees: numbers of others are hidden from you (dozor access)."
+        } else {
+            ""
+        }
+    }
+
     /// How long a process has been there, in seconds.
     pub fn age(&self, row: &ProcessRow) -> f64 {
         let per_second = f64::from(self.sample.host.ticks_per_second.max(1));
@@ -159,8 +202,13 @@ impl<'a> Scene<'a> {
     /// that is given, else of what all of them have together. One with most of its program's is named alone.
     pub fn culprits(&self, ranking: &Ranking, all: Option<f64>) -> Vec<Culprit> {
         const ALONE: f64 = 0.6;
+        // To be the largest of many is no evidence.
+        const MAIN: f64 = 0.2;
         let population = Population::new(self.sample, self.gone());
         let whole = all.unwrap_or(ranking.total).max(ranking.total).max(f64::MIN_POSITIVE);
+        if ranking.programs.first().is_none_or(|share| share.value < MAIN * whole) {
+            return vec![];
+        }
         let worth = ranking.programs.iter().filter(|share| share.value >= 0.1 * whole).take(3);
         let named = worth.map(|share| {
             let (row, most) = share.most;

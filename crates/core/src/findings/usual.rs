@@ -1,6 +1,7 @@
 //! What is usual on a machine at an hour of the day: from what the lanes showed at the same hour of the days before, which the
 //! indexes of recordings tell without decoding a reading.
 
+use super::rule::About;
 use crate::known::Known;
 use crate::lane::{Lane, PerLane, Point};
 use crate::timeline::Timeline;
@@ -17,8 +18,6 @@ const DAY: i64 = 86_400 * NANOS;
 const LEAST: usize = 20;
 /// Part of what fills a lane by which a value may be above what is usual and still be so.
 const ROOM: f64 = 0.05;
-/// Rules of which the lane shows the measure itself.
-const MEASURED: [&str; 6] = ["cpu-queue", "cpu-full", "memory-short", "disk-saturated", "link-full", "heat"];
 
 /// What a lane has at this hour on most days.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -101,8 +100,9 @@ impl Usual {
 
     /// What is said of what a rule found, and whether it is usual; none where the lane does not measure it, or nothing is known
     /// of the days before.
-    pub fn says(&self, rule: &str, lane: Lane, now: &Point) -> Option<(String, bool)> {
-        let normal = self.lane(lane).filter(|_| MEASURED.contains(&rule))?;
+    pub fn says(&self, about: &About, now: &Point) -> Option<(String, bool)> {
+        let lane = about.lane;
+        let normal = self.lane(lane).filter(|_| about.is_of_lane)?;
         let value = now.value.value()?;
         let room = now.full.value().unwrap_or(normal.high) * ROOM;
         let label = |value: f64| lane.label(&Point { value: Known::Value(value), ..*now });

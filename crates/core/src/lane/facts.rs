@@ -301,11 +301,3 @@ pub(super) fn share_of_link(point: &Point) -> f64 {
         _ => 0.0,
     }
 }
-
-/// Whether the busiest disk is busy with reading rather than with writing.
-pub(super) fn reads_more(sample: &Sample) -> bool {
-    busiest_disk(sample).is_some_and(|(disk, _)| {
-        let time = |ms: Known<f64>| ms.value().unwrap_or(0.0);
-        time(disk.rate(|d| d.read_ms)) > time(disk.rate(|d| d.write_ms))
-    })
-}

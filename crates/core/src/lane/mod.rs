@@ -3,14 +3,11 @@
 mod facts;
 mod per_lane;
 mod point;
-mod sentences;
 mod severity;
 
 pub use facts::run_queue;
 pub use per_lane::PerLane;
 pub use point::Point;
-pub(crate) use sentences::stayed;
-pub use sentences::{MainUser, main_user, sentences};
 pub use severity::{
     CHARGE, DISKS, DiskLimits, FULL, MEMORY, NEAR_HEAT, NETWORK, RESENT, SLOW_SERVER, Severity, UNDELIVERED,
     battery_severity, disk_severity, fan_severity, filesystem_severity, group_severity, interface_severity,

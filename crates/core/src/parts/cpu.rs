@@ -5,7 +5,6 @@ use super::section::{Column, Look, NEVER, PartId, Section, Shape, figures};
 use crate::catalogue::{Unit, Value, core_busy, core_share, core_temperature, listed};
 use crate::known::Raw;
 use crate::lane::Severity;
-use crate::lane::stayed;
 use crate::sample::Sample;
 use crate::sorting::ColdSort as _;
 use crate::text::Text;
@@ -33,7 +32,7 @@ fn runs_there(sample: &Sample) -> HashMap<i64, (usize, f64)> {
     for at in sample.active().iter().copied() {
         let Some(core) = sample.now.processes[at].core.value() else { continue };
         let used = cpu.of(&sample.process(at)).number().filter(|used| *used >= 0.05);
-        let Some(used) = used.filter(|_| stayed(sample, at)) else { continue };
+        let Some(used) = used.filter(|_| sample.stayed(at)) else { continue };
         let entry = most.entry(core).or_insert((at, used));
         if used > entry.1 {
             *entry = (at, used);

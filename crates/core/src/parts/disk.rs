@@ -61,6 +61,8 @@ fn devices(sample: &Sample) -> Section {
             ("disk.write", "write/s", 0),
             ("disk.reads", "read requests/s", 5),
             ("disk.writes", "write requests/s", 5),
+            ("disk.discard", "discard/s", 6),
+            ("disk.flushes", "flushes/s", 6),
             ("disk.request", "request", 7),
             ("disk.wait", "wait", 1),
             ("disk.queue", "queue", 2),

@@ -14,7 +14,9 @@ mod section;
 mod users;
 
 pub use cpu::STACK as CORE_CLASSES;
+pub(crate) use disk::mounts_of;
 pub use peers::{Peer, peers};
+pub(crate) use peers::{address, connection_rates};
 pub use section::{Column, Look, PartId, PartRow, Section, Shape};
 pub use users::{Users, lens, users};
 

@@ -255,6 +255,14 @@ rows! {
         busy_ms: "ms" Counter;
         /// Time in flight, summed over requests: its rate is the mean queue length.
         queue_ms: "ms" Counter;
+        /// Bytes that were discarded: the device was told that nobody needs them any more.
+        discard_bytes: "bytes" Counter;
+        /// Time that discards took, summed over requests.
+        discard_ms: "ms" Counter;
+        /// Flushes: what the device holds in its own memory was made safe.
+        flushes: "count" Counter;
+        /// Time that flushes took, summed over requests.
+        flush_ms: "ms" Counter;
     }
 }
 
@@ -339,6 +347,8 @@ rows! {
         in_bytes: "bytes" Counter;
         /// Bytes sent, each once, headers excluded.
         out_bytes: "bytes" Counter;
+        /// Segments that were sent again; tcp_info tcpi_total_retrans.
+        resent: "count" Counter;
         /// Its network namespace, where that is not our own; network_namespaces(7).
         namespace: "" Label;
     }

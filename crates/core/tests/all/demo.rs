@@ -5,12 +5,13 @@ use dozor_core::deed::{Deed, Outcome};
 use dozor_core::demo::{PRELUDE, SimulatedMachine, Site};
 use dozor_core::exited::exited;
 use dozor_core::known::Known;
-use dozor_core::lane::{Lane, Severity, main_user};
+use dozor_core::lane::{Lane, Severity};
 use dozor_core::rank::Population;
 use dozor_core::reading::{ProcessKey, Reading};
 use dozor_core::row::Row;
 use dozor_core::sample::{Sample, state_word};
 use dozor_core::signals;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -30,8 +31,13 @@ fn user(sample: &Sample, metric: &str) -> (String, f64) {
     let gone = exited(sample);
     let population = Population::new(sample, &gone);
     let metric = process_metric(metric).expect("a metric");
-    let user = main_user(&population, metric, None).expect("somebody uses it");
-    (user.name.to_string(), user.part)
+    let mut programs: BTreeMap<String, f64> = BTreeMap::new();
+    for view in population.all().map(|row| population.view(row)) {
+        *programs.entry(view.now.name.to_string()).or_default() += metric.of(&view).number().unwrap_or(0.0);
+    }
+    let all: f64 = programs.values().sum();
+    let (name, most) = programs.into_iter().max_by(|a, b| a.1.total_cmp(&b.1)).expect("somebody uses it");
+    (name, most / all * 100.0)
 }
 
 fn key(machine: &mut SimulatedMachine, name: &str) -> ProcessKey {

@@ -3,8 +3,9 @@
 use dozor_core::catalogue::{Instances, SYSTEM_METRICS, Value, process_metric};
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::exited::exited;
+use dozor_core::findings::{Adjusted, at_once};
 use dozor_core::known::{Known, Raw};
-use dozor_core::lane::{Lane, Severity, sentences};
+use dozor_core::lane::{Lane, Severity};
 use dozor_core::rank::{Order, Population};
 use dozor_core::reading::{
     CoreRow, DiskRow, EndedRow, HostFacts, InterfaceRow, ProcessRow, Reading, SensorRow, TransferRow, raw,
@@ -19,11 +20,7 @@ const MIB: i64 = 1 << 20;
 
 /// The first sentence on a lane.
 fn sentence(lane: Lane, sample: &Sample) -> Option<String> {
-    let gone = exited(sample);
-    sentences(&Population::new(sample, &gone))
-        .into_iter()
-        .find(|(_, of, _)| *of == lane)
-        .map(|(.., text)| text)
+    at_once(sample, &Adjusted::default()).into_iter().find(|(_, of, _)| *of == lane).map(|(.., text)| text)
 }
 
 /// Two readings two seconds apart; `now` changes the second one.
@@ -138,7 +135,7 @@ fn the_busiest_disk_and_its_main_writer_are_named() {
     assert_eq!(Lane::Disk.point(&sample).severity, Severity::Critical);
     assert_eq!(
         sentence(Lane::Disk, &sample).as_deref(),
-        Some("sdx 95 % busy, waits 40 ms. p[7] writes 75 % of what all processes write.")
+        Some("sdx is saturated: 95 % busy, requests take 40 ms. p[7] writes 75 % of what is written.")
     );
 }
 
@@ -199,9 +196,9 @@ fn the_network_is_read_against_the_link_and_errors_name_their_interface() {
     assert_eq!(point.severity, Severity::Notice);
     assert_eq!(Lane::Network.facts(&sample)[1], "en1 has 4.5 errors/s");
     let full = sentence(Lane::Network, &sample).expect("a sentence");
-    assert!(full.starts_with("en0 in 83.4 M") && full.ends_with(", en1 has 4.5 errors/s."), "{full}");
+    assert_eq!(full, "en0 is full: 70 % of its link.");
     let errors_only = self::sample(|r| r.interfaces = all(0, 0, 0), |r| r.interfaces = all(1000, 100, 9));
-    assert_eq!(sentence(Lane::Network, &errors_only).as_deref(), Some("en1 has 4.5 errors/s."));
+    assert_eq!(sentence(Lane::Network, &errors_only).as_deref(), Some("en1 has 4.5 errors a second."));
 }
 
 #[test]

@@ -3,7 +3,7 @@
 
 use dozor_core::demo::SimulatedMachine;
 use dozor_core::demo::incidents::{self, CORES, Incident, Troubled, World, add, ended, incidents};
-use dozor_core::findings::{Adjusted, Engine, Finding, History, Verdict, rules};
+use dozor_core::findings::{Adjusted, Engine, Finding, History, Line, Verdict, rules};
 use dozor_core::lane::{PerLane, Severity};
 use dozor_core::reading::{HostFacts, Reading, TransferRow, raw};
 use dozor_core::row::Row as _;
@@ -387,6 +387,12 @@ fn what_stood_at_a_time_is_told_with_the_numbers_of_that_time() {
     assert_eq!(history.worst(at(60)), Severity::Critical);
 }
 
+/// A line of the report, with its sign.
+fn line(line: &Line) -> String {
+    let sign = line.severity.map_or(String::new(), |severity| format!("{} ", severity.sign()));
+    format!("{}{sign}{}", line.lead, line.text)
+}
+
 #[test]
 fn the_verdict_names_every_resource_and_says_what_was_ruled_out() {
     let (host, readings) = night(30..70);
@@ -394,13 +400,12 @@ fn the_verdict_names_every_resource_and_says_what_was_ruled_out() {
     let last = Sample::new(host, Some(readings[38].clone()), readings[39].clone());
     let verdict = Verdict::new(&engine, &last, 39.0);
     assert_eq!(verdict.severity(), Severity::Critical);
-    let text =
-        verdict.lines().iter().map(|(lead, text)| format!("{lead}{text}")).collect::<Vec<_>>().join("\n");
+    let text = verdict.lines(false).iter().map(line).collect::<Vec<_>>().join("\n");
     assert!(text.starts_with("◆ lynx-obs "), "{text}");
     for said in [
-        "memory   ruled out",
-        "network  ruled out",
-        "heat     ruled out",
+        "memory   ruled out:",
+        "network  ruled out:",
+        "heat     ruled out:",
         "disk     ◆ nvme0n1 is saturated",
         "limits   ▲ /archive",
     ] {
@@ -442,7 +447,7 @@ fn the_verdict_says_once_what_came_several_times() {
             .collect();
         assert_eq!(over, [false, true, true], "what stands comes before what is over");
     }
-    let lines: Vec<String> = verdict.lines().into_iter().map(|(lead, text)| lead + &text).collect();
+    let lines: Vec<String> = verdict.lines(false).iter().map(line).collect();
     for said in ["all cores are busy", "UDP datagrams a second"] {
         let told: Vec<&String> = lines.iter().filter(|line| line.contains(said)).collect();
         assert!(told.iter().filter(|line| line.contains("(3 times, ")).count() == 1, "{lines:#?}");
@@ -576,7 +581,7 @@ fn a_copy_of_some_seconds_fills_nothing_and_one_that_goes_on_does() {
 #[test]
 fn a_task_that_grows_like_those_before_it_is_nothing_new() {
     let grows = |world: &mut World, second: i64| {
-        let (turn, of_turn) = (second / 16, second % 16);
+        let (turn, of_turn) = (second / 48, second % 48);
         let pid = 9_000 + turn;
         if of_turn == 0 {
             let start_ticks = raw(world.now.system.boot_ns.value().unwrap_or(0) / 10_000_000 + 10);
@@ -584,13 +589,13 @@ fn a_task_that_grows_like_those_before_it_is_nothing_new() {
             let mut task = incidents::process(pid, "stack-tile", 540);
             task.start_ticks = start_ticks;
             world.now.processes.push(Arc::new(task));
-        } else if of_turn < 12 || turn == 3 {
+        } else if of_turn < 36 || turn == 3 {
             add(&mut world.process(pid).rss_bytes, 80 << 20);
         }
     };
     let mut world = World::new();
     let (mut engine, mut before) = (Engine::default(), None);
-    for second in 0..QUIET + 64 {
+    for second in 0..QUIET + 192 {
         if second >= QUIET {
             grows(&mut world, second - QUIET);
         }

@@ -7,6 +7,7 @@ mod figures;
 mod findings;
 mod foreign_reader;
 mod hostile;
+mod innocents;
 mod mutator;
 mod parts;
 mod questions;

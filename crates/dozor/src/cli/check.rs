@@ -1,18 +1,19 @@
 //! `dozor check`: the elimination as a report, with a status for scripts.
 
 use super::end::End;
-use super::options::{KernelFiles, interval};
+use super::options::{KernelFiles, Misuse, interval};
 use super::problem;
 use super::query::range;
 use crate::draw::wrapped;
 use crate::look::clock::Zone;
+use crate::look::theme::{Depth, Found};
 use crate::recordings;
 use crate::settings::file::{Places, load};
 use crate::settings::values::Values;
 use crate::usual::{usual, wall_now};
 use clap::{Args, ValueEnum};
-use dozor_core::findings::{Engine, Verdict};
-use dozor_core::lane::Severity;
+use dozor_core::findings::{Engine, Line, Verdict};
+use dozor_core::lane::{Lane, Severity};
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
 use dozor_core::timeline::Reach;
@@ -37,17 +38,24 @@ enum Format {
     Text,
     /// One object
     Json,
+    /// One line with performance data, as monitoring systems read it from check plugins
+    Plugin,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
 enum Level {
-    /// Worth knowing
+    /// Worth knowing; counted as a warning
     Notice,
     /// Hurts somebody, or will soon
     Warning,
     /// Hurts now
     Critical,
 }
+
+/// The exit statuses that check plugins of all monitoring systems share.
+const UNKNOWN: u8 = 3;
+/// Wrong usage; sysexits.h. The usual 2 would be taken for something critical.
+pub const USAGE: u8 = 64;
 
 #[derive(Args)]
 pub struct Check {
@@ -66,9 +74,12 @@ pub struct Check {
     /// How it is written
     #[arg(long, value_enum, default_value = "text")]
     format: Format,
-    /// The status is 1 from this level on
+    /// From this level on the exit status says so
     #[arg(long, value_name = "LEVEL", value_enum, default_value = "warning")]
     fail_on: Level,
+    /// All that is known of each finding, and all of them
+    #[arg(long)]
+    details: bool,
     #[command(flatten)]
     kernel: KernelFiles,
 }
@@ -88,46 +99,179 @@ pub(super) fn engine() -> Engine {
     values.configured.engine()
 }
 
-/// The report in lines that fit a terminal; whoever reads it otherwise gets whole lines.
-fn fitted(verdict: &Verdict) -> String {
-    let width = match crossterm::terminal::size() {
-        Ok((width, _)) if io::stdout().is_terminal() => width,
-        _ => u16::MAX,
-    };
-    let mut lines = vec![];
-    for (lead, text) in verdict.lines() {
-        let indent = lead.width();
-        let room = width.saturating_sub(indent as u16).max(LEAST);
-        for (at, line) in wrapped(&text, room).into_iter().enumerate() {
-            lines.push(if at == 0 {
-                format!("{lead}{line}")
-            } else {
-                format!("{}{line}", " ".repeat(indent))
-            });
+/// Where lines go: a terminal gets signs, words, colours and a width; whoever else reads them whole lines with words.
+struct Paper {
+    width: u16,
+    colours: bool,
+    is_terminal: bool,
+}
+
+impl Paper {
+    fn new() -> Paper {
+        let is_terminal = io::stdout().is_terminal();
+        let width = crossterm::terminal::size().map_or(u16::MAX, |(width, _)| width);
+        let found = Found::by(|name| std::env::var(name).ok());
+        Paper {
+            width: if is_terminal { width } else { u16::MAX },
+            colours: is_terminal && found.theme(None, None).depth != Depth::Mono,
+            is_terminal,
         }
     }
-    lines.join("\n")
+
+    /// A line as it is written, in as many as it needs.
+    fn written(&self, Line { lead, severity, text }: &Line) -> Vec<String> {
+        let mark = severity.map_or(String::new(), |severity| match severity {
+            // What is fine needs no word.
+            Severity::Fine => format!("{} ", severity.sign()),
+            _ => format!("{} {}: ", severity.sign(), severity.word()),
+        });
+        let hue = match severity {
+            Some(Severity::Critical) => "\x1b[1;31m",
+            Some(Severity::Warning) => "\x1b[1;33m",
+            Some(Severity::Notice) => "\x1b[36m",
+            _ => "",
+        };
+        let indent = lead.width();
+        let room = self.width.saturating_sub(indent as u16).max(LEAST);
+        let lines = wrapped(&format!("{mark}{text}"), room);
+        let coloured = |line: &str| match line.strip_prefix(mark.trim_end()) {
+            Some(rest) if self.colours && !hue.is_empty() && !mark.is_empty() => {
+                format!("{hue}{}\x1b[0m{rest}", mark.trim_end())
+            }
+            _ => line.to_owned(),
+        };
+        let first = |(at, line): (usize, &String)| match at {
+            0 => format!("{lead}{}", coloured(line)),
+            _ => format!("{}{line}", " ".repeat(indent)),
+        };
+        lines.iter().enumerate().map(first).collect()
+    }
+}
+
+/// What is seen on a terminal while a machine is watched: for how long already, and the verdict as soon as it is sure of something
+/// critical.
+struct Watching {
+    paper: Paper,
+    shows: bool,
+    /// Lines of the verdict that stand there already.
+    told: usize,
+}
+
+impl Watching {
+    fn at(&mut self, done: Duration, all: Duration, verdict: impl FnOnce() -> Option<Verdict>) {
+        if !self.shows {
+            return;
+        }
+        self.clear();
+        if self.told == 0
+            && let Some(verdict) = verdict()
+        {
+            let lines = self.paper.written(&verdict.head());
+            self.told = lines.len();
+            println!("{}", lines.join("\n"));
+        }
+        let _ = write!(io::stderr(), "{:.0} of {:.0} s", done.as_secs_f64(), all.as_secs_f64());
+    }
+
+    /// Takes the count away.
+    fn clear(&self) {
+        if self.shows {
+            let _ = write!(io::stderr(), "\r\x1b[K");
+        }
+    }
+
+    /// Takes the verdict of before away too: the whole report follows.
+    fn end(&self) {
+        self.clear();
+        if self.told > 0 {
+            print!("\x1b[{}A\x1b[J", self.told);
+        }
+    }
+}
+
+/// A text in one line without the sign that separates it from the performance data.
+fn plain(text: &str) -> String {
+    text.chars().map(|letter| if letter == '|' || letter.is_control() { ' ' } else { letter }).collect()
+}
+
+/// The line of a check plugin: its state, the conclusion, and numbers in the form `label=value unit;warning;critical;least;most`.
+fn plugin(verdict: &Verdict, status: u8) -> String {
+    let state = ["OK", "WARNING", "CRITICAL", "UNKNOWN"][usize::from(status.min(UNKNOWN))];
+    let mut numbers = vec![];
+    for lane in Lane::ALL {
+        let point = &verdict.points[lane];
+        let value = point.value.value().map_or("U".to_owned(), |value| match lane {
+            // Bytes a second; temperatures have no unit in this convention.
+            Lane::Network => format!("{value:.0}B"),
+            Lane::Heat => format!("{value:.1}"),
+            _ => format!("{value:.1}%;;;0;100"),
+        });
+        numbers.push(format!("{}={value}", lane.name()));
+    }
+    for severity in [Severity::Critical, Severity::Warning, Severity::Notice] {
+        numbers.push(format!("{}={}", severity.word(), verdict.count(severity)));
+    }
+    format!("DOZOR {state} - {} | {}", plain(&verdict.sentence()), numbers.join(" "))
 }
 
 impl Check {
-    /// Status 1 where something is as bad as `--fail-on` says.
+    /// Status 0 where nothing is as bad as `--fail-on` says, 1 for warnings, 2 for what is critical, 3 where nothing could be judged.
     pub fn run(self) -> anyhow::Result<End> {
-        let verdict = if self.files.is_empty() { self.here()? } else { self.recorded()? };
+        let paper = Paper::new();
+        let shows = paper.is_terminal && io::stderr().is_terminal() && self.format == Format::Text;
+        let mut watching = Watching { paper, shows, told: 0 };
+        let judged = if self.files.is_empty() { self.here(&mut watching) } else { self.recorded() };
+        let verdict = match judged {
+            Ok(verdict) => verdict,
+            Err(error) if error.is::<Misuse>() => {
+                problem::say(&problem::chain(&error));
+                return Ok(End::Status(USAGE));
+            }
+            Err(error) => {
+                let said = problem::chain(&error);
+                if self.format == Format::Plugin {
+                    writeln!(io::stdout().lock(), "DOZOR UNKNOWN - {}", plain(&said))?;
+                } else {
+                    problem::say(&said);
+                }
+                return Ok(End::Status(UNKNOWN));
+            }
+        };
+        let status = self.status(&verdict);
         let text = match self.format {
-            Format::Text => fitted(&verdict),
+            Format::Text => {
+                watching.end();
+                let lines = verdict.lines(self.details);
+                lines.iter().flat_map(|line| watching.paper.written(line)).collect::<Vec<_>>().join("\n")
+            }
             Format::Json => verdict.json().to_string(),
+            Format::Plugin => plugin(&verdict, status),
         };
         writeln!(io::stdout().lock(), "{text}")?;
-        let level = match self.fail_on {
-            Level::Notice => Severity::Notice,
-            Level::Warning => Severity::Warning,
-            Level::Critical => Severity::Critical,
-        };
-        Ok(if verdict.severity() >= level { End::Status(1) } else { End::Done })
+        Ok(End::Status(status))
+    }
+
+    fn status(&self, verdict: &Verdict) -> u8 {
+        let (worst, level) = (
+            verdict.severity(),
+            match self.fail_on {
+                Level::Notice => Severity::Notice,
+                Level::Warning => Severity::Warning,
+                Level::Critical => Severity::Critical,
+            },
+        );
+        match worst {
+            _ if worst < level => {
+                // Nothing found in too short a time is no answer.
+                if verdict.is_sure() { 0 } else { UNKNOWN }
+            }
+            Severity::Critical => 2,
+            _ => 1,
+        }
     }
 
     /// This machine, watched for a while.
-    fn here(&self) -> anyhow::Result<Verdict> {
+    fn here(&self, watching: &mut Watching) -> anyhow::Result<Verdict> {
         let mut source = self.kernel.source()?;
         source.want(Wanted::recorded().with(Demand::Interrupts).with(Demand::CoreWait));
         let host = Arc::new(source.host());
@@ -154,8 +298,13 @@ impl Check {
             before = now;
             engine.look(&sample);
             seconds += sample.seconds().unwrap_or(0.0);
+            watching.at(due - begin, self.length, || {
+                let is_critical = engine.history().worst(sample.now.wall_ns()) == Severity::Critical;
+                is_critical.then(|| Verdict::new(&engine, &sample, seconds))
+            });
             last = Some(sample);
         }
+        watching.clear();
         let last = last.ok_or_else(|| anyhow::anyhow!("nothing was read"))?;
         Ok(Verdict::new(&engine, &last, seconds))
     }
@@ -178,6 +327,6 @@ impl Check {
             Ok::<(), anyhow::Error>(())
         })?;
         let last = last.ok_or_else(|| anyhow::anyhow!("nothing was recorded then"))?;
-        Ok(Verdict::new(&engine, &last, seconds))
+        Ok(Verdict { is_recorded: true, ..Verdict::new(&engine, &last, seconds) })
     }
 }

@@ -93,7 +93,7 @@ enum Command {
     /// Say what is wrong with this machine, resource by resource, with the culprit and the evidence: the first thing to run after
     /// logging in, and in scripts.
     #[command(
-        after_help = "Examples: dozor check\n          dozor check --for 5s --format json --fail-on critical\n          dozor check night.dozor --from 02:00 --to 02:10"
+        after_help = "Examples: dozor check\n          dozor check --for 30s --format json --fail-on critical\n          dozor check --format plugin\n          dozor check night.dozor --from 02:00 --to 02:10 --details\n\nExit status: 0 nothing at the level of --fail-on or above, 1 warning, 2 critical, 3 could not judge, 64 wrong usage"
     )]
     Check(check::Check),
     /// Load this machine for a bounded time and say whether it stays cool and fast: temperatures, frequencies, throttling, fans.
@@ -163,7 +163,10 @@ pub fn main() -> ExitCode {
     let arguments: Vec<OsString> = std::env::args_os().collect();
     let cli = match Cli::try_parse_from(&arguments) {
         Ok(cli) => cli,
-        Err(error) => return problem::report(&error, &commands()),
+        Err(error) => {
+            let is_check = arguments.get(1).is_some_and(|word| word == "check");
+            return problem::report(&error, &commands(), if is_check { check::USAGE } else { 2 });
+        }
     };
     // A file that reaches the limit of this process is an error of its write, not the end of the program.
     let xfsz = rustix::process::Signal::XFSZ.as_raw();

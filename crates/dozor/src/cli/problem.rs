@@ -7,8 +7,8 @@ use dozor_core::text::{clean, nearest, without_number};
 use std::io::{self, Write as _};
 use std::process::ExitCode;
 
-/// Prints help and version where they were asked for, else one line on what is wrong.
-pub fn report(error: &clap::Error, commands: &[String]) -> ExitCode {
+/// Prints help and version where they were asked for, else one line on what is wrong, and ends with this status.
+pub fn report(error: &clap::Error, commands: &[String], status: u8) -> ExitCode {
     if matches!(error.kind(), ErrorKind::DisplayHelp | ErrorKind::DisplayVersion) {
         let _ = error.print();
         return ExitCode::SUCCESS;
@@ -24,7 +24,7 @@ pub fn report(error: &clap::Error, commands: &[String]) -> ExitCode {
         let text: String = wrong.text.chars().map(shown).collect();
         let _ = writeln!(io::stderr(), "  {text}\n  {}{}", " ".repeat(before), "^".repeat(covered));
     }
-    ExitCode::from(2)
+    ExitCode::from(status)
 }
 
 fn context(error: &clap::Error, kind: ContextKind) -> Option<String> {

@@ -1,6 +1,7 @@
 //! `dozor snapshot`: samples as text or for other programs.
 
 use super::cells::Cells;
+use super::check::engine;
 use super::export::{Format as TableFormat, sink, which};
 use super::options::{KernelFiles, Misuse, Whom, columns, interval, order, positive};
 use crate::look::clock::Zone;
@@ -8,7 +9,8 @@ use crate::look::columns::{ColumnSet, What};
 use clap::{Args, ValueEnum};
 use dozor_core::catalogue::{Metric, PROCESS_METRICS, SYSTEM_METRICS, listed};
 use dozor_core::exited::exited;
-use dozor_core::lane::{Lane, sentences};
+use dozor_core::findings::at_once;
+use dozor_core::lane::Lane;
 use dozor_core::rank::{Narrowing, Order, Population, RowRef};
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
@@ -241,8 +243,8 @@ fn table(
         let value = lane.label(&point);
         writeln!(out, "{} {:<8} {value:>9}  {first}  {second}", point.severity.sign(), lane.name())?;
     }
-    for (.., text) in sentences(population) {
-        writeln!(out, "{text}")?;
+    for (severity, _, text) in at_once(sample, engine().wanted_otherwise()) {
+        writeln!(out, "{} {text}", severity.sign())?;
     }
     let usual = || {
         let mut metrics: Vec<&Metric> = COLUMNS.iter().map(|alias| listed(alias)).collect();

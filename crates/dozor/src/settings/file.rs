@@ -257,6 +257,8 @@ fn read_keys(values: &mut Values, keys: &Item, text: &str, problems: &mut Vec<(u
 pub enum Change {
     /// A setting has this value; none: it is not set.
     Setting(&'static str, Option<String>),
+    /// What is said of a rule: its name, a field, and the value; none: as the program comes.
+    Rule(&'static str, &'static str, Option<String>),
     /// A view.
     View(Box<View>),
     /// A set of columns under a name.
@@ -291,6 +293,23 @@ pub fn changed(text: &str, change: &Change) -> Result<String, String> {
             table(&mut document, of)?;
             if let Some(table) = document[of].as_table_like_mut() {
                 put(table, name, text);
+            }
+        }
+        Change::Rule(rule, field, value) => {
+            table(&mut document, "findings")?;
+            if let Some(findings) = document["findings"].as_table_mut() {
+                findings.set_implicit(true);
+            }
+            let Some(findings) = document["findings"].as_table_like_mut() else { return Ok(text.to_owned()) };
+            if findings.get(rule).is_none() {
+                findings.insert(rule, Item::Table(Table::new()));
+            }
+            let of_rule = findings.get_mut(rule).and_then(Item::as_table_like_mut);
+            let of_rule = of_rule
+                .ok_or_else(|| format!("'findings.{rule}' in settings.toml is no table; mend it first"))?;
+            match value {
+                Some(value) => put(of_rule, field, value),
+                None => drop(of_rule.remove(field)),
             }
         }
         Change::View(view) => {

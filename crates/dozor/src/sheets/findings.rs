@@ -1,5 +1,6 @@
 //! What stood out, over time: when each began and ended, who did it, with the numbers that speak for it.
 
+use super::limits::LimitsSheet;
 use super::{After, List, Room, Sheet, more_below, moves, moving, seen};
 use crate::draw::{put, put_right, wrapped};
 use crate::look::action::Action;
@@ -7,7 +8,7 @@ use crate::look::theme::Role;
 use crate::state::State;
 use crate::state::axis::Axis;
 use dozor_core::chart::{Wish, gather};
-use dozor_core::findings::{Evidence, Finding};
+use dozor_core::findings::{Advice, Evidence, Finding, Step};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::sorting::ColdSort as _;
 use dozor_core::units::{NANOS, long_duration};
@@ -193,10 +194,11 @@ impl FindingsSheet {
         put(buffer, area.x, y, area.width, &rule, theme.role(Role::Quiet));
         y += 1;
         let zone = &state.time().zone;
+        let before = if finding.is_older { "before " } else { "" };
         let since = if finding.over || finding.until_ns < wall {
-            format!("{} to {}", zone.time(finding.from_ns), zone.time(finding.until_ns))
+            format!("{before}{} to {}", zone.time(finding.from_ns), zone.time(finding.until_ns))
         } else {
-            format!("since {}", zone.time(finding.from_ns))
+            format!("since {before}{}", zone.time(finding.from_ns))
         };
         let sign = told.severity.sign().to_string();
         put(buffer, area.x, y, 1, &sign, theme.role(Role::Severity(told.severity)));
@@ -226,13 +228,17 @@ impl FindingsSheet {
             );
             y += 1;
         }
+        let joined =
+            finding.joined_at(wall).map(|(since, who)| format!("{} since {}", who.name, zone.time(*since)));
+        let joined = joined.collect::<Vec<_>>().join(" · ");
         let explained = state.history().explained(finding.number, wall);
         let explains: Vec<String> = explained.iter().map(|one| one.at(wall).sentence.clone()).collect();
         let texts = [
+            ("also", joined),
             ("it explains", explains.join(" ")),
             ("ruled out", finding.ruled_out.join(" · ")),
             ("usually", finding.about.causes.to_owned()),
-            ("next", finding.about.next.to_owned()),
+            ("next", next(state, finding)),
         ];
         for (head, text) in texts.iter().filter(|(_, text)| !text.is_empty()) {
             let lines = wrapped(text, area.width.saturating_sub(16));
@@ -248,6 +254,38 @@ impl FindingsSheet {
             }
         }
     }
+}
+
+/// What the screen does for a step; nothing where it is done elsewhere.
+fn action_of(step: Step) -> Option<Action> {
+    Some(match step {
+        Step::Inspect(_) | Step::Closely => Action::Inspect,
+        Step::Act(_) => Action::Act,
+        Step::Lane(lane) => Action::Lane(lane),
+        Step::Holders | Step::Removed => Action::Holders,
+        Step::Ports => Action::Ports,
+        Step::Difference => Action::Difference,
+        Step::LongerInterval => Action::Plus,
+        Step::Access | Step::Yourself => return None,
+    })
+}
+
+/// What to do next, each step with its key of now.
+fn next(state: &State, finding: &Finding) -> String {
+    let said = finding.about.next.iter().map(|Advice(step, text)| {
+        let key = match step {
+            Step::Inspect("") => "enter".to_owned(),
+            Step::Inspect(page) => format!("enter, {page}"),
+            Step::Closely => "enter, then k".to_owned(),
+            Step::Act("") => "x".to_owned(),
+            Step::Act(choice) => format!("x, {choice}"),
+            Step::Lane(lane) if *lane == finding.about.lane => "l".to_owned(),
+            Step::Access => "dozor access".to_owned(),
+            other => action_of(*other).map_or(String::new(), |action| state.values.keys.key(action)),
+        };
+        if key.is_empty() { (*text).to_owned() } else { format!("{text} ({key})") }
+    });
+    said.collect::<Vec<_>>().join("; ")
 }
 
 /// The axis of the screen in fewer columns.
@@ -315,7 +353,13 @@ impl Sheet for FindingsSheet {
         if !self.narrow {
             hints.extend([("t", "its beginning"), ("l", "its lane")]);
         }
-        hints.extend([("z", "quiet for 1 h"), ("d", "dismiss"), ("Z", "speak again"), ("esc", "close")]);
+        hints.extend([
+            ("e", "its limits"),
+            ("z", "quiet for 1 h"),
+            ("d", "dismiss"),
+            ("Z", "speak again"),
+            ("esc", "close"),
+        ]);
         hints
     }
 
@@ -330,7 +374,11 @@ impl Sheet for FindingsSheet {
         let told = finding.at(wall.max(from));
         let process = told.culprits.iter().find_map(|one| one.pid.filter(|pid| *pid > 0));
         let stands = finding.stood(wall);
+        let about = finding.about;
         match key.code {
+            KeyCode::Char('e') => {
+                return After::Open(Box::new(LimitsSheet::new(about, told.evidence.clone())));
+            }
             KeyCode::Enter | KeyCode::Char('x') => {
                 let Some(pid) = process else {
                     state.say(Severity::Notice, "no single process does it; l goes to its lane".to_owned());
@@ -341,6 +389,11 @@ impl Sheet for FindingsSheet {
                     state.go_to_sample(number);
                 }
                 state.select_pid(pid);
+                let choice = about.next.iter().find_map(|Advice(step, _)| match step {
+                    Step::Act(choice) => Some(*choice),
+                    _ => None,
+                });
+                state.advise(choice.filter(|_| key.code == KeyCode::Char('x')));
                 return After::Do(if key.code == KeyCode::Enter { Action::Inspect } else { Action::Act });
             }
             KeyCode::Char('t') => {
@@ -360,7 +413,14 @@ impl Sheet for FindingsSheet {
                 state.say(Severity::Fine, format!("dismissed: {name} is not told again; Z lets it speak"));
             }
             KeyCode::Char('Z') => state.be_quiet_about(name, wall, None),
-            _ => {}
+            // What it says to do next is done by its key.
+            _ => {
+                let action = state.values.keys.action(key);
+                let mut steps = about.next.iter().filter_map(|Advice(step, _)| action_of(*step));
+                if let Some(action) = action.filter(|action| steps.any(|step| step == *action)) {
+                    return After::Do(action);
+                }
+            }
         }
         After::Stay
     }

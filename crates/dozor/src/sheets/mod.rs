@@ -10,6 +10,7 @@ pub mod findings;
 pub mod holders;
 pub mod inspect;
 pub mod journal;
+pub mod limits;
 pub mod pick;
 pub mod ports;
 pub mod prompt;

@@ -315,6 +315,8 @@ pub struct Watching {
     pub newest: Option<Arc<Sample>>,
     /// Findings from this number on have not rung yet.
     pub alarmed: usize,
+    /// The choice that a finding advises, for the sheet of actions that opens next.
+    pub advised: Option<&'static str>,
     /// Findings that were there when somebody last looked through them.
     pub seen: usize,
 }

@@ -3,7 +3,7 @@
 use super::State;
 use super::data::Mode;
 use super::effect::Effect;
-use dozor_core::findings::{Culprit, Finding, History, Standing, Usual, filled};
+use dozor_core::findings::{Adjusted, Culprit, Finding, History, Standing, Usual, filled};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::timeline::Reach;
 
@@ -70,6 +70,22 @@ impl State {
         {
             engine.pass(moment.wall_ns);
         }
+    }
+
+    /// From here on the rules are as somebody wants them.
+    pub fn adjust(&mut self, adjusted: Adjusted) {
+        self.watching.engine.adjust(adjusted.clone());
+        self.values.configured.adjusted = adjusted;
+    }
+
+    /// The sheet of actions that opens next begins with this choice.
+    pub fn advise(&mut self, choice: Option<&'static str>) {
+        self.watching.advised = choice;
+    }
+
+    /// What a finding advises, once.
+    pub fn take_advice(&mut self) -> Option<&'static str> {
+        self.watching.advised.take()
     }
 
     /// This program is a load itself, on purpose.

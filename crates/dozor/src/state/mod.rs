@@ -29,6 +29,7 @@ use crate::look::theme::{Depth, Theme};
 use crate::settings::values::Values;
 use data::{Deeds, Lanes, Moment, Rows, Selection, Session, Time, Watching};
 use dozor_core::expr::Expression;
+use dozor_core::findings::at_once;
 use dozor_core::parts::PartId;
 use dozor_core::rank::{Arrange, Order};
 use dozor_core::recording::{Mark, MarkKind};
@@ -212,7 +213,7 @@ impl State {
     /// Makes the texts of the shown moment anew: after other units were chosen.
     pub fn refresh_texts(&mut self) {
         if let Some(population) = self.population() {
-            self.moment.standing_out = dozor_core::lane::sentences(&population);
+            self.moment.standing_out = at_once(population.here, &self.values.configured.adjusted);
             self.chosen_lane_first();
             self.show_findings();
         }

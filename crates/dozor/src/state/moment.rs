@@ -6,7 +6,8 @@ use super::trend::TREND_SAMPLES;
 use crate::look::action::Action;
 use crate::look::columns;
 use dozor_core::exited::exited;
-use dozor_core::lane::{Lane, Severity, sentences};
+use dozor_core::findings::at_once;
+use dozor_core::lane::{Lane, Severity};
 use dozor_core::parts;
 use dozor_core::rank::{Line, Population, threads};
 use dozor_core::sample::Sample;
@@ -45,7 +46,8 @@ impl State {
         };
         let gone = Arc::new(exited(&sample));
         let found = self.lines_at(sample.now.wall_ns());
-        self.moment.standing_out = found.unwrap_or_else(|| sentences(&Population::new(&sample, &gone)));
+        self.moment.standing_out =
+            found.unwrap_or_else(|| at_once(&sample, &self.values.configured.adjusted));
         self.moment.gone = Some(gone);
         self.warn_of_own_cost();
         self.chosen_lane_first();

@@ -27,6 +27,7 @@ const INODE_AT: usize = 68;
 const UID_AT: usize = 64;
 /// Offsets in `struct tcp_info`.
 const ROUND_TRIP_AT: usize = 68;
+const RESENT_AT: usize = 100;
 const BYTES_ACKED_AT: usize = 120;
 const BYTES_RECEIVED_AT: usize = 128;
 const BYTES_SENT_AT: usize = 200;
@@ -67,6 +68,8 @@ pub struct InetSocket {
     pub sent: u64,
     /// Bytes sent again; zero for datagrams and where the kernel does not tell.
     pub again: u64,
+    /// Segments sent again; nothing for datagrams and where the kernel does not tell.
+    pub resent: Option<u32>,
     /// Smoothed round trip time in microseconds; nothing for datagrams.
     pub round_trip_us: Option<u32>,
     /// Connections that wait to be accepted, of a socket that listens; else bytes that wait to be read.
@@ -118,6 +121,7 @@ pub fn parse(message: &Message<'_>) -> Option<InetSocket> {
         received: 0,
         sent: 0,
         again: 0,
+        resent: None,
         round_trip_us: None,
         queue: u32_at(bytes, QUEUE_AT)?,
         queue_most: u32_at(bytes, QUEUE_MOST_AT)?,
@@ -133,6 +137,7 @@ pub fn parse(message: &Message<'_>) -> Option<InetSocket> {
         // The other side's end of data is counted like a byte.
         socket.received = if AFTER_FIN.contains(&state) { received.saturating_sub(1) } else { received };
         socket.again = u64_at(info, BYTES_RETRANSMITTED_AT).unwrap_or(0);
+        socket.resent = u32_at(info, RESENT_AT);
         socket.round_trip_us = u32_at(info, ROUND_TRIP_AT).filter(|time| *time > 0);
         // Acknowledged bytes count the beginning and the end of the connection too; newer kernels count what was sent.
         socket.sent = match u64_at(info, BYTES_SENT_AT).zip(u64_at(info, BYTES_RETRANSMITTED_AT)) {

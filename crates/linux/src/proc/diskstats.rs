@@ -20,6 +20,8 @@ pub fn parse(bytes: &[u8], names: &mut Names, mut disks: Vec<DiskRow>) -> Vec<Di
             continue;
         }
         let (in_flight, busy_ms, queue_ms) = (field(), field(), field());
+        let (_discards, _merged, discard_sectors, discard_ms) = (field(), field(), field(), field());
+        let (flushes, flush_ms) = (field(), field());
         disks.push(DiskRow {
             name: names.at(disks.len(), name),
             reads,
@@ -31,6 +33,10 @@ pub fn parse(bytes: &[u8], names: &mut Names, mut disks: Vec<DiskRow>) -> Vec<Di
             in_flight,
             busy_ms,
             queue_ms,
+            discard_bytes: scaled(discard_sectors, SECTOR),
+            discard_ms,
+            flushes,
+            flush_ms,
             ..DiskRow::default()
         });
     }
@@ -48,5 +54,7 @@ mod tests {
         assert_eq!((&*disk.name, disk.reads, disk.writes), ("vda", Raw::new(4539), Raw::new(454)));
         assert_eq!((disk.read_bytes, disk.write_bytes), (Raw::new(802_642 * 512), Raw::new(252_504 * 512)));
         assert_eq!((disk.busy_ms, disk.queue_ms), (Raw::new(6364), Raw::new(13_651)));
+        assert_eq!((disk.discard_bytes, disk.discard_ms), (Raw::new(37_976 * 512), Raw::new(401)));
+        assert_eq!((disk.flushes, disk.flush_ms), (Raw::new(6), Raw::new(15)));
     }
 }

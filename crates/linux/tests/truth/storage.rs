@@ -4,9 +4,7 @@ use super::helper::{Helper, agrees, wait_for_go};
 use super::limits::Group;
 use super::{CORE, INSIDE, wanting};
 use dozor_core::catalogue::{Value, find, handed_for, process_metric};
-use dozor_core::exited::exited;
-use dozor_core::lane::sentences;
-use dozor_core::rank::Population;
+use dozor_core::findings::{Adjusted, at_once};
 use dozor_core::reading::Reading;
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
@@ -408,9 +406,9 @@ fn who_rewrites_the_same_pages_wrote_what_it_handed_over() {
     // Where folios are large, both differ much and a sentence says so.
     let (dirtied, written) = (of(&loop_, pid, "dirtied"), of(&loop_, pid, "write"));
     let seconds = loop_.seconds().expect("an interval");
-    let gone = exited(&loop_);
-    let population = Population::new(&loop_, &gone);
-    let said = sentences(&population).into_iter().any(|(.., text)| text.contains("rewrites the same pages"));
+    let said = at_once(&loop_, &Adjusted::default())
+        .into_iter()
+        .any(|(.., text)| text.contains("rewrites the same pages"));
     assert_eq!(said, dirtied >= 8.0 * written && dirtied / seconds >= 64e6, "{dirtied} {written}");
 }
 

@@ -3,8 +3,8 @@
 use super::world::{CORES, GIB, MIB, World, add, process};
 use crate::lane::Severity;
 use crate::reading::{
-    BatteryRow, EndedRow, GpuRow, GroupRow, InterruptRow, ListenerRow, ProcessRow, RemoteRow, RemovedRow,
-    TransferRow, raw,
+    BatteryRow, ConnectionRow, EndedRow, GpuRow, GroupRow, InterruptRow, ListenerRow, ProcessRow, RemoteRow,
+    RemovedRow, TransferRow, raw,
 };
 use std::sync::Arc;
 
@@ -156,19 +156,30 @@ pub fn incidents() -> Vec<Incident> {
             add(&mut world.now.system.swap_in, 20 * MIB);
             add(&mut world.now.system.swap_out, 20 * MIB);
             world.process(320).swap_bytes = raw(900 * MIB);
+            // Each brings a page back.
+            add(&mut world.process(320).faults_major, 5_000);
         }),
         case("memory-pressure", "skyboard[320]", Warning, |world, _| {
             add(&mut world.now.system.pressure_memory_some, 400_000);
             add(&mut world.process(320).faults_major, 500);
         }),
         case("leak", "skyboard[320]", Warning, |world, _| {
-            add(&mut world.process(320).rss_bytes, 50 * MIB);
-            add(&mut world.now.system.mem_available, -50 * MIB);
+            add(&mut world.process(320).rss_bytes, 200 * MIB);
+            add(&mut world.now.system.mem_available, -200 * MIB);
         }),
         case("oom-kill", "skyboard[320]", Critical, |world, second| {
             if second == 1 {
                 world.now.processes.retain(|row| row.pid.value() != Some(320));
                 add(&mut world.now.system.oom_kills, 1);
+                // By KILL, as the kernel does it.
+                world.now.ended.push(EndedRow {
+                    pid: raw(320),
+                    ppid: raw(1),
+                    seen: raw(1),
+                    status: raw(9),
+                    peak_bytes: raw(2 * GIB),
+                    ..ended(0, "skyboard", 1_000_000)
+                });
             } else if second == 0 {
                 world.process(320).rss_bytes = raw(2 * GIB);
             } else {
@@ -235,7 +246,8 @@ pub fn incidents() -> Vec<Incident> {
             add(&mut world.now.filesystems[0].used, GIB);
             add(&mut world.now.filesystems[0].available, -GIB);
             add(&mut world.process(210).write_any_bytes, GIB);
-        }),
+        })
+        .on(|world| world.process(210).mounts = "/ /data".into()),
         case("removed-files", "catalogd[210]", Notice, |world, second| {
             let held = (second + 1) * 400 * MIB;
             world.now.removed = vec![RemovedRow {
@@ -261,7 +273,18 @@ pub fn incidents() -> Vec<Incident> {
         case("retransmits", "skyboard[320]", Warning, |world, _| {
             add(&mut world.now.system.tcp_retransmits, 60);
             add(&mut world.now.system.tcp_segments, 3_000);
+            add(&mut world.now.connections[0].resent, 58);
             add(&mut world.process(320).net_out_bytes, 2_000_000);
+        })
+        .on(|world| {
+            world.now.connections = vec![ConnectionRow {
+                cookie: raw(7),
+                local: "192.0.2.2:8443".into(),
+                remote: "198.51.100.7:40112".into(),
+                pid: raw(320),
+                resent: raw(0),
+                ..ConnectionRow::default()
+            }];
         }),
         case("udp-lost", "catalogd[210]", Warning, |world, _| {
             add(&mut world.process(210).datagram_drops, 400);
@@ -341,11 +364,11 @@ pub fn incidents() -> Vec<Incident> {
             },
         ),
         case("descriptor-leak", "skyboard[320]", Critical, |world, _| {
-            add(&mut world.process(320).files, 50);
+            add(&mut world.process(320).files, 130);
             add(&mut world.process(320).run_ns, 1_000);
         })
         .on(|world| world.process(320).files_limit = raw(1_600)),
-        case("thread-leak", "skyboard[320]", Notice, |world, _| add(&mut world.process(320).threads, 25)),
+        case("thread-leak", "skyboard[320]", Warning, |world, _| add(&mut world.process(320).threads, 500)),
         case("zombies", "nightqueue[540]", Notice, |world, second| {
             if second == 0 {
                 for at in 0..40 {

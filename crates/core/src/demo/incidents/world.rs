@@ -149,6 +149,10 @@ impl World {
             in_flight: zero,
             busy_ms: zero,
             queue_ms: zero,
+            discard_bytes: zero,
+            discard_ms: zero,
+            flushes: zero,
+            flush_ms: zero,
             ..DiskRow::default()
         }];
         now.interfaces = vec![InterfaceRow {

@@ -5,6 +5,7 @@ use crate::findings::culprit::Culprit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::reading::with_pid;
 
@@ -14,10 +15,12 @@ const ABOUT: About = About {
     title: "connections wait to be accepted",
     least: 2.0,
     calm: 5.0,
-    explained_by: &[],
     causes: "a server that is stuck or has too few workers; a queue that is too short for bursts",
-    next: "look at the server (enter): is it blocked, stopped or full?",
-    limits: &[],
+    next: &[
+        Advice(Step::Inspect(""), "look at the server: is it blocked, stopped or full?"),
+        Advice(Step::Ports, "all ports, with how many wait"),
+    ],
+    ..About::PLAIN
 };
 
 pub fn rule() -> Box<dyn Rule> {

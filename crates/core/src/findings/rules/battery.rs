@@ -5,6 +5,7 @@ use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{CHARGE, Lane, Severity, battery_severity};
 use crate::units::long_duration;
 
@@ -14,15 +15,14 @@ const ABOUT: About = About {
     title: "a battery is nearly empty",
     least: 0.0,
     calm: 5.0,
-    explained_by: &[],
     causes: "mains that are away",
-    next: "save what must not be lost, or find mains",
+    next: &[Advice(Step::Yourself, "save what must not be lost, or find mains")],
     limits: &[LEFT],
+    ..About::PLAIN
 };
 
 /// Percent of the charge, as the parts have it.
 const LEFT: Limit = Limit {
-    rule: "battery",
     name: "left",
     what: "charge that is left while it discharges",
     unit: Unit::Percent,

@@ -6,6 +6,7 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::reading::ProcessKey;
 use crate::sample::process_state;
@@ -20,12 +21,12 @@ const ABOUT: About = About {
     calm: 3.0,
     explained_by: &["filesystem-silent", "remote-slow", "disk-saturated"],
     causes: "a server or a device that does not answer; a saturated disk; a fault of a driver",
-    next: "look at what it waits for (enter); no signal is taken until that ends",
+    next: &[Advice(Step::Inspect("threads"), "look at what it waits for")],
     limits: &[STAYS],
+    ..About::PLAIN
 };
 /// Seconds in the same state, with no work done: a warning, critical.
 const STAYS: Limit = Limit {
-    rule: "blocked",
     name: "time",
     what: "for how long a task is blocked: warning, critical",
     unit: Unit::Seconds,
@@ -67,9 +68,10 @@ impl Rule for Blocked {
         };
         let main = who(row);
         let text = format!(
-            "{}{others} blocked in the kernel for {}: no signal is taken until that ends.",
+            "{}{others} blocked in the kernel for {}{}.",
             main.name,
-            long_duration(longest.round())
+            long_duration(longest.round()),
+            end_of_wait(&row.wait_on)
         );
         let named = all.iter().take(3).filter_map(|(key, _)| scene.sample.now.process(*key));
         seen.push(Seen::new(severity, "", text).by(named.map(|row| who(row))).with(
@@ -77,5 +79,61 @@ impl Rule for Blocked {
             all.len() as f64,
             Unit::Number,
         ));
+    }
+}
+
+/// What can end a wait in the kernel, by the function that somebody waits in: of those who wait for a server, for a program
+/// that serves files, or for a child until it runs, KILL is let through.
+fn end_of_wait(function: &str) -> String {
+    const KILLABLE: [&str; 9] = [
+        "killable",
+        "fuse_",
+        "request_wait_answer",
+        "rpc_",
+        "nfs",
+        "wait_for_response",
+        "p9_",
+        "vfork",
+        "ceph_",
+    ];
+    const NOT: [&str; 9] = [
+        "io_schedule",
+        "jbd2_",
+        "xlog_",
+        "blk_",
+        "wait_on_buffer",
+        "rwsem_",
+        "submit_bio_wait",
+        "md_",
+        "scsi_",
+    ];
+    if function.is_empty() {
+        return ": other signals than KILL wait until that ends, and KILL may have to as well".to_owned();
+    }
+    let has = |parts: &[&str]| parts.iter().any(|part| function.contains(part));
+    if has(&KILLABLE) {
+        format!(" ({function}): KILL ends this wait, other signals do not")
+    } else if has(&NOT) {
+        format!(" ({function}): no signal is taken until that ends")
+    } else {
+        format!(" ({function}): other signals than KILL wait until that ends, and KILL may have to as well")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::end_of_wait;
+
+    #[test]
+    fn a_wait_is_killable_by_the_function_that_it_is_in() {
+        for (function, said) in [
+            ("request_wait_answer", "KILL ends this wait"),
+            ("rpc_wait_bit_killable", "KILL ends this wait"),
+            ("jbd2_log_wait_commit", "no signal is taken"),
+            ("", "KILL may have to"),
+            ("folio_wait_bit_common", "KILL may have to"),
+        ] {
+            assert!(end_of_wait(function).contains(said), "{function}: {}", end_of_wait(function));
+        }
     }
 }

@@ -5,6 +5,7 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 
 const ABOUT: About = About {
@@ -15,12 +16,16 @@ const ABOUT: About = About {
     calm: 8.0,
     explained_by: &["cpu-queue", "short-lived", "forks", "unexplained-cpu"],
     causes: "work that takes all there is, as a build does; nothing is wrong while nobody waits",
-    next: "look at who uses the CPU; give it less if others need it (x)",
+    next: &[
+        Advice(Step::Lane(Lane::Cpu), "look at who uses the CPU"),
+        Advice(Step::Act("nice"), "give it less if others need it"),
+    ],
     limits: &[BUSY],
+    is_of_lane: true,
+    ..About::PLAIN
 };
 /// Percent of all cores.
 const BUSY: Limit = Limit {
-    rule: "cpu-full",
     name: "busy",
     what: "share of the CPU that is in use, from which on it is worth knowing",
     unit: Unit::Percent,

@@ -1,11 +1,12 @@
 //! Open files of a process that only grow, and when it may open no more.
 
-use super::grows::Growing;
+use super::grows::{Growing, LONG};
 use crate::catalogue::Unit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::units::{long_duration, short_count};
 
@@ -14,22 +15,30 @@ const ABOUT: About = About {
     lane: Lane::Cpu,
     title: "open files that only grow",
     least: 0.0,
-    calm: 10.0,
-    explained_by: &[],
+    calm: 5.0,
     causes: "files or connections that are opened and never closed",
-    next: "look at its open files (enter, files); raise the limit or restart it (x)",
-    limits: &[GAINED, END],
+    next: &[
+        Advice(Step::Inspect("files"), "look at its open files"),
+        Advice(Step::Act("open files"), "raise the limit, or restart it"),
+    ],
+    limits: &[GAINED, SHARE, END],
+    is_of_limits: true,
+    ..About::PLAIN
 };
+/// Seconds of growth, of one that is near its limit.
 const STEADY: f64 = 5.0;
-const GAINED: Limit = Limit {
-    rule: "descriptor-leak",
-    name: "gained",
-    what: "descriptors that a process gained",
-    unit: Unit::Number,
-    values: &[200.0],
+/// Seconds below which a process is young.
+const YOUNG: f64 = 60.0;
+/// Share of what it may open.
+const SHARE: Limit = Limit {
+    name: "share",
+    what: "share of the files that it may open: of one that grows for half a minute, of any",
+    unit: Unit::Percent,
+    values: &[10.0, 50.0],
 };
+const GAINED: Limit =
+    Limit { name: "gained", what: "descriptors that a process gained", unit: Unit::Number, values: &[200.0] };
 const END: Limit = Limit {
-    rule: "descriptor-leak",
     name: "end",
     what: "time until it reaches its limit",
     unit: Unit::Seconds,
@@ -53,10 +62,22 @@ impl Rule for Descriptors {
             |view| view.now.files.float().value(),
             |view, growth| {
                 let Some(limit) = view.now.files_limit.float().value() else { return };
-                if growth.seconds() < STEADY || growth.gained() < scene.one(&GAINED) {
+                let share = growth.level() / limit.max(1.0) * 100.0;
+                if growth.gained() < scene.one(&GAINED) || share < scene.two(&SHARE)[0] {
                     return;
                 }
                 let end = (limit - growth.level()).max(0.0) / growth.pace();
+                // Programs open many files while they start; who has half of all that it may is not waited for.
+                let needed = if share >= scene.two(&SHARE)[1] {
+                    STEADY
+                } else if scene.age(view.now) < YOUNG {
+                    return;
+                } else {
+                    LONG
+                };
+                if growth.seconds() < needed {
+                    return;
+                }
                 let severity = match end {
                     end if end <= scene.three(&END)[2] => Severity::Critical,
                     end if end <= scene.three(&END)[1] => Severity::Warning,

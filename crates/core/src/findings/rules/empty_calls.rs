@@ -5,6 +5,7 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::units::short_count;
 
@@ -14,14 +15,16 @@ const ABOUT: About = About {
     title: "calls that move nothing",
     least: 3.0,
     calm: 5.0,
-    explained_by: &[],
     causes: "a loop that does not notice the end of a file or a pipe; a poll without a wait",
-    next: "look closely at what it reads (enter, then k), then stop or restart it (x)",
+    next: &[
+        Advice(Step::Closely, "look closely at what it reads"),
+        Advice(Step::Act("TERM"), "then stop or restart it"),
+    ],
     limits: &[CALLS],
+    ..About::PLAIN
 };
 /// Calls a second from which on it is a loop, and from which on it takes a core.
 const CALLS: Limit = Limit {
-    rule: "empty-calls",
     name: "calls",
     what: "calls a second that transfer nothing",
     unit: Unit::PerSecond,

@@ -4,6 +4,7 @@ use crate::catalogue::Unit;
 use crate::findings::culprit::Culprit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity, fan_severity};
 
 const ABOUT: About = About {
@@ -12,10 +13,9 @@ const ABOUT: About = About {
     title: "a fan stands still",
     least: 2.0,
     calm: 5.0,
-    explained_by: &[],
     causes: "dust, a cable, a worn bearing",
-    next: "look at the sensors (5); it will get hot",
-    limits: &[],
+    next: &[Advice(Step::Lane(Lane::Heat), "look at the sensors; it will get hot")],
+    ..About::PLAIN
 };
 
 pub fn rule() -> Box<dyn Rule> {

@@ -1,13 +1,18 @@
 //! A file system is full, or will be soon.
 
-use crate::catalogue::{Unit, listed};
+use crate::catalogue::{Unit, handed_by, listed};
 use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{FULL, Lane, Severity, filesystem_severity};
-use crate::units::{NANOS, long_bytes, long_duration};
+use crate::parts::mounts_of;
+use crate::reading::{FilesystemRow, mount_word};
+use crate::sample::ProcessView;
+use crate::text::Text;
+use crate::units::{NANOS, long_bytes, long_duration, short_count};
 use std::collections::BTreeMap;
 
 const ABOUT: About = About {
@@ -16,14 +21,17 @@ const ABOUT: About = About {
     title: "a file system fills up",
     least: 0.0,
     calm: 5.0,
-    explained_by: &[],
     causes: "a log or a cache that grows; removed files that somebody still holds open (dozor files --removed)",
-    next: "look at who writes (3) and at removed files that are still held (: who has it open)",
+    next: &[
+        Advice(Step::Holders, "look at who writes there"),
+        Advice(Step::Removed, "removed files that are still held"),
+    ],
     limits: &[END, USED],
+    is_of_limits: true,
+    ..About::PLAIN
 };
 /// Seconds until it is full: worth knowing, a warning, critical.
 const END: Limit = Limit {
-    rule: "filesystem-full",
     name: "end",
     what: "time until it is full",
     unit: Unit::Seconds,
@@ -31,7 +39,6 @@ const END: Limit = Limit {
 };
 /// How full it is, as the parts have it.
 const USED: Limit = Limit {
-    rule: "filesystem-full",
     name: "used",
     what: "share of its room, or of its inodes, that is used",
     unit: Unit::Percent,
@@ -108,69 +115,106 @@ impl Rule for Full {
     fn look(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         let now = scene.sample.now.monotonic_ns();
         for row in &scene.sample.now.filesystems {
-            let (Some(used), Some(left)) = (row.used.float().value(), row.available.float().value()) else {
-                continue;
-            };
-            let filling = self.before.entry(row.mount.to_string()).or_default();
-            *filling = filling.now(used, now);
-            let pace = filling.sure_pace();
-            let end = filling.end(left);
-            let grows = end.is_finite();
-            let soon = match end {
-                end if end <= scene.three(&END)[2] => Severity::Critical,
-                end if end <= scene.three(&END)[1] => Severity::Warning,
-                end if end <= scene.three(&END)[0] => Severity::Notice,
-                _ => Severity::Fine,
-            };
-            // Full and at rest has been so for long: it is worth knowing, and hurts who wants to write.
-            let is_full = filesystem_severity(row, scene.three(&USED));
-            let now_full = if left <= 0.0 { Severity::Critical } else { is_full.min(Severity::Warning) };
-            let severity = now_full.max(soon);
-            let full = used / (used + left).max(1.0) * 100.0;
-            if severity == Severity::Fine
-                || row.answers.value() == Some(0)
-                || (soon < Severity::Warning && full < scene.three(&USED)[0] && is_full == Severity::Fine)
-            {
-                continue;
+            if let (Some(used), Some(_)) = (row.used.float().value(), row.available.float().value()) {
+                let filling = self.before.entry(row.mount.to_string()).or_default();
+                *filling = filling.now(used, now);
             }
-            let no_inodes = row.inodes_free.value() == Some(0) && row.inodes.value() > Some(0);
-            let (mount, size) = (&row.mount, long_bytes(left));
-            let culprits = if grows { writer(scene, mount, pace) } else { vec![] };
-            let mut text = format!("{mount} is {full:.0} % full, {size} left");
-            if no_inodes {
-                text += ", and has no inodes left";
-            }
-            if end.is_finite() {
-                text += &format!("; at this pace for {}", long_duration(end.round()));
-            }
-            text += ".";
-            if let Some(one) = culprits.first() {
-                text += &format!(" {} writes as much.", one.name);
-            }
-            let mut one = Seen::new(severity, &**mount, text)
-                .by(culprits)
-                .with(format!("fs.usage{{{mount}}}"), full, Unit::Percent)
-                .with(format!("fs.available{{{mount}}}"), left, Unit::Bytes);
-            if grows {
-                one = one.with("pace", pace, Unit::BytesPerSecond);
-            }
-            seen.push(one);
         }
+        self.tell(scene, seen);
+    }
+
+    fn tell(&self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+        seen.extend(scene.sample.now.filesystems.iter().filter_map(|row| self.full(scene, row)));
     }
 }
 
-/// Who writes it: of those that have files there, where that was asked for; else the only one that writes as much.
-fn writer(scene: &Scene<'_>, mount: &str, pace: f64) -> Vec<Culprit> {
-    let written = listed("write_any");
-    let all = scene.doers().filter_map(|view| Some((view, written.of(&view).number()?)));
-    let (mut there, mut able) = (vec![], vec![]);
-    for (view, rate) in all.filter(|(_, rate)| *rate >= 0.5 * pace) {
-        if view.now.mounts.split(' ').any(|word| word == mount) {
-            there.push((view, rate));
+impl Full {
+    fn full(&self, scene: &Scene<'_>, row: &FilesystemRow) -> Option<Seen> {
+        let (used, left) = row.used.float().value().zip(row.available.float().value())?;
+        let filling = self.before.get(&*row.mount).copied().unwrap_or_default();
+        let (pace, end) = (filling.sure_pace(), filling.end(left));
+        let soon = match end {
+            end if end <= scene.three(&END)[2] => Severity::Critical,
+            end if end <= scene.three(&END)[1] => Severity::Warning,
+            end if end <= scene.three(&END)[0] => Severity::Notice,
+            _ => Severity::Fine,
+        };
+        // Full and at rest has been so for long: it is worth knowing, and hurts who wants to write.
+        let is_full = filesystem_severity(row, scene.three(&USED));
+        let now_full = if left <= 0.0 { Severity::Critical } else { is_full.min(Severity::Warning) };
+        let severity = now_full.max(soon);
+        let full = used / (used + left).max(1.0) * 100.0;
+        if severity == Severity::Fine
+            || row.answers.value() == Some(0)
+            || (soon < Severity::Warning && full < scene.three(&USED)[0] && is_full == Severity::Fine)
+        {
+            return None;
         }
-        able.push(view);
+        let (mount, grows) = (&row.mount, end.is_finite() && left > 0.0);
+        let inodes =
+            row.inodes.float().value().zip(row.inodes_free.float().value()).filter(|(all, _)| *all > 0.0);
+        let inodes = inodes.map(|(all, free)| ((all - free) / all * 100.0, free));
+        // What is short: inodes where they are fuller than the bytes.
+        let short_of_inodes = inodes.filter(|(part, _)| *part > full);
+        let culprits = if grows { writer(scene, row, pace) } else { vec![] };
+        let mut text = match short_of_inodes {
+            Some((_, 0.0)) => {
+                format!("{mount} has no inodes left: no file can be made there, whatever room there is.")
+            }
+            Some((part, free)) => {
+                format!("{mount} has {} inodes left, {part:.0} % are in use.", short_count(free))
+            }
+            None if left <= 0.0 => format!("{mount} is full: nothing is left of {}.", long_bytes(used)),
+            None => format!("{mount} is {full:.0} % full, {} left.", long_bytes(left)),
+        };
+        if grows {
+            text += &format!(
+                " It grows by {}/s and is full in {}.",
+                long_bytes(pace),
+                long_duration(end.max(1.0).round())
+            );
+            text += &match culprits.first() {
+                Some(one) => format!(" {} writes as much, and has files there.", one.name),
+                None => " Nobody is named: of those who write as much none is known to have files there."
+                    .to_owned(),
+            };
+        }
+        let mut one = Seen::new(severity, &**mount, text).by(culprits);
+        one = match short_of_inodes {
+            Some((part, _)) => one.with(format!("fs.inodes_usage{{{mount}}}"), part, Unit::Percent),
+            None => one.with(format!("fs.usage{{{mount}}}"), full, Unit::Percent).with(
+                format!("fs.available{{{mount}}}"),
+                left,
+                Unit::Bytes,
+            ),
+        };
+        if grows {
+            one = one.with("pace", pace, Unit::BytesPerSecond);
+        }
+        Some(one)
     }
-    let most = there.into_iter().max_by(|a, b| a.1.total_cmp(&b.1)).map(|(view, _)| view);
-    let mut only = || able.pop().filter(|_| able.is_empty());
-    most.or_else(&mut only).map(|view| who(view.now)).into_iter().collect()
+}
+
+/// Who writes it: of those that write as much the one that has files there, or hands as much to the device on which nothing else
+/// is mounted.
+fn writer(scene: &Scene<'_>, row: &FilesystemRow, pace: f64) -> Vec<Culprit> {
+    let written = listed("write_any");
+    let mount = mount_word(&row.mount);
+    let device = row.device.strip_prefix("/dev/").map(Text::from);
+    let disks = &scene.sample.now.disks;
+    let whole = device
+        .and_then(|device| disks.iter().find(|disk| disk.name == device))
+        .map(|disk| if disk.whole.is_empty() { &disk.name } else { &disk.whole });
+    let alone = whole.filter(|whole| mounts_of(scene.sample, whole).count() == 1);
+    let is_there = |view: &ProcessView<'_>| {
+        view.now.mounts.split(' ').any(|word| word == &*mount)
+            || alone.is_some_and(|whole| {
+                let pid = view.now.pid.value().unwrap_or(-1);
+                handed_by(scene.sample, whole, pid, false).is_some_and(|handed| handed >= 0.5 * pace)
+            })
+    };
+    let all = scene.doers().filter_map(|view| Some((view, written.of(&view).number()?)));
+    let there = all.filter(|(view, rate)| *rate >= 0.5 * pace && is_there(view));
+    let most = there.max_by(|a, b| a.1.total_cmp(&b.1));
+    most.map(|(view, _)| who(view.now)).into_iter().collect()
 }

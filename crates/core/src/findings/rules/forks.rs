@@ -1,11 +1,12 @@
 //! A storm of new processes.
 
+use super::short_lived::starter;
 use crate::catalogue::Unit;
 use crate::exited::unseen;
-use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use std::collections::BTreeMap;
 
@@ -17,12 +18,12 @@ const ABOUT: About = About {
     calm: 8.0,
     explained_by: &["short-lived"],
     causes: "a loop in a script; a program that starts another one for each request; a bomb",
-    next: "look at who starts them and stop it (x)",
+    next: &[Advice(Step::Inspect(""), "look at who starts them"), Advice(Step::Act("TERM"), "stop it")],
     limits: &[RATE],
+    ..About::PLAIN
 };
 /// New processes and threads a second: worth knowing, harmful, and that will end badly.
 const RATE: Limit = Limit {
-    rule: "forks",
     name: "rate",
     what: "processes and threads that start in a second",
     unit: Unit::PerSecond,
@@ -40,23 +41,14 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     if severity == Severity::Fine {
         return;
     }
-    let mut parents: BTreeMap<(String, i64), usize> = BTreeMap::new();
-    for (_, rows, _) in unseen(sample) {
-        for row in rows.iter().filter(|row| !row.parent.is_empty()) {
-            *parents.entry((row.parent.to_string(), row.ppid.value().unwrap_or(0))).or_default() += 1;
-        }
+    let mut parents: BTreeMap<i64, i64> = BTreeMap::new();
+    for row in unseen(sample).iter().flat_map(|(_, rows, _)| rows) {
+        *parents.entry(row.ppid.value().unwrap_or(0)).or_default() += row.processes();
     }
-    let named: Option<Culprit> = match parents.iter().max_by_key(|(_, count)| **count) {
-        Some(((name, pid), _)) => Some(Culprit {
-            pid: Some(*pid),
-            start: crate::reading::with_pid(&sample.now.processes, *pid)
-                .and_then(|row| row.start_ticks.value()),
-            name: format!("{name}[{pid}]"),
-            share: None,
-        }),
-        None => scene.culprits(&scene.ranking("cpu_children"), None).into_iter().next(),
-    };
-    let by = named.as_ref().map_or(String::new(), |one| format!(", most of them of {}", one.name));
+    let named = starter(scene, &parents).map(|(one, _)| one);
+    // Where ends are not told, who collects them has their time.
+    let named = named.or_else(|| scene.culprits(&scene.ranking("cpu_children"), None).into_iter().next());
+    let by = named.as_ref().map_or(String::new(), |one| format!(", most of them started by {}", one.name));
     let text = format!("{} processes and threads start every second{by}.", crate::units::short_count(rate));
     seen.push(Seen::new(severity, "", text).by(named).with("forks", rate, Unit::PerSecond));
 }

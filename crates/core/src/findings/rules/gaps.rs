@@ -3,6 +3,7 @@
 use crate::catalogue::Unit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::sample::Gap;
 use crate::units::{NANOS, long_duration};
@@ -16,10 +17,10 @@ const ABOUT: About = About {
     title: "time: sleep, a clock that is moved, lost readings",
     least: 0.0,
     calm: 20.0,
-    explained_by: &[],
     causes: "a suspend; a time service that corrects the clock; a damaged recording",
-    next: "rates over it are unknown; what came before and after stands",
-    limits: &[],
+    next: &[Advice(Step::Yourself, "rates over it are unknown; what came before and after stands")],
+    is_of_limits: true,
+    ..About::PLAIN
 };
 
 pub fn rule() -> Box<dyn Rule> {

@@ -5,6 +5,7 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::units::long_bytes;
 
@@ -14,13 +15,12 @@ const ABOUT: About = About {
     title: "the memory of a graphics processor is full",
     least: 3.0,
     calm: 8.0,
-    explained_by: &[],
     causes: "a model or a batch that is too large for it",
-    next: "look at who uses it (5)",
+    next: &[Advice(Step::Lane(Lane::Heat), "look at who uses it")],
     limits: &[USED],
+    ..About::PLAIN
 };
 const USED: Limit = Limit {
-    rule: "gpu-memory",
     name: "used",
     what: "memory of a GPU in use",
     unit: Unit::Percent,

@@ -5,6 +5,7 @@ use crate::findings::culprit::Culprit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::limits;
 use crate::units::{long_bytes, short_count};
@@ -17,8 +18,12 @@ const ABOUT: About = About {
     calm: 8.0,
     explained_by: &["oom-kill"],
     causes: "a limit that is too small; a leak in the group. Caches of files fill a group too, and give way",
-    next: "look at what its processes hold; raise the limit before one is ended",
-    limits: &[],
+    next: &[
+        Advice(Step::Inspect("memory"), "look at what its processes hold"),
+        Advice(Step::Yourself, "raise the limit before one is ended"),
+    ],
+    is_of_limits: true,
+    ..About::PLAIN
 };
 /// Part of the limit that is near it.
 const NEAR: f64 = 0.95;

@@ -5,6 +5,7 @@ use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::{Scene, is_member, who};
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::limits;
 
@@ -14,14 +15,17 @@ const ABOUT: About = About {
     title: "a group is at its CPU limit",
     least: 3.0,
     calm: 8.0,
-    explained_by: &[],
     causes: "a limit that is too small for bursts; a loop in the group",
-    next: "look at its processes; raise the limit or give them less to do",
+    next: &[
+        Advice(Step::Inspect(""), "look at its processes"),
+        Advice(Step::Yourself, "raise the limit, or give them less to do"),
+    ],
     limits: &[HELD],
+    is_of_limits: true,
+    ..About::PLAIN
 };
 /// Percent of the periods in which it is held back.
 const HELD: Limit = Limit {
-    rule: "group-throttled",
     name: "held",
     what: "share of the periods in which a group was held back",
     unit: Unit::Percent,
@@ -43,8 +47,8 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         }
         let path = group.now.path.to_string();
         let name = limits::short(&group.now.path).to_owned();
-        let limit = limits::cpu_limit(group.now).value().unwrap_or(0.0);
-        let used = limits::cpu(&group).value().unwrap_or(0.0);
+        let limit = limits::cpu_limit(group.now).value();
+        let used = limits::cpu(&group).value();
         let cpu = listed("cpu");
         let busiest = scene
             .doers()
@@ -53,17 +57,20 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
             .filter(|(_, used)| *used > 0.0)
             .max_by(|a, b| a.1.total_cmp(&b.1));
         let by = busiest.as_ref().map_or(String::new(), |(one, _)| format!(" {} uses most of it.", one.name));
-        let text = format!(
-            "{name} may use {limit:.0} % of a core and is held back in {held:.0} % of the periods.{by}"
-        );
-        let main =
-            busiest.map(|(one, own)| Culprit { share: Some(own / used.max(own).max(1e-9) * 100.0), ..one });
-        seen.push(
-            Seen::new(severity, path.clone(), text)
-                .by(main.into_iter().chain([Culprit::thing(name)]))
-                .with(format!("group.throttled{{{path}}}"), held, Unit::Percent)
-                .with(format!("group.cpu{{{path}}}"), used, Unit::PercentOfCore)
-                .with(format!("group.cpu_limit{{{path}}}"), limit, Unit::PercentOfCore),
-        );
+        let may = limit.map_or(String::new(), |limit| format!("may use {limit:.0} % of a core and "));
+        let text = format!("{name} {may}is held back in {held:.0} % of the periods.{by}");
+        // Groups of version 1 do not say how much they used.
+        let of_group = |own: f64| used.map(|used| own / used.max(own).max(1e-9) * 100.0);
+        let main = busiest.map(|(one, own)| Culprit { share: of_group(own), ..one });
+        let mut one = Seen::new(severity, path.clone(), text)
+            .by(main.into_iter().chain([Culprit::thing(name)]))
+            .with(format!("group.throttled{{{path}}}"), held, Unit::Percent);
+        if let Some(used) = used {
+            one = one.with(format!("group.cpu{{{path}}}"), used, Unit::PercentOfCore);
+        }
+        if let Some(limit) = limit {
+            one = one.with(format!("group.cpu_limit{{{path}}}"), limit, Unit::PercentOfCore);
+        }
+        seen.push(one);
     }
 }

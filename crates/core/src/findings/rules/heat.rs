@@ -5,6 +5,7 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, NEAR_HEAT, Severity, temperature_severity};
 use crate::sorting::ColdSort as _;
 use crate::units::{NANOS, long_duration};
@@ -18,15 +19,19 @@ const ABOUT: About = About {
     calm: 10.0,
     explained_by: &["fan"],
     causes: "a fan that stands or is full of dust; more work than the cooling was made for; a warm room",
-    next: "look at the sensors (5); give less work to the hot part (x)",
+    next: &[
+        Advice(Step::Lane(Lane::Heat), "look at the sensors"),
+        Advice(Step::Act("nice"), "give less work to the hot part"),
+    ],
     limits: &[LEFT],
+    is_of_lane: true,
+    ..About::PLAIN
 };
 /// Seconds over which it is seen where the temperature goes.
 const TREND: f64 = 20.0;
 
 /// Degrees that are left, as the lane has it.
 const LEFT: Limit = Limit {
-    rule: "heat",
     name: "left",
     what: "degrees below the limit that a sensor states",
     unit: Unit::Celsius,
@@ -80,7 +85,10 @@ impl Rule for Heat {
             1 => String::new(),
             many => format!(", {} more are near theirs", many - 1),
         };
-        let culprits = scene.culprits(scene.cpu_users(), Some(scene.cpu_in_use()));
+        // Who computes warms the processor, where it has much to do, and no other part.
+        let works = is_of_cpu(name) && scene.cpu_in_use() >= WORKS;
+        let culprits =
+            if works { scene.culprits(scene.cpu_users(), Some(scene.cpu_in_use())) } else { vec![] };
         let mut text =
             format!("{name} is at {here:.0} °C, {:.0} below its limit{soon}{others}.", left.max(0.0));
         text += &does(&culprits, "uses", "use", "of the CPU time in use");
@@ -91,4 +99,13 @@ impl Rule for Heat {
                 .with(format!("sensor.limit{{{name}}}"), here + left, Unit::Celsius),
         );
     }
+}
+
+/// CPU time in use, in percent of one core, from which on it is what makes heat.
+const WORKS: f64 = 50.0;
+
+/// Whether a sensor is one of the processor.
+fn is_of_cpu(name: &str) -> bool {
+    let name = name.to_lowercase();
+    ["package", "core", "cpu", "tctl", "tdie", "soc"].iter().any(|part| name.contains(part))
 }

@@ -5,7 +5,8 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
-use crate::lane::{Lane, Severity, stayed};
+use crate::findings::step::{Advice, Step};
+use crate::lane::{Lane, Severity};
 
 const ABOUT: About = About {
     name: "hot-core",
@@ -15,16 +16,15 @@ const ABOUT: About = About {
     calm: 5.0,
     explained_by: &["interrupts-on-one-core", "empty-calls"],
     causes: "a program with one busy thread: more cores do not make it faster",
-    next: "look at its threads (enter), or closely at what it does (k there)",
+    next: &[
+        Advice(Step::Inspect("threads"), "look at its threads"),
+        Advice(Step::Closely, "or closely at what it does"),
+    ],
     limits: &[HOT],
+    ..About::PLAIN
 };
-const HOT: Limit = Limit {
-    rule: "hot-core",
-    name: "busy",
-    what: "how busy a single core is",
-    unit: Unit::Percent,
-    values: &[95.0],
-};
+const HOT: Limit =
+    Limit { name: "busy", what: "how busy a single core is", unit: Unit::Percent, values: &[95.0] };
 const CALM: f64 = 75.0;
 /// More than a single core can give: ticks are whole ones.
 const ONE_CORE: f64 = 105.0;
@@ -50,7 +50,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let (sentence, culprit, evidence) = if let Some((number, busy)) = hottest {
         let there = all
             .filter(|(at, used)| {
-                *used >= 50.0 && sample.now.processes[*at].core.value() == Some(number) && stayed(sample, *at)
+                *used >= 50.0 && sample.now.processes[*at].core.value() == Some(number) && sample.stayed(*at)
             })
             .max_by(|a, b| a.1.total_cmp(&b.1));
         let by = there.map(|(at, used)| (who(&sample.now.processes[at]), used));

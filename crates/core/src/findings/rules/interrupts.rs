@@ -5,6 +5,7 @@ use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::reading::CoreRow;
 use crate::sample::PartView;
@@ -15,14 +16,13 @@ const ABOUT: About = About {
     title: "interrupts fill one core",
     least: 3.0,
     calm: 6.0,
-    explained_by: &[],
     causes: "a network card with one queue; interrupts that are bound to one core; a flood of small packets",
-    next: "look at the interrupts among the parts of the CPU (1)",
+    next: &[Advice(Step::Lane(Lane::Cpu), "look at the interrupts among the parts of the CPU")],
     limits: &[SHARE],
+    ..About::PLAIN
 };
 /// Share of a core that its interrupts take: worth knowing, harmful.
 const SHARE: Limit = Limit {
-    rule: "interrupts-on-one-core",
     name: "share",
     what: "share of one core that serves interrupts",
     unit: Unit::Percent,

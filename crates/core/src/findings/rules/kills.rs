@@ -3,7 +3,8 @@
 use crate::catalogue::Unit;
 use crate::findings::culprit::Culprit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
-use crate::findings::scene::Scene;
+use crate::findings::scene::{Scene, who};
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::limits;
 use crate::reading::with_pid;
@@ -15,15 +16,20 @@ const ABOUT: About = About {
     title: "the kernel ends processes because memory ran out",
     least: 0.0,
     calm: 30.0,
-    explained_by: &[],
     causes: "memory, or the limit of a group, that is too small for what runs; a leak",
-    next: "look at what is gone and whether it came back; raise the limit or find what grew (d)",
-    limits: &[],
+    next: &[
+        Advice(Step::Yourself, "look whether what is gone came back; raise the limit"),
+        Advice(Step::Difference, "or find what grew"),
+    ],
+    ..About::PLAIN
 };
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
 }
+
+/// The signal that the kernel ends them by; signal(7).
+const KILL: i64 = 9;
 
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let sample = scene.sample;
@@ -36,40 +42,52 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     if kills < 0.5 && group.is_none() {
         return;
     }
-    // The victim is the largest of those that are gone; the record of its end says what it had at most.
+    let in_group = group.as_ref().and_then(|group| group.rate(|g| g.oom_kills).value());
+    let count = in_group.map_or(0.0, |rate| rate * scene.seconds).max(kills).round().max(1.0);
+    // Who was ended by KILL now, and was in the group whose limit it was.
     let before = sample.before.as_deref();
-    let gone = sample.gone_places().filter_map(|place| before.map(|before| &before.processes[place]));
-    let seen_before = gone
-        .filter_map(|row| Some((row.rss_bytes.value()?, crate::findings::scene::who(row))))
-        .max_by_key(|(bytes, _)| *bytes);
-    let told = sample
-        .now
-        .ended
-        .iter()
+    let killed =
+        sample.now.ended.iter().filter(|row| row.status.value().is_some_and(|how| how & 0x7f == KILL));
+    let victims: Vec<(f64, Culprit)> = killed
         .filter_map(|row| {
             // The record of an end has the name of the thread that was the last.
             let known = before.and_then(|before| with_pid(&before.processes, row.pid.value()?));
-            let name = known.map_or(&row.name, |known| &known.name);
-            let name = format!("{name}[{}]", row.pid.value()?);
-            Some((row.peak_bytes.value()?, Culprit { pid: row.pid.value(), ..Culprit::thing(name) }))
+            if let Some(group) = &group {
+                known?.limits.split(' ').find(|path| *path == &*group.now.path)?;
+            }
+            let one = known.map_or_else(
+                || Culprit::thing(format!("{}[{}]", row.name, row.pid.value().unwrap_or(0))),
+                |known| who(known),
+            );
+            let held = row.peak_bytes.float().value().or_else(|| known?.rss_bytes.float().value());
+            Some((held.unwrap_or(0.0), Culprit { pid: row.pid.value(), ..one }))
         })
-        .max_by_key(|(bytes, _)| *bytes);
-    let victim = match (seen_before, told) {
-        (Some(a), Some(b)) => Some(if b.0 > a.0 { b } else { a }),
-        (a, b) => a.or(b),
-    };
-    let whose = group.map_or("memory".to_owned(), |group| {
+        .collect();
+    let whose = group.map_or("because memory ran out".to_owned(), |group| {
         let limit = group.now.memory_limit.float().value();
         let limit = limit.map_or(String::new(), |limit| format!(" of {}", long_bytes(limit)));
-        format!("the limit{limit} of {}", limits::short(&group.now.path))
-    });
-    let count = kills.round().max(1.0);
-    let who = victim.as_ref().map_or(String::new(), |(bytes, one)| {
-        format!(" {} is gone, which had {}.", one.name, long_bytes(*bytes as f64))
+        format!("in control group {}, at its limit{limit} of memory", limits::short(&group.now.path))
     });
     let many = if count > 1.0 { format!("{count:.0} processes") } else { "a process".to_owned() };
-    let text = format!("the kernel ended {many} because {whose} ran out.{who}");
-    seen.push(Seen::new(Severity::Critical, "", text).by(victim.map(|(_, one)| one)).with(
+    // Somebody else may have sent KILL as well: then nobody knows whom the kernel meant.
+    let victims = if victims.len() as f64 <= count { victims } else { vec![] };
+    let who = match &victims[..] {
+        [] if sample.now.system.notifications_lost.value().is_none() => {
+            " Which one, root sees: how processes end is hidden from you (dozor access).".to_owned()
+        }
+        [] => " Which one is not known: the kernel log says.".to_owned(),
+        all => {
+            let said = |(held, one): &(f64, Culprit)| match *held {
+                0.0 => one.name.clone(),
+                held => format!("{}, which had {}", one.name, long_bytes(held)),
+            };
+            let names: Vec<String> = all.iter().take(3).map(said).collect();
+            format!(" It was {}.", names.join("; "))
+        }
+    };
+    let text = format!("the kernel ended {many} {whose}.{who}");
+    let named = victims.into_iter().map(|(_, one)| one).take(3);
+    seen.push(Seen::new(Severity::Critical, "", text).by(named).with(
         "oom.kills",
         count / scene.seconds,
         Unit::PerSecond,

@@ -1,11 +1,12 @@
 //! Memory of a process that only grows, and when there will be none left.
 
-use super::grows::Growing;
+use super::grows::{Growing, LONG};
 use crate::catalogue::Unit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::limits;
 use crate::text::Text;
@@ -17,17 +18,19 @@ const ABOUT: About = About {
     lane: Lane::Memory,
     title: "memory that only grows",
     least: 0.0,
-    calm: 10.0,
-    explained_by: &[],
+    calm: 5.0,
     causes: "a cache without a limit; a leak; a job whose data do not fit",
-    next: "look at its memory by mapping (enter, memory); stop or restart it before memory ends (x)",
+    next: &[
+        Advice(Step::Inspect("memory"), "look at its memory by mapping"),
+        Advice(Step::Act("TERM"), "stop or restart it before memory ends"),
+    ],
     limits: &[GAINED, END],
+    ..About::PLAIN
 };
-/// Seconds of steady growth.
+/// Seconds of steady growth at least; the farther the end is, the more.
 const STEADY: f64 = 6.0;
 /// Bytes gained at least, and by one that is young.
 const GAINED: Limit = Limit {
-    rule: "leak",
     name: "gained",
     what: "bytes that a process gained: an old one, a young one",
     unit: Unit::Bytes,
@@ -37,7 +40,6 @@ const GAINED: Limit = Limit {
 const YOUNG: f64 = 60.0;
 /// Seconds until the end: worth knowing, a warning, critical.
 const END: Limit = Limit {
-    rule: "leak",
     name: "end",
     what: "time until memory ends",
     unit: Unit::Seconds,
@@ -89,7 +91,7 @@ impl Rule for Leak {
             |view| view.now.rss_bytes.float().value(),
             |view, growth| {
                 let is_young = scene.age(view.now) < YOUNG;
-                if growth.seconds() < STEADY || growth.gained() < scene.two(&GAINED)[usize::from(is_young)] {
+                if growth.gained() < scene.two(&GAINED)[usize::from(is_young)] {
                     return;
                 }
                 let group = limits::groups(&view)
@@ -108,6 +110,9 @@ impl Rule for Leak {
                     (None, None) => return,
                 };
                 let end = room / growth.pace();
+                if !growth.tells(end, STEADY) {
+                    return;
+                }
                 let mut severity = match end {
                     end if end <= scene.three(&END)[2] => Severity::Critical,
                     end if end <= scene.three(&END)[1] => Severity::Warning,
@@ -115,11 +120,13 @@ impl Rule for Leak {
                     _ => return,
                 };
                 if is_young {
-                    // Until it has shown that it does not stop by itself.
+                    // Programs grow while they start: until one has shown that it does not stop by itself only what is used up
+                    // in seconds is trouble.
                     severity = match end {
                         end if end <= scene.three(&END)[2] / 2.0 => Severity::Critical,
                         end if end <= scene.three(&END)[2] * 2.0 => Severity::Warning,
-                        _ => Severity::Notice,
+                        _ if growth.seconds() >= LONG => Severity::Notice,
+                        _ => return,
                     };
                     // Compilers grow like those before them, and end.
                     let like = ended.get(&view.now.program).is_some_and(|most| growth.level() <= LIKE * most);

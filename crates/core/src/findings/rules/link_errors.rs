@@ -5,6 +5,7 @@ use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::units::short_count;
 
@@ -16,19 +17,21 @@ const ABOUT: About = About {
     calm: 15.0,
     explained_by: &["link-full"],
     causes: "a bad cable or plug; a card or a queue that is too slow for what comes",
-    next: "look at the interfaces (4); try another cable or port",
+    next: &[
+        Advice(Step::Lane(Lane::Network), "look at the interfaces"),
+        Advice(Step::Yourself, "try another cable or port"),
+    ],
     limits: &[ERRORS, DROPS],
+    ..About::PLAIN
 };
 /// Errors, and drops, a second.
 const ERRORS: Limit = Limit {
-    rule: "link-errors",
     name: "errors",
     what: "errors a second of a link",
     unit: Unit::PerSecond,
     values: &[0.1, 10.0, 1_000.0],
 };
 const DROPS: Limit = Limit {
-    rule: "link-errors",
     name: "drops",
     what: "packets a second that a link drops",
     unit: Unit::PerSecond,

@@ -6,8 +6,9 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, NETWORK, Severity};
-use crate::parts::peers;
+use crate::parts::{Peer, address, connection_rates, peers};
 
 const ABOUT: About = About {
     name: "link-full",
@@ -15,14 +16,14 @@ const ABOUT: About = About {
     title: "a link is full",
     least: 3.0,
     calm: 8.0,
-    explained_by: &[],
     causes: "a copy or a backup without a limit; a flood",
-    next: "look at who moves it and to whom (4)",
+    next: &[Advice(Step::Lane(Lane::Network), "look at who moves it and to whom")],
     limits: &[USED],
+    is_of_lane: true,
+    ..About::PLAIN
 };
 /// Percent of a link, as the lane has it.
 const USED: Limit = Limit {
-    rule: "link-full",
     name: "used",
     what: "share of the speed of a link, in the busier direction",
     unit: Unit::Percent,
@@ -46,7 +47,11 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         let (alias, verb, most) =
             if received > sent { ("net_in", "receives", received) } else { ("net_out", "sends", sent) };
         let mut culprits = scene.culprits(&scene.ranking(alias), Some(most));
-        let peer = peers(scene.sample).into_iter().next().map(|peer| peer.address.to_string());
+        culprits.retain(|one| leaves(scene, one, received > sent, most));
+        let mut peers = peers(scene.sample).into_iter().filter(|peer| !is_loopback(&peer.address));
+        let moved = |peer: &Peer| if received > sent { peer.received } else { peer.sent }.value();
+        let peer = peers.next().filter(|peer| moved(peer).is_some_and(|rate| rate >= MAIN * most));
+        let peer = peer.map(|peer| peer.address.to_string());
         let name = &link.now.name;
         let mut text = format!("{name} is full: {used:.0} % of its link.");
         text += &does(&culprits, verb, verb.trim_end_matches('s'), "of it");
@@ -63,4 +68,32 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
                 .with(format!("{metric}{{{name}}}"), most, Unit::BytesPerSecond),
         );
     }
+}
+
+/// Part of what a link carries by which somebody is named.
+const MAIN: f64 = 0.2;
+
+fn is_loopback(address: &str) -> bool {
+    address.starts_with("127.") || address == "::1"
+}
+
+/// Whether what somebody moves surely leaves the machine: his connections to others carry a good part of the link's bytes, or
+/// there is no traffic of the machine with itself that it could be.
+fn leaves(scene: &Scene<'_>, one: &Culprit, receives: bool, most: f64) -> bool {
+    let sample = scene.sample;
+    let mut interfaces = sample.parts(|reading| &reading.interfaces[..]);
+    let own =
+        interfaces.find(|link| &*link.now.name == "lo").and_then(|link| link.rate(|i| i.in_bytes).value());
+    if own.unwrap_or(0.0) < MAIN * most {
+        return true;
+    }
+    let of_him = sample.parts(|reading| &reading.connections[..]).filter(|connection| {
+        let [here, there] = [&connection.now.local, &connection.now.remote].map(|end| address(end));
+        connection.now.pid.value().is_some()
+            && connection.now.pid.value() == one.pid
+            && !is_loopback(there)
+            && here != there
+    });
+    let rates = of_him.filter_map(|connection| connection_rates(&connection)[usize::from(!receives)].value());
+    rates.sum::<f64>() >= MAIN * most
 }

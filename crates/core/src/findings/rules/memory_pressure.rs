@@ -5,6 +5,7 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 
 const ABOUT: About = About {
@@ -15,19 +16,18 @@ const ABOUT: About = About {
     calm: 10.0,
     explained_by: &["memory-short", "swapping", "leak", "group-memory", "oom-kill"],
     causes: "memory that is short, of the machine or of a group; pages that are read again and again",
-    next: "look at who grew (2), and at groups at their limit",
+    next: &[Advice(Step::Lane(Lane::Memory), "look at who grew, and at groups at their limit")],
     limits: &[SOME, ALL],
+    ..About::PLAIN
 };
 /// Percent of the time in which some wait, and in which all do.
 const SOME: Limit = Limit {
-    rule: "memory-pressure",
     name: "some",
     what: "share of the time in which some wait for memory",
     unit: Unit::Percent,
     values: &[10.0, 30.0, f64::INFINITY],
 };
 const ALL: Limit = Limit {
-    rule: "memory-pressure",
     name: "all",
     what: "share of the time in which all wait for memory",
     unit: Unit::Percent,

@@ -5,6 +5,7 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, MEMORY, Severity};
 use crate::units::long_bytes;
 
@@ -16,12 +17,17 @@ const ABOUT: About = About {
     calm: 10.0,
     explained_by: &["leak"],
     causes: "programs that need more than there is; a leak; limits that are missing",
-    next: "look at who holds it (2) and who grew (d, compared with before); end or limit the largest (x)",
+    next: &[
+        Advice(Step::Lane(Lane::Memory), "look at who holds it"),
+        Advice(Step::Difference, "and who grew, compared with before"),
+        Advice(Step::Act("TERM"), "end or limit the largest"),
+    ],
     limits: &[USED],
+    is_of_lane: true,
+    ..About::PLAIN
 };
 /// Percent of the memory, as the lane has it.
 const USED: Limit = Limit {
-    rule: "memory-short",
     name: "used",
     what: "share of the memory that is in use and cannot be given back",
     unit: Unit::Percent,

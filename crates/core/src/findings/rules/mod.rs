@@ -48,7 +48,7 @@ mod wireless;
 mod zombies;
 
 pub use gaps::{NAME as GAP, gap};
-pub use ruled_out::{Resource, resources, ruled_out};
+pub use ruled_out::{Resource, is_fine, resources, ruled_out};
 
 use super::rule::Rule;
 

@@ -6,6 +6,7 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::limits;
 
@@ -17,11 +18,12 @@ const ABOUT: About = About {
     calm: 8.0,
     explained_by: &["descriptor-leak", "thread-leak"],
     causes: "a limit that is too small for the work; something that is opened and not closed",
-    next: "raise the limit (x) before the next one fails",
+    next: &[Advice(Step::Act("open files"), "raise the limit before the next one fails")],
     limits: &[NEAR],
+    is_of_limits: true,
+    ..About::PLAIN
 };
 const NEAR: Limit = Limit {
-    rule: "near-limit",
     name: "used",
     what: "share of a limit in use",
     unit: Unit::Percent,

@@ -5,6 +5,7 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::sample::ProcessView;
 
@@ -14,19 +15,15 @@ const ABOUT: About = About {
     title: "Dozor itself costs too much",
     least: 10.0,
     calm: 10.0,
-    explained_by: &[],
     causes: "a short interval with very many processes; columns that are dear (dozor metrics says which)",
-    next: "take a longer interval (+), or fewer columns",
+    next: &[Advice(Step::LongerInterval, "take a longer interval, or fewer columns")],
     limits: &[COST],
+    is_of_limits: true,
+    ..About::PLAIN
 };
 /// Percent of a core.
-const COST: Limit = Limit {
-    rule: "own-cost",
-    name: "cost",
-    what: "CPU time of Dozor itself",
-    unit: Unit::PercentOfCore,
-    values: &[30.0],
-};
+const COST: Limit =
+    Limit { name: "cost", what: "CPU time of Dozor itself", unit: Unit::PercentOfCore, values: &[30.0] };
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))

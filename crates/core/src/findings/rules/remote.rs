@@ -5,6 +5,7 @@ use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, SLOW_SERVER, Severity, remote_severity};
 use crate::units::{short_count, short_wait};
 
@@ -16,13 +17,16 @@ const ABOUT: About = About {
     calm: 10.0,
     explained_by: &["filesystem-silent", "link-full", "retransmits"],
     causes: "a busy server; a lossy or full link to it",
-    next: "look at the file systems among the parts of the disk (3) and at the link (4)",
+    next: &[
+        Advice(Step::Lane(Lane::Disk), "look at the file systems among the parts of the disk"),
+        Advice(Step::Lane(Lane::Network), "and at the link"),
+    ],
     limits: &[WAIT],
+    ..About::PLAIN
 };
 
 /// Seconds that an operation takes, as the lane has it.
 const WAIT: Limit = Limit {
-    rule: "remote-slow",
     name: "wait",
     what: "time that an operation of a network file system takes",
     unit: Unit::Delay,

@@ -5,6 +5,7 @@ use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::units::long_bytes;
 
@@ -14,14 +15,14 @@ static ABOUT: About = About {
     title: "removed files that still take room",
     least: 0.0,
     calm: 0.0,
-    explained_by: &[],
     causes: "a log that was removed while a program writes it; temporary files",
-    next: "restart or reload who holds it; dozor files --removed lists all of them",
+    next: &[Advice(Step::Yourself, "restart or reload who holds it"), Advice(Step::Removed, "all of them")],
     limits: &[HELD],
+    is_of_limits: true,
+    ..About::PLAIN
 };
 /// Bytes from which on they are worth a word, and are a warning.
 const HELD: Limit = Limit {
-    rule: "removed-files",
     name: "held",
     what: "room that removed files still take",
     unit: Unit::Bytes,

@@ -1,12 +1,16 @@
 //! TCP sends much again: packets get lost on the way.
 
 use crate::catalogue::Unit;
+use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
-use crate::findings::scene::Scene;
-use crate::findings::scene::does;
+use crate::findings::scene::{Scene, does, who};
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, RESENT, Severity};
+use crate::reading::with_pid;
+use crate::sorting::ColdSort as _;
 use crate::units::short_count;
+use std::collections::BTreeMap;
 
 const ABOUT: About = About {
     name: "retransmits",
@@ -16,15 +20,18 @@ const ABOUT: About = About {
     calm: 10.0,
     explained_by: &["link-errors", "link-full", "backlog"],
     causes: "a lossy or overloaded link; a peer that is gone or too slow",
-    next: "look at the connections of who sends (4, or enter)",
+    next: &[
+        Advice(Step::Inspect("sockets"), "look at the connections of who sends"),
+        Advice(Step::Lane(Lane::Network), "and at the interfaces"),
+    ],
     limits: &[AGAIN],
+    ..About::PLAIN
 };
 /// Share of what is sent, in percent, below which it is nothing out of the ordinary.
 const SHARE: f64 = 0.5;
 
 /// Segments a second, as the lane has it.
 const AGAIN: Limit = Limit {
-    rule: "retransmits",
     name: "again",
     what: "TCP segments that are sent again in a second",
     unit: Unit::PerSecond,
@@ -47,10 +54,42 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     if severity == Severity::Fine {
         return;
     }
-    let culprits = scene.culprits(&scene.ranking("net_out"), None);
+    let culprits = senders(scene, again);
     let part = share.map_or(String::new(), |share| format!(", {share:.1} % of all"));
     let mut text =
         format!("{} TCP segments a second are sent again{part}: packets get lost.", short_count(again));
-    text += &does(&culprits, "sends", "send", "of what is sent");
+    text += &does(&culprits, "sends", "send", "of them");
+    if culprits.is_empty() {
+        text += " Nobody's connections account for them: requests that nobody answers, or connections that are gone.";
+    }
     seen.push(Seen::new(severity, "", text).by(culprits).with("tcp.retransmits", again, Unit::PerSecond));
+}
+
+/// Part of what is sent again by which somebody is named.
+const NAMED: f64 = 0.2;
+
+/// Whose connections send again, by the kernel's count of each of them: the most first, with their share of all.
+fn senders(scene: &Scene<'_>, again: f64) -> Vec<Culprit> {
+    let mut by_pid: BTreeMap<i64, f64> = BTreeMap::new();
+    // The machine's count is that of our own network namespace.
+    let ours = scene
+        .sample
+        .parts(|reading| &reading.connections[..])
+        .filter(|one| one.now.namespace.value().unwrap_or(0) == 0);
+    for connection in ours {
+        if let (Some(pid), Some(rate)) = (connection.now.pid.value(), connection.rate(|c| c.resent).value()) {
+            *by_pid.entry(pid).or_default() += rate;
+        }
+    }
+    let mut named: Vec<(f64, i64)> = by_pid
+        .into_iter()
+        .map(|(pid, rate)| (rate, pid))
+        .filter(|(rate, _)| *rate >= NAMED * again)
+        .collect();
+    named.cold_sort_by(|a, b| b.0.total_cmp(&a.0));
+    let culprit = |(rate, pid): (f64, i64)| {
+        let row = with_pid(&scene.sample.now.processes, pid)?;
+        Some(Culprit { share: Some((rate / again * 100.0).min(100.0)), ..who(row) })
+    };
+    named.into_iter().take(3).filter_map(culprit).collect()
 }

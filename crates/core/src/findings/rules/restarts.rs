@@ -6,8 +6,10 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
-use crate::row::Row as _;
+use crate::reading::with_pid;
+use crate::signals::by_number;
 use crate::text::Text;
 use crate::units::{NANOS, long_duration};
 use std::collections::{BTreeMap, VecDeque};
@@ -19,13 +21,14 @@ const ABOUT: About = About {
     least: 0.0,
     calm: 45.0,
     explained_by: &["short-lived", "oom-kill"],
-    causes: "a service that fails and is started again at once",
-    next: "look at its log; stop the service until the cause is found",
+    causes: "a service, or a program that a supervisor watches, that fails and is started again at once",
+    next: &[Advice(Step::Yourself, "look at its log; stop the service until the cause is found")],
     limits: &[WITHIN, STARTS],
+    is_of_limits: true,
+    ..About::PLAIN
 };
 /// Seconds within which starts count.
 const WITHIN: Limit = Limit {
-    rule: "restarts",
     name: "within",
     what: "the time in which a program starts again and again",
     unit: Unit::Seconds,
@@ -33,7 +36,6 @@ const WITHIN: Limit = Limit {
 };
 /// Starts: worth knowing, a warning.
 const STARTS: Limit = Limit {
-    rule: "restarts",
     name: "starts",
     what: "its starts in that time: notice, warning",
     unit: Unit::Number,
@@ -50,6 +52,87 @@ struct Restarts {
     starts: BTreeMap<(Text, Text), VecDeque<i64>>,
     /// Programs of services that ended lately.
     ended: BTreeMap<(Text, Text), i64>,
+    /// When programs ended badly, by the parent that started them and how they ended.
+    failed: BTreeMap<(i64, Text, i64), VecDeque<i64>>,
+}
+
+/// Microseconds that somebody lives at least who has failed: tools of scripts say no by their exit status, and at once.
+const LIVED: i64 = 50_000;
+/// Ends a second beyond which it is a loop of a script, not somebody who is started again.
+const LOOP: f64 = 2.0;
+/// Parents and programs that are followed.
+const FOLLOWED: usize = 1_000;
+/// The first process of all starts services, which are told by their names.
+const INIT: i64 = 1;
+
+/// A signal's number in how somebody ended; wait(2).
+fn signal(how: i64) -> Option<i64> {
+    Some(how & 0x7f).filter(|signal| *signal != 0)
+}
+
+impl Restarts {
+    /// Follows what one parent starts again and again, of the same name and with the same end.
+    fn crashes(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
+        let now = scene.sample.now.monotonic_ns();
+        let ago = |when: i64| (now - when) as f64 / NANOS as f64;
+        for row in &scene.sample.now.ended {
+            let (Some(parent), Some(how)) = (row.ppid.value(), row.status.value()) else { continue };
+            if how == 0 {
+                // What also ends well does not fail.
+                self.failed.retain(|(of, name, _), _| (*of, name) != (parent, &row.name));
+            } else if parent > INIT
+                && (signal(how).is_some() || row.elapsed.value() >= Some(LIVED))
+                && self.failed.len() < FOLLOWED
+            {
+                self.failed.entry((parent, row.name.clone(), how)).or_default().push_back(now);
+            }
+        }
+        let within = scene.one(&WITHIN);
+        for ends in self.failed.values_mut() {
+            while ends.front().is_some_and(|when| ago(*when) > within) {
+                ends.pop_front();
+            }
+        }
+        // Who is gone starts nobody any more.
+        self.failed.retain(|(parent, ..), ends| {
+            !ends.is_empty() && with_pid(&scene.sample.now.processes, *parent).is_some()
+        });
+        for ((parent, name, how), ends) in &self.failed {
+            let over = ends.front().map_or(0.0, |first| ago(*first));
+            let [some, many] = scene.two(&STARTS);
+            let count = ends.len() as f64;
+            let severity = match signal(*how) {
+                // Somebody else ends them: that is no fault of theirs.
+                Some(signal) if [1, 2, 3, 9, 13, 14, 15].contains(&signal) => continue,
+                Some(_) if count >= many => Severity::Warning,
+                Some(_) if count >= some => Severity::Notice,
+                None if count >= many => Severity::Notice,
+                _ => continue,
+            };
+            let is_over = ends.back().is_none_or(|last| ago(*last) > 30.0);
+            if is_over || count > LOOP * over.max(1.0) {
+                continue;
+            }
+            let Some(row) = with_pid(&scene.sample.now.processes, *parent) else { continue };
+            let starter = who(row);
+            let end = match signal(*how) {
+                Some(signal) => by_number(signal as i32)
+                    .map_or_else(|| format!("by signal {signal}"), |signal| format!("by {}", signal.name)),
+                None => format!("with status {}", how >> 8 & 0xff),
+            };
+            let text = format!(
+                "{name} ended {end} {} times in {}: {} starts it again and it does not stay.",
+                ends.len(),
+                long_duration(over.max(1.0).round()),
+                starter.name
+            );
+            seen.push(
+                Seen::new(severity, format!("{name} of {}", starter.name), text)
+                    .by([Culprit::thing(&**name), starter])
+                    .with("starts", count, Unit::Number),
+            );
+        }
+    }
 }
 
 impl Rule for Restarts {
@@ -79,8 +162,6 @@ impl Rule for Restarts {
             if same == 1 {
                 let starts = self.starts.entry(name).or_default();
                 starts.push_back(now);
-                let key = view.now.key();
-                debug_assert!(key.pid > 0);
             }
         }
         for starts in self.starts.values_mut() {
@@ -113,5 +194,6 @@ impl Rule for Restarts {
                     .with("starts", starts.len() as f64, Unit::Number),
             );
         }
+        self.crashes(scene, seen);
     }
 }

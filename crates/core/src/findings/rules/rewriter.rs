@@ -5,6 +5,7 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::units::long_bytes;
 
@@ -16,12 +17,12 @@ const ABOUT: About = About {
     calm: 5.0,
     explained_by: &["disk-saturated"],
     causes: "a file that is changed in place and never left alone; a map of shared memory",
-    next: "look at its files (enter, files)",
+    next: &[Advice(Step::Inspect("files"), "look at its files")],
     limits: &[MUCH],
+    ..About::PLAIN
 };
 /// Bytes per second, and times what is written, from which on it is worth a word.
 const MUCH: Limit = Limit {
-    rule: "rewriter",
     name: "dirtied",
     what: "bytes a second that a process writes into memory",
     unit: Unit::BytesPerSecond,

@@ -1,6 +1,6 @@
 //! Resources that are not it, and why.
 
-use crate::lane::{Lane, run_queue};
+use crate::lane::{Lane, Severity, run_queue};
 use crate::sample::Sample;
 use crate::units::long_bytes;
 
@@ -17,12 +17,17 @@ pub fn resources(sample: &Sample) -> Vec<Resource> {
     Lane::ALL.into_iter().map(|lane| Resource { lane, why: why(sample, lane) }).collect()
 }
 
-/// The resources that are fine, in words, but for one.
-pub fn ruled_out(sample: &Sample, but: Lane) -> Vec<String> {
-    let fine = Lane::ALL
-        .into_iter()
-        .filter(|lane| *lane != but && lane.point(sample).severity < crate::lane::Severity::Warning);
+/// The resources that are known and fine, in words: without that of a finding, and without those of which something stands out.
+pub fn ruled_out(sample: &Sample, of: Lane, standing_out: &[Lane]) -> Vec<String> {
+    let others = Lane::ALL.into_iter().filter(|lane| *lane != of && !standing_out.contains(lane));
+    let fine = others.filter(|lane| is_fine(sample, *lane));
     fine.map(|lane| format!("{} ({})", lane.name(), why(sample, lane))).collect()
+}
+
+/// Whether the numbers of a resource are known, and nothing of them stands out.
+pub fn is_fine(sample: &Sample, lane: Lane) -> bool {
+    let point = lane.point(sample);
+    point.value.value().is_some() && point.severity == Severity::Fine
 }
 
 fn stalled(sample: &Sample, counter: fn(&crate::reading::Reading) -> crate::known::Raw) -> Option<f64> {

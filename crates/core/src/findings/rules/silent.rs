@@ -4,6 +4,7 @@ use crate::catalogue::Unit;
 use crate::findings::culprit::Culprit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 
 const ABOUT: About = About {
@@ -12,10 +13,9 @@ const ABOUT: About = About {
     title: "a file system does not answer",
     least: 0.0,
     calm: 2.0,
-    explained_by: &[],
     causes: "a file server that is down or cannot be reached; a device that hangs",
-    next: "whoever touches its files waits; look who has it open (: who has it open)",
-    limits: &[],
+    next: &[Advice(Step::Holders, "whoever touches its files waits; look who has it open")],
+    ..About::PLAIN
 };
 
 pub fn rule() -> Box<dyn Rule> {

@@ -5,6 +5,7 @@ use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 
 const ABOUT: About = About {
@@ -13,13 +14,12 @@ const ABOUT: About = About {
     title: "the host gives this machine's cores to others",
     least: 5.0,
     calm: 10.0,
-    explained_by: &[],
     causes: "a host with more virtual cores than real ones; credits of a small machine that are used up",
-    next: "nothing here helps: a larger or another host does",
+    next: &[Advice(Step::Yourself, "nothing here helps: a larger or another host does")],
     limits: &[SHARE],
+    ..About::PLAIN
 };
 const SHARE: Limit = Limit {
-    rule: "steal",
     name: "share",
     what: "share of the CPU time that the hypervisor withheld",
     unit: Unit::Percent,

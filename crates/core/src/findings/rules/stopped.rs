@@ -6,6 +6,7 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::sample::process_state;
 use crate::units::long_duration;
@@ -16,19 +17,15 @@ const ABOUT: About = About {
     title: "a process was stopped and not continued",
     least: 0.0,
     calm: 2.0,
-    explained_by: &[],
     causes: "a stop signal that somebody forgot; a program in the background that wants the terminal",
-    next: "continue it (x)",
+    next: &[Advice(Step::Act("CONT"), "continue it")],
     limits: &[STAYS],
+    is_of_limits: true,
+    ..About::PLAIN
 };
 /// Seconds after which it is worth a word.
-const STAYS: Limit = Limit {
-    rule: "stopped",
-    name: "time",
-    what: "for how long a process is stopped",
-    unit: Unit::Seconds,
-    values: &[5.0],
-};
+const STAYS: Limit =
+    Limit { name: "time", what: "for how long a process is stopped", unit: Unit::Seconds, values: &[5.0] };
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Stopped::default())

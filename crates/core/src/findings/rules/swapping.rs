@@ -1,10 +1,12 @@
 //! Memory is moved to swap and back.
 
 use crate::catalogue::Unit;
+use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::units::long_bytes;
 
@@ -16,12 +18,15 @@ const ABOUT: About = About {
     calm: 10.0,
     explained_by: &["memory-short", "leak", "group-memory"],
     causes: "more memory in use than there is",
-    next: "look at who is in swap (2); end or limit the largest (x)",
+    next: &[
+        Advice(Step::Lane(Lane::Memory), "look at who is in swap"),
+        Advice(Step::Act("TERM"), "end or limit the largest"),
+    ],
     limits: &[BACK, OUT],
+    ..About::PLAIN
 };
 /// Bytes a second that come back from swap: whoever needs them waits for a disk.
 const BACK: Limit = Limit {
-    rule: "swapping",
     name: "in",
     what: "bytes a second that come back from swap",
     unit: Unit::BytesPerSecond,
@@ -29,7 +34,6 @@ const BACK: Limit = Limit {
 };
 /// Bytes a second that go out.
 const OUT: Limit = Limit {
-    rule: "swapping",
     name: "out",
     what: "bytes a second that go out to swap",
     unit: Unit::BytesPerSecond,
@@ -48,12 +52,26 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     if severity == Severity::Fine {
         return;
     }
-    let culprits = scene.culprits(&scene.ranking("swap"), None);
+    let (culprits, said) = movers(scene, out, back);
     let mut text = format!("{}/s go to swap, {}/s come back.", long_bytes(out), long_bytes(back));
-    text += &does(&culprits, "has", "have", "of what is in swap");
+    text += &said;
     seen.push(Seen::new(severity, "", text).by(culprits).with("swap.out", out, Unit::BytesPerSecond).with(
         "swap.in",
         back,
         Unit::BytesPerSecond,
     ));
+}
+
+/// Who makes it so: who grows by a good part of what goes out, or else who faults in a good part of what comes back.
+fn movers(scene: &Scene<'_>, out: f64, back: f64) -> (Vec<Culprit>, String) {
+    /// Bytes that a fault brings back at least.
+    const PAGE: f64 = 4_096.0;
+    let grows = scene.culprits(&scene.ranking("growth"), Some(out));
+    if out > 0.0 && !grows.is_empty() {
+        let said = does(&grows, "grows by", "grow by", "of what goes out");
+        return (grows, said);
+    }
+    let faults = scene.culprits(&scene.ranking("faults_major"), Some(back / PAGE));
+    let said = does(&faults, "waits for", "wait for", "of what comes back");
+    (if back > 0.0 { faults } else { vec![] }, said)
 }

@@ -5,6 +5,7 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::does;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 
 const ABOUT: About = About {
@@ -15,12 +16,15 @@ const ABOUT: About = About {
     calm: 8.0,
     explained_by: &["cpu-queue", "link-full", "disk-saturated", "udp-lost"],
     causes: "threads that hand one lock to and fro; a program that asks for little things one by one",
-    next: "look at its threads (enter) and closely at where its time goes (k there)",
+    next: &[
+        Advice(Step::Inspect("threads"), "look at its threads"),
+        Advice(Step::Closely, "and closely at where its time goes"),
+    ],
     limits: &[RATE],
+    ..About::PLAIN
 };
 /// Switches a second for each core.
 const RATE: Limit = Limit {
-    rule: "switches",
     name: "rate",
     what: "context switches a second and core",
     unit: Unit::PerSecond,

@@ -1,11 +1,12 @@
 //! Threads of a process, or processes of a program, that only become more.
 
-use super::grows::Growing;
+use super::grows::{Growing, LONG};
 use crate::catalogue::Unit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::units::short_count;
 
@@ -14,15 +15,18 @@ const ABOUT: About = About {
     lane: Lane::Cpu,
     title: "threads that only become more",
     least: 0.0,
-    calm: 10.0,
-    explained_by: &[],
+    calm: 5.0,
     causes: "a thread for each request that never ends; a pool without a limit",
-    next: "look at its threads (enter, threads); restart it (x)",
+    next: &[Advice(Step::Inspect("threads"), "look at its threads"), Advice(Step::Act("TERM"), "restart it")],
     limits: &[GAINED],
+    is_of_limits: true,
+    ..About::PLAIN
 };
+/// Seconds of growth, of one that has very many.
 const STEADY: f64 = 5.0;
+/// Seconds below which a process is young.
+const YOUNG: f64 = 60.0;
 const GAINED: Limit = Limit {
-    rule: "thread-leak",
     name: "gained",
     what: "threads that a process gained: notice; that it has: warning",
     unit: Unit::Number,
@@ -45,7 +49,10 @@ impl Rule for Threads {
             scene,
             |view| view.now.threads.float().value(),
             |view, growth| {
-                if growth.seconds() < STEADY || growth.gained() < scene.two(&GAINED)[0] {
+                // A pool is filled while a program starts.
+                let needed = if growth.level() >= scene.two(&GAINED)[1] { STEADY } else { LONG };
+                let is_young = scene.age(view.now) < YOUNG && needed > STEADY;
+                if is_young || growth.seconds() < needed || growth.gained() < scene.two(&GAINED)[0] {
                     return;
                 }
                 let severity = if growth.level() >= scene.two(&GAINED)[1] {

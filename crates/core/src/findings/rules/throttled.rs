@@ -4,6 +4,7 @@ use crate::catalogue::Unit;
 use crate::findings::culprit::Culprit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 
 const ABOUT: About = About {
@@ -14,8 +15,8 @@ const ABOUT: About = About {
     calm: 15.0,
     explained_by: &["fan", "heat"],
     causes: "cooling that is too weak for the work; a fan that stands",
-    next: "look at the cores and sensors (5)",
-    limits: &[],
+    next: &[Advice(Step::Lane(Lane::Heat), "look at the cores and sensors")],
+    ..About::PLAIN
 };
 
 pub fn rule() -> Box<dyn Rule> {

@@ -5,6 +5,7 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity, UNDELIVERED};
 use crate::units::short_count;
 
@@ -14,15 +15,14 @@ const ABOUT: About = About {
     title: "datagrams are not delivered",
     least: 2.0,
     calm: 8.0,
-    explained_by: &[],
     causes: "a program that reads too slowly for what comes, or a buffer that is too small; a flood",
-    next: "look at the sockets of who loses them (enter, sockets)",
+    next: &[Advice(Step::Inspect("sockets"), "look at the sockets of who loses them")],
     limits: &[LOST],
+    ..About::PLAIN
 };
 
 /// Datagrams a second, as the lane has it.
 const LOST: Limit = Limit {
-    rule: "udp-lost",
     name: "lost",
     what: "datagrams that are not delivered in a second, of the machine or of a process",
     unit: Unit::PerSecond,
@@ -42,7 +42,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         .max_by(|a, b| a.1.total_cmp(&b.1));
     let all = scene.sample.rate(|reading| reading.system.udp_errors).value().unwrap_or(0.0);
     let lost = worst.as_ref().map_or(all, |(_, lost)| all.max(*lost));
-    let severity = Severity::reached(lost, scene.three(&LOST)).min(Severity::Warning);
+    let severity = Severity::reached(lost, scene.three(&LOST));
     if severity == Severity::Fine {
         return;
     }

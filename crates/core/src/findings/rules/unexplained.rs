@@ -6,6 +6,7 @@ use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::units::short_count;
 
@@ -17,11 +18,11 @@ const ABOUT: About = About {
     calm: 10.0,
     explained_by: &["short-lived", "interrupts-on-one-core"],
     causes: "processes that come and go unseen (root sees their ends); tasks of other containers; work of the kernel itself",
-    next: "run as root to see who ends; dozor access says what is missing",
+    next: &[Advice(Step::Access, "see what is missing; root sees who ends")],
     limits: &[SHARE],
+    ..About::PLAIN
 };
 const SHARE: Limit = Limit {
-    rule: "unexplained-cpu",
     name: "share",
     what: "share of all CPU time that nobody visible explains",
     unit: Unit::Percent,

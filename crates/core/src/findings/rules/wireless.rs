@@ -5,6 +5,7 @@ use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 
 const ABOUT: About = About {
@@ -13,14 +14,13 @@ const ABOUT: About = About {
     title: "a wireless link fades",
     least: 5.0,
     calm: 10.0,
-    explained_by: &[],
     causes: "distance, a wall, another transmitter on the channel",
-    next: "look at the interfaces (4); move nearer or use another channel",
+    next: &[Advice(Step::Lane(Lane::Network), "look at the interfaces; move nearer or use another channel")],
     limits: &[WEAK],
+    ..About::PLAIN
 };
 /// Signal in decibels below a milliwatt: worth knowing, a warning.
 const WEAK: Limit = Limit {
-    rule: "wireless-fades",
     name: "weak",
     what: "how many dB below a milliwatt the signal is",
     unit: Unit::Number,

@@ -7,6 +7,7 @@ use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
 use crate::findings::scene::Scene;
 use crate::findings::scene::who;
+use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::reading::with_pid;
 use crate::sample::process_state;
@@ -18,14 +19,17 @@ const ABOUT: About = About {
     title: "leaves zombies",
     least: 0.0,
     calm: 5.0,
-    explained_by: &[],
     causes: "a parent that does not wait for its children; it must be mended or restarted",
-    next: "look at the parent; ending it lets the zombies go (x)",
+    next: &[
+        Advice(Step::Inspect(""), "look at the parent"),
+        Advice(Step::Act("TERM"), "ending it lets the zombies go"),
+    ],
     limits: &[STAYS, MANY],
+    is_of_limits: true,
+    ..About::PLAIN
 };
 /// Seconds after which a zombie is nobody's hurry any more.
 const STAYS: Limit = Limit {
-    rule: "zombies",
     name: "time",
     what: "for how long a process has ended without being waited for",
     unit: Unit::Seconds,
@@ -33,7 +37,6 @@ const STAYS: Limit = Limit {
 };
 /// Zombies of one parent: worth knowing, a warning.
 const MANY: Limit = Limit {
-    rule: "zombies",
     name: "many",
     what: "how many there are",
     unit: Unit::Number,

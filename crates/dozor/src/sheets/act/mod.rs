@@ -103,6 +103,10 @@ impl ActSheet {
             let forced = What::Do(Deed::Signal(signals::KILL));
             sheet.search.at = sheet.matching().iter().position(|choice| choice.what == forced).unwrap_or(0);
         }
+        if let Some(choice) = state.take_advice() {
+            let is_it = |one: &Choice| one.name.starts_with(choice) || one.group == choice;
+            sheet.search.at = sheet.matching().iter().position(is_it).unwrap_or(sheet.search.at);
+        }
         sheet.ask(state);
         sheet
     }

@@ -109,6 +109,7 @@ fn advice(prompt: &Prompt, state: &State) -> String {
             "a name · enter keeps it · esc leaves it".to_owned()
         }
         Purpose::Setting(setting) => setting.help.to_owned(),
+        Purpose::Limit(_, what) => format!("{what} · enter keeps it · esc leaves it"),
     }
 }
 

@@ -30,6 +30,8 @@ pub enum Purpose {
     Metric,
     /// The value of a setting.
     Setting(&'static Setting),
+    /// A value of a rule: its name, and what it is.
+    Limit(&'static str, &'static str),
 }
 
 /// What is being typed.
@@ -194,7 +196,8 @@ impl Prompt {
             | Purpose::Columns
             | Purpose::Charts
             | Purpose::Metric
-            | Purpose::Setting(_) => {}
+            | Purpose::Setting(_)
+            | Purpose::Limit(..) => {}
         }
     }
 
@@ -217,7 +220,11 @@ impl Prompt {
                 return self.stay("a name is missing".to_owned());
             }
             Purpose::View => state.save_view(&text),
-            Purpose::Columns | Purpose::Charts | Purpose::Metric | Purpose::Setting(_) => {
+            Purpose::Columns
+            | Purpose::Charts
+            | Purpose::Metric
+            | Purpose::Setting(_)
+            | Purpose::Limit(..) => {
                 return After::Answer(text);
             }
         }

@@ -28,6 +28,7 @@ impl Sheet for Prompt {
             Purpose::Charts => "charts",
             Purpose::Metric => "metric",
             Purpose::Setting(setting) => setting.name,
+            Purpose::Limit(name, _) => name,
         }
         .to_owned()
     }

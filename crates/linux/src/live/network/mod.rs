@@ -527,6 +527,7 @@ impl Network {
                     state: i64::from(socket.state).into(),
                     in_bytes: Raw::new(socket.received as i64),
                     out_bytes: Raw::new(socket.sent as i64),
+                    resent: socket.resent.map_or(Raw::ABSENT, |count| i64::from(count).into()),
                     namespace: foreign,
                 });
             }

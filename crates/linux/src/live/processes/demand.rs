@@ -1,8 +1,9 @@
 //! What costs a file or more for each process and is read only where somebody asks for it.
 
-use super::state::Processes;
+use super::state::{Processes, Tracked};
 use crate::proc::mountinfo::Places;
 use crate::proc::pid::{open_pid, read_pid};
+use crate::proc::read_file;
 use crate::proc::{number, pid_fdinfo, pid_limits, pid_smaps};
 use dozor_core::known::Raw;
 use dozor_core::reading::ProcessRow;
@@ -12,6 +13,9 @@ use rustix::fs::{AtFlags, RawDir, readlinkat, statat};
 use rustix::io::Errno;
 use std::mem::MaybeUninit;
 use std::os::fd::OwnedFd;
+
+/// State of one that waits in the kernel and takes no signal; proc_pid_stat(5).
+const BLOCKED: Raw = Raw::new(b'D' as i64);
 
 impl Processes {
     /// What costs a file or more for each process.
@@ -56,7 +60,8 @@ impl Processes {
             row.pss_bytes =
                 told_apart(read_pid(&self.proc, pid, "smaps_rollup", buffer).map(pid_smaps::parse));
         }
-        if wanted.has(Demand::WaitChannel) {
+        // What somebody is blocked in tells what can end it.
+        if wanted.has(Demand::WaitChannel) || row.state == BLOCKED {
             let text = read_pid(&self.proc, pid, "wchan", buffer).unwrap_or_default();
             row.wait_on = if text.is_empty() || text == b"0" { no_text() } else { clean(text).into() };
         }
@@ -66,6 +71,30 @@ impl Processes {
         if wanted.has(Demand::Gpu) {
             (row.gpu_ns, row.gpu_memory_bytes) = graphics(&self.proc, pid, buffer);
         }
+    }
+}
+
+impl Processes {
+    /// File systems on which somebody has files who writes much: that decides whether it is he who fills one. Of the others what
+    /// was known stays.
+    pub(super) fn mounts_of_writers(&mut self, pid: i64, known: &Tracked, row: &mut ProcessRow) {
+        /// Bytes since the last reading.
+        const MUCH: i64 = 1 << 20;
+        /// Readings for which the answer stands.
+        const TURN: u64 = 16;
+        row.mounts = known.row.mounts.clone();
+        let grown = row.write_any_bytes.value().zip(known.row.write_any_bytes.value());
+        let writes = grown.is_some_and(|(now, before)| now.saturating_sub(before) >= MUCH);
+        let stands = !row.mounts.is_empty() && !(self.turn - known.since).is_multiple_of(TURN);
+        if !writes || stands || self.mount_looks == 0 {
+            return;
+        }
+        if !std::mem::replace(&mut self.places_are_new, true) {
+            self.places =
+                Places::new(&read_file(&self.roots.proc.join("self/mountinfo")).unwrap_or_default());
+        }
+        self.mount_looks -= 1;
+        row.mounts = mounts(&self.proc, pid, &self.places);
     }
 }
 

@@ -65,6 +65,7 @@ impl Processes {
         }
         self.files.begin(seconds);
         (self.writers, self.beyond_calls) = (WRITERS, 0);
+        (self.mount_looks, self.places_are_new) = (WRITERS, wanted.has(Demand::Mounts));
         if wanted.has(Demand::Mounts) {
             self.places =
                 Places::new(&read_file(&self.roots.proc.join("self/mountinfo")).unwrap_or_default());
@@ -324,6 +325,9 @@ impl Processes {
         }
         if let Some(known) = known.as_ref().filter(|_| !text_turn) {
             row.files_limit = known.row.files_limit;
+        }
+        if let Some(known) = known.as_ref().filter(|_| !wanted.has(Demand::Mounts)) {
+            self.mounts_of_writers(pid, known, &mut row);
         }
         let files_before = known.as_ref().and_then(|known| known.row.files.value());
         self.on_demand(pid, wanted, &mut row, files_before, buffer);

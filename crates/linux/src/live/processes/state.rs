@@ -110,6 +110,10 @@ pub struct Processes {
     pub in_full: bool,
     pub forget: bool,
     pub places: Places,
+    /// Whether they are of this reading.
+    pub places_are_new: bool,
+    /// How many are still asked in this reading where they have files.
+    pub mount_looks: u32,
     pub progress: Arc<Progress>,
 }
 
@@ -124,6 +128,8 @@ impl Processes {
             proc,
             files,
             places: Places::default(),
+            places_are_new: false,
+            mount_looks: 0,
             page: rustix::param::page_size() as i64,
             delay_accounting: switch.map_or(true, |text| text.trim_ascii() != b"0"),
             // Behind every turn in which somebody counts as new who was there long before.
