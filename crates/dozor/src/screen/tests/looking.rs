@@ -237,7 +237,7 @@ fn new_gone_and_persistent_processes_are_marked() {
         }
     }
     assert!(desk.screen().contains(
-        "the kernel ended a process because memory ran out. skyboard-cache[1620] is gone, which had"
+        "the kernel ended a process because memory ran out. It was skyboard-cache[1620], which had"
     ));
     let new = row(&desk, "60001 ");
     assert!(new.starts_with(" +"), "{new}");
