@@ -223,6 +223,8 @@ rows! {
         udp_out_bytes: "bytes" Level;
         /// How it ended, as wait(2) tells it: 0, an exit code in the second byte, or a signal in the first.
         status: "" Label;
+        /// 1 where the kernel log says that it was ended because memory ran out; absent where it does not, or may not be read.
+        oom: "" Label;
         /// How many it stands for where readings were thinned out: sums; of life and memory the most.
         alike: "" Label;
     }

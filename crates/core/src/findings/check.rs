@@ -209,13 +209,13 @@ impl Verdict {
             };
         };
         let when = if self.is_recorded {
-            format!("{}: ", self.span(first.from_ns, first.is_older, first.until_ns))
+            format!(" ({})", self.span(first.from_ns, first.is_older, first.until_ns))
         } else {
             String::new()
         };
         let serious = rest.iter().filter(|one| one.told.severity >= Severity::Warning).count();
         let more = if serious > 0 { format!(" And {serious} more.") } else { String::new() };
-        format!("{when}{}{more}", first.told.sentence)
+        format!("{}{when}{more}", first.told.sentence)
     }
 
     /// The first line: how bad it is, whose it is, and the conclusion.

@@ -3,6 +3,7 @@
 use super::culprit::Culprit;
 use super::finding::{Finding, Telling};
 use super::history::History;
+use super::kernel_work::kernel_work;
 use super::limit::Adjusted;
 use super::rule::{Rule, Seen};
 use super::rules;
@@ -313,6 +314,13 @@ impl Engine {
             }
             let seen = longer.of(rule, one, subject).unwrap_or_else(|| one.latest.clone());
             let Seen { mut sentence, culprits, evidence, .. } = seen;
+            if let Some(one) = culprits.first()
+                && let Some(row) = one.key().and_then(|key| sample.now.process(key))
+                && row.kernel.value() == Some(1)
+                && let Some(does) = kernel_work(&row.name, sample)
+            {
+                sentence += &format!(" {} {does}.", one.name);
+            }
             let usual = self.usual.says(finding.about, &finding.about.lane.point(sample));
             let usual = usual.map(|(says, is_usual)| {
                 sentence += &says;

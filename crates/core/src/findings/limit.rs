@@ -12,6 +12,8 @@ pub struct Limit {
     pub name: &'static str,
     /// What it limits.
     pub what: &'static str,
+    /// The metric of the evidence that it is held against, where its unit does not tell.
+    pub of: &'static str,
     /// The unit of its values.
     pub unit: Unit,
     /// Three for notice, warning and critical, or fewer where `what` says which.

@@ -17,6 +17,7 @@ mod document;
 mod engine;
 mod finding;
 mod history;
+mod kernel_work;
 mod limit;
 mod own;
 mod replay;

@@ -203,6 +203,11 @@ pub(super) fn errors(sample: &Sample) -> Option<(&str, Known<f64>)> {
         .max_by(|a, b| a.1.value().unwrap_or(-1.0).total_cmp(&b.1.value().unwrap_or(-1.0)))
 }
 
+/// Whether processes are in network namespaces other than the one whose interfaces and protocols are counted.
+fn has_other_namespaces(sample: &Sample) -> bool {
+    sample.now.processes.iter().any(|row| row.net_namespace.value() > Some(0))
+}
+
 pub(super) fn network_facts(sample: &Sample) -> [String; 2] {
     let Some(interface) = busiest_interface(sample) else {
         return ["no interface here".to_owned(), String::new()];
@@ -214,6 +219,9 @@ pub(super) fn network_facts(sample: &Sample) -> [String; 2] {
         (_, Some((_, words))) => words,
         (Some((name, Known::Value(errors))), None) if errors > 0.0 => {
             format!("{name} has {errors:.1} errors/s")
+        }
+        (Some((_, Known::Value(_))), None) if has_other_namespaces(sample) => {
+            "no errors in this network namespace".to_owned()
         }
         (Some((_, Known::Value(_))), None) => "no errors".to_owned(),
         _ => "errors unknown".to_owned(),

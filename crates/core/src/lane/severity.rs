@@ -1,6 +1,6 @@
 //! How bad something is, and from which values on.
 
-use crate::catalogue::{disk_busy, disk_wait, link_usage, remote_time};
+use crate::catalogue::{disk_busy, disk_wait, link_usage, listed, remote_time};
 use crate::known::Known;
 use crate::limits::{throttled, usage};
 use crate::reading::{BatteryRow, DiskRow, FilesystemRow, GroupRow, InterfaceRow, RemoteRow, SensorRow};
@@ -118,7 +118,8 @@ pub fn disk_severity(disk: &PartView<'_, DiskRow>, by: &DiskLimits) -> Severity 
 /// How bad it is with a file system: full in bytes or in inodes, or not answering.
 pub fn filesystem_severity(filesystem: &FilesystemRow, by: [f64; 3]) -> Severity {
     if filesystem.answers.value() == Some(0) {
-        return Severity::Critical;
+        // Whose program serves its files is somebody's own affair; a disk or a server is everybody's.
+        return if filesystem.kind.starts_with("fuse") { Severity::Warning } else { Severity::Critical };
     }
     let full = |part: Known<f64>, rest: Known<f64>| match part.zip(rest) {
         Known::Value((part, rest)) if part + rest > 0.0 => {
@@ -171,8 +172,16 @@ pub const UNDELIVERED: [f64; 3] = [1.0, 50.0, 500.0];
 /// How bad it is with the protocols: their kinds of trouble that are there, in words, the worst first.
 pub(super) fn protocols(sample: &Sample) -> Vec<(Severity, String)> {
     let per_second = |rate: f64| format!("{}/s", crate::units::short_count(rate));
+    // What a socket of a process dropped counts as well: it may be in another network namespace.
+    let drops = listed("udp_drops");
+    let dropped = sample.active().iter().filter_map(|at| drops.of(&sample.process(*at)).number());
+    let dropped = dropped.fold(0.0, f64::max);
     let kinds = [
-        (sample.rate(|r| r.system.udp_errors), UNDELIVERED, "UDP datagrams not delivered"),
+        (
+            sample.rate(|r| r.system.udp_errors).map(|lost| lost.max(dropped)),
+            UNDELIVERED,
+            "UDP datagrams not delivered",
+        ),
         (sample.rate(|r| r.system.tcp_retransmits), RESENT, "TCP segments sent again"),
     ];
     let mut found: Vec<(Severity, String)> = kinds

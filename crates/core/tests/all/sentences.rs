@@ -97,7 +97,10 @@ fn one_full_core_among_idle_ones_is_named_with_who_runs_there() {
         }
         (reading.system.user, reading.system.idle) = (raw(800), raw(0));
     });
-    assert!(said(&all).iter().all(|(_, text)| !text.starts_with("core ")), "where all are full no core is special");
+    assert!(
+        said(&all).iter().all(|(_, text)| !text.starts_with("core ")),
+        "where all are full no core is special"
+    );
 }
 
 /// All four cores busy for two seconds.
@@ -263,8 +266,12 @@ fn a_kill_for_want_of_memory_is_said_with_who_is_gone() {
         |reading| reading.system.oom_kills = raw(3),
         |reading| {
             reading.system.oom_kills = raw(4);
-            reading.ended =
-                vec![EndedRow { seen: raw(1), status: raw(9), peak_bytes: raw(1 << 34), ..ended(0, "hog", 5, 0) }];
+            reading.ended = vec![EndedRow {
+                seen: raw(1),
+                status: raw(9),
+                peak_bytes: raw(1 << 34),
+                ..ended(0, "hog", 5, 0)
+            }];
         },
     );
     let expected = "the kernel ended a process because memory ran out. It was hog[900], which had 16.0 GiB.";
@@ -298,7 +305,10 @@ fn lane_part_and_sentence_have_one_severity() {
     let worst = parts.iter().flat_map(|section| &section.rows).map(|row| row.severity).max();
     assert_eq!(worst, Some(Severity::Critical));
     assert_eq!(Lane::Network.point(&lossy).severity, Severity::Critical);
-    assert_eq!(said(&lossy), [(Severity::Critical, "200 k UDP datagrams a second arrive and are not delivered.".to_owned())]);
+    assert_eq!(
+        said(&lossy),
+        [(Severity::Critical, "200 k UDP datagrams a second arrive and are not delivered.".to_owned())]
+    );
     let hung = sample(
         |_| {},
         |reading| reading.filesystems = vec![FilesystemRow { answers: raw(0), ..filesystem(0, 0, 900) }],

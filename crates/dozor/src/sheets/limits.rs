@@ -85,7 +85,11 @@ impl LimitsSheet {
     /// What was measured in the unit of a limit.
     fn present(&self, field: Field) -> Option<&Evidence> {
         let Field::Limit(limit) = field else { return None };
-        self.evidence.iter().find(|one| Evidence::new("", 0.0, limit.unit).unit == one.unit)
+        let unit = Evidence::new("", 0.0, limit.unit).unit;
+        self.evidence.iter().find(|one| {
+            let metric = one.metric.split(['{', '@']).next().unwrap_or_default();
+            if limit.of.is_empty() { one.unit == unit } else { metric == limit.of }
+        })
     }
 
     /// Changes a value here and in the file; none: as the program comes.

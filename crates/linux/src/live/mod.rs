@@ -5,6 +5,7 @@
 mod ahead;
 mod crowd;
 mod ended;
+mod kernel_log;
 mod network;
 mod own_io;
 mod processes;
@@ -24,6 +25,7 @@ use dozor_core::reading::{HostFacts, Reading};
 use dozor_core::source::{Progress, Source};
 use dozor_core::wanted::{Demand, Wanted};
 use ended::Ended;
+use kernel_log::KernelLog;
 use network::Network;
 use processes::Processes;
 use removed::Removed;
@@ -49,6 +51,7 @@ pub struct LiveSource {
     network: Network,
     ended: Ended,
     removed: Removed,
+    kernel_log: KernelLog,
     transfers: Transfers,
     wanted: Wanted,
     loads_when_settled: bool,
@@ -74,6 +77,7 @@ impl LiveSource {
             network,
             ended,
             removed: Removed::default(),
+            kernel_log: KernelLog::open(),
             transfers: Transfers::default(),
             roots,
             wanted: Wanted::NOTHING,
@@ -186,6 +190,7 @@ impl Source for LiveSource {
         }
         if is_here && self.wanted.has(Demand::Ended) {
             reading.ended = self.ended.take(&self.roots, &reading.processes);
+            self.kernel_log.mark(reading.system.oom_kills, &mut reading.ended);
             for row in &mut reading.ended {
                 let Some(pid) = row.pid.value() else { continue };
                 if let Some((received, sent)) = self.network.of_gone(pid, row.seen.value() != Some(0)) {

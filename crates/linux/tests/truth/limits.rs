@@ -23,8 +23,14 @@ fn name_of(controller: &str) -> String {
 impl Group {
     /// Where a controller has a tree of version 1, or version 2 hands it down.
     pub fn make(controller: &str, file: &str) -> Option<Group> {
+        Group::another(controller, file, "")
+    }
+
+    /// One more of a controller, with something behind its name.
+    pub fn another(controller: &str, file: &str, behind: &str) -> Option<Group> {
         let roots = [&format!("/sys/fs/cgroup/{controller}"), "/sys/fs/cgroup"];
-        roots.iter().find_map(|root| Group::below(root, &name_of(controller), file))
+        let name = name_of(controller) + behind;
+        roots.iter().find_map(|root| Group::below(root, &name, file))
     }
 
     /// In a tree; none where its groups have no such file.

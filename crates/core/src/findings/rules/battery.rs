@@ -25,6 +25,7 @@ const ABOUT: About = About {
 const LEFT: Limit = Limit {
     name: "left",
     what: "charge that is left while it discharges",
+    of: "",
     unit: Unit::Percent,
     values: &CHARGE,
 };

@@ -29,6 +29,7 @@ const ABOUT: About = About {
 const STAYS: Limit = Limit {
     name: "time",
     what: "for how long a task is blocked: warning, critical",
+    of: "",
     unit: Unit::Seconds,
     values: &[8.0, 120.0],
 };

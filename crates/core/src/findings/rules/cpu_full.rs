@@ -28,6 +28,7 @@ const ABOUT: About = About {
 const BUSY: Limit = Limit {
     name: "busy",
     what: "share of the CPU that is in use, from which on it is worth knowing",
+    of: "",
     unit: Unit::Percent,
     values: &[90.0],
 };

@@ -34,6 +34,7 @@ const ABOUT: About = About {
 const QUEUE: Limit = Limit {
     name: "queue",
     what: "runnable tasks per core: told, critical",
+    of: "",
     unit: Unit::Number,
     values: &[1.75, 4.0],
 };
@@ -41,6 +42,7 @@ const QUEUE: Limit = Limit {
 const LONG: Limit = Limit {
     name: "time",
     what: "for how long there is a queue: warning, critical",
+    of: "",
     unit: Unit::Seconds,
     values: &[15.0, 60.0],
 };

@@ -33,14 +33,21 @@ const YOUNG: f64 = 60.0;
 const SHARE: Limit = Limit {
     name: "share",
     what: "share of the files that it may open: of one that grows for half a minute, of any",
+    of: "",
     unit: Unit::Percent,
     values: &[10.0, 50.0],
 };
-const GAINED: Limit =
-    Limit { name: "gained", what: "descriptors that a process gained", unit: Unit::Number, values: &[200.0] };
+const GAINED: Limit = Limit {
+    name: "gained",
+    what: "descriptors that a process gained",
+    of: "files",
+    unit: Unit::Number,
+    values: &[200.0],
+};
 const END: Limit = Limit {
     name: "end",
     what: "time until it reaches its limit",
+    of: "",
     unit: Unit::Seconds,
     values: &[24.0 * 3600.0, 600.0, 20.0],
 };

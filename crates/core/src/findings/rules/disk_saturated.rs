@@ -37,6 +37,7 @@ const ABOUT: About = About {
 const STALLED: Limit = Limit {
     name: "stalled",
     what: "share of the time that tasks wait for disks, from which on somebody is harmed",
+    of: "pressure.io.some",
     unit: Unit::Percent,
     values: &[20.0],
 };
@@ -46,6 +47,7 @@ const STALLED: Limit = Limit {
 const WAITED: Limit = Limit {
     name: "waited",
     what: "share of the time that tasks wait for a disk that has room, from which on it is worth knowing",
+    of: "pressure.io.some",
     unit: Unit::Percent,
     values: &[30.0],
 };
@@ -54,6 +56,7 @@ const WAITED: Limit = Limit {
 const BUSY: Limit = Limit {
     name: "busy",
     what: "share of the time that a disk without moving parts is busy",
+    of: "",
     unit: Unit::Percent,
     values: &DISKS.solid,
 };
@@ -62,6 +65,7 @@ const BUSY: Limit = Limit {
 const BUSY_TURNING: Limit = Limit {
     name: "busy_turning",
     what: "share of the time that a disk that turns is busy",
+    of: "",
     unit: Unit::Percent,
     values: &DISKS.turning,
 };
@@ -70,6 +74,7 @@ const BUSY_TURNING: Limit = Limit {
 const WAIT: Limit = Limit {
     name: "wait",
     what: "time that requests of a disk take on the mean",
+    of: "",
     unit: Unit::Delay,
     values: &DISKS.wait,
 };

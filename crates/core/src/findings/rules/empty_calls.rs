@@ -27,6 +27,7 @@ const ABOUT: About = About {
 const CALLS: Limit = Limit {
     name: "calls",
     what: "calls a second that transfer nothing",
+    of: "",
     unit: Unit::PerSecond,
     values: &[10_000.0, 100_000.0, f64::INFINITY],
 };

@@ -34,6 +34,7 @@ const ABOUT: About = About {
 const END: Limit = Limit {
     name: "end",
     what: "time until it is full",
+    of: "",
     unit: Unit::Seconds,
     values: &[24.0 * 3600.0, 1_800.0, 60.0],
 };
@@ -41,6 +42,7 @@ const END: Limit = Limit {
 const USED: Limit = Limit {
     name: "used",
     what: "share of its room, or of its inodes, that is used",
+    of: "fs.usage",
     unit: Unit::Percent,
     values: &FULL,
 };

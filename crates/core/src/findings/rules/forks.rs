@@ -26,6 +26,7 @@ const ABOUT: About = About {
 const RATE: Limit = Limit {
     name: "rate",
     what: "processes and threads that start in a second",
+    of: "",
     unit: Unit::PerSecond,
     values: &[250.0, 1_500.0, 20_000.0],
 };

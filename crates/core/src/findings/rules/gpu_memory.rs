@@ -23,6 +23,7 @@ const ABOUT: About = About {
 const USED: Limit = Limit {
     name: "used",
     what: "memory of a GPU in use",
+    of: "",
     unit: Unit::Percent,
     values: &[93.0, 98.0, f64::INFINITY],
 };

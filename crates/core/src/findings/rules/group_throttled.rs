@@ -28,6 +28,7 @@ const ABOUT: About = About {
 const HELD: Limit = Limit {
     name: "held",
     what: "share of the periods in which a group was held back",
+    of: "",
     unit: Unit::Percent,
     values: &[25.0, 75.0, f64::INFINITY],
 };

@@ -34,6 +34,7 @@ const TREND: f64 = 20.0;
 const LEFT: Limit = Limit {
     name: "left",
     what: "degrees below the limit that a sensor states",
+    of: "",
     unit: Unit::Celsius,
     values: &NEAR_HEAT,
 };

@@ -24,7 +24,7 @@ const ABOUT: About = About {
     ..About::PLAIN
 };
 const HOT: Limit =
-    Limit { name: "busy", what: "how busy a single core is", unit: Unit::Percent, values: &[95.0] };
+    Limit { name: "busy", what: "how busy a single core is", of: "", unit: Unit::Percent, values: &[95.0] };
 const CALM: f64 = 75.0;
 /// More than a single core can give: ticks are whole ones.
 const ONE_CORE: f64 = 105.0;

@@ -25,6 +25,7 @@ const ABOUT: About = About {
 const SHARE: Limit = Limit {
     name: "share",
     what: "share of one core that serves interrupts",
+    of: "",
     unit: Unit::Percent,
     values: &[40.0, 75.0, f64::INFINITY],
 };

@@ -7,7 +7,7 @@ use crate::findings::scene::{Scene, who};
 use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity};
 use crate::limits;
-use crate::reading::with_pid;
+use crate::reading::{EndedRow, with_pid};
 use crate::units::long_bytes;
 
 const ABOUT: About = About {
@@ -48,11 +48,15 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let before = sample.before.as_deref();
     let killed =
         sample.now.ended.iter().filter(|row| row.status.value().is_some_and(|how| how & 0x7f == KILL));
-    let victims: Vec<(f64, Culprit)> = killed
+    // Whom the kernel log names is known for sure.
+    let is_logged = killed.clone().any(|row| row.oom.value() == Some(1));
+    let told: Vec<&EndedRow> = killed.filter(|row| !is_logged || row.oom.value() == Some(1)).collect();
+    let victims: Vec<(f64, Culprit)> = told
+        .into_iter()
         .filter_map(|row| {
             // The record of an end has the name of the thread that was the last.
             let known = before.and_then(|before| with_pid(&before.processes, row.pid.value()?));
-            if let Some(group) = &group {
+            if let Some(group) = group.as_ref().filter(|_| !is_logged) {
                 known?.limits.split(' ').find(|path| *path == &*group.now.path)?;
             }
             let one = known.map_or_else(
@@ -70,7 +74,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     });
     let many = if count > 1.0 { format!("{count:.0} processes") } else { "a process".to_owned() };
     // Somebody else may have sent KILL as well: then nobody knows whom the kernel meant.
-    let victims = if victims.len() as f64 <= count { victims } else { vec![] };
+    let victims = if is_logged || victims.len() as f64 <= count { victims } else { vec![] };
     let who = match &victims[..] {
         [] if sample.now.system.notifications_lost.value().is_none() => {
             " Which one, root sees: how processes end is hidden from you (dozor access).".to_owned()

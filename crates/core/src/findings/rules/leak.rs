@@ -33,6 +33,7 @@ const STEADY: f64 = 6.0;
 const GAINED: Limit = Limit {
     name: "gained",
     what: "bytes that a process gained: an old one, a young one",
+    of: "",
     unit: Unit::Bytes,
     values: &[96e6, 192e6],
 };
@@ -42,6 +43,7 @@ const YOUNG: f64 = 60.0;
 const END: Limit = Limit {
     name: "end",
     what: "time until memory ends",
+    of: "",
     unit: Unit::Seconds,
     values: &[2.0 * 3600.0, 300.0, 30.0],
 };

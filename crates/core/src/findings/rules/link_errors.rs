@@ -28,12 +28,14 @@ const ABOUT: About = About {
 const ERRORS: Limit = Limit {
     name: "errors",
     what: "errors a second of a link",
+    of: "",
     unit: Unit::PerSecond,
     values: &[0.1, 10.0, 1_000.0],
 };
 const DROPS: Limit = Limit {
     name: "drops",
     what: "packets a second that a link drops",
+    of: "",
     unit: Unit::PerSecond,
     values: &[10.0, 500.0, f64::INFINITY],
 };

@@ -26,6 +26,7 @@ const ABOUT: About = About {
 const USED: Limit = Limit {
     name: "used",
     what: "share of the speed of a link, in the busier direction",
+    of: "",
     unit: Unit::Percent,
     values: &NETWORK,
 };

@@ -24,12 +24,14 @@ const ABOUT: About = About {
 const SOME: Limit = Limit {
     name: "some",
     what: "share of the time in which some wait for memory",
+    of: "pressure.memory.some",
     unit: Unit::Percent,
     values: &[10.0, 30.0, f64::INFINITY],
 };
 const ALL: Limit = Limit {
     name: "all",
     what: "share of the time in which all wait for memory",
+    of: "pressure.memory.full",
     unit: Unit::Percent,
     values: &[5.0, 10.0, 30.0],
 };

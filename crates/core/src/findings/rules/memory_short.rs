@@ -30,6 +30,7 @@ const ABOUT: About = About {
 const USED: Limit = Limit {
     name: "used",
     what: "share of the memory that is in use and cannot be given back",
+    of: "",
     unit: Unit::Percent,
     values: &MEMORY,
 };

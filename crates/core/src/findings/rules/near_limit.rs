@@ -26,6 +26,7 @@ const ABOUT: About = About {
 const NEAR: Limit = Limit {
     name: "used",
     what: "share of a limit in use",
+    of: "",
     unit: Unit::Percent,
     values: &[85.0, 97.0, f64::INFINITY],
 };

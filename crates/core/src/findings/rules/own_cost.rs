@@ -22,8 +22,13 @@ const ABOUT: About = About {
     ..About::PLAIN
 };
 /// Percent of a core.
-const COST: Limit =
-    Limit { name: "cost", what: "CPU time of Dozor itself", unit: Unit::PercentOfCore, values: &[30.0] };
+const COST: Limit = Limit {
+    name: "cost",
+    what: "CPU time of Dozor itself",
+    of: "",
+    unit: Unit::PercentOfCore,
+    values: &[30.0],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))

@@ -29,6 +29,7 @@ const ABOUT: About = About {
 const WAIT: Limit = Limit {
     name: "wait",
     what: "time that an operation of a network file system takes",
+    of: "",
     unit: Unit::Delay,
     values: &SLOW_SERVER,
 };

@@ -25,6 +25,7 @@ static ABOUT: About = About {
 const HELD: Limit = Limit {
     name: "held",
     what: "room that removed files still take",
+    of: "",
     unit: Unit::Bytes,
     values: &[256e6, 10e9],
 };

@@ -34,6 +34,7 @@ const SHARE: f64 = 0.5;
 const AGAIN: Limit = Limit {
     name: "again",
     what: "TCP segments that are sent again in a second",
+    of: "",
     unit: Unit::PerSecond,
     values: &RESENT,
 };

@@ -31,6 +31,7 @@ const ABOUT: About = About {
 const WITHIN: Limit = Limit {
     name: "within",
     what: "the time in which a program starts again and again",
+    of: "",
     unit: Unit::Seconds,
     values: &[120.0],
 };
@@ -38,6 +39,7 @@ const WITHIN: Limit = Limit {
 const STARTS: Limit = Limit {
     name: "starts",
     what: "its starts in that time: notice, warning",
+    of: "",
     unit: Unit::Number,
     values: &[3.0, 6.0],
 };

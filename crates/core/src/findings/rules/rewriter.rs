@@ -25,6 +25,7 @@ const ABOUT: About = About {
 const MUCH: Limit = Limit {
     name: "dirtied",
     what: "bytes a second that a process writes into memory",
+    of: "",
     unit: Unit::BytesPerSecond,
     values: &[64e6],
 };

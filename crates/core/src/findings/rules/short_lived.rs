@@ -28,6 +28,7 @@ const ABOUT: About = About {
 const SHARE: Limit = Limit {
     name: "share",
     what: "share of all CPU time of processes that came and went",
+    of: "cpu.total",
     unit: Unit::Percent,
     values: &[5.0, 20.0, f64::INFINITY],
 };

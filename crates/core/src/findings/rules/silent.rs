@@ -5,7 +5,7 @@ use crate::findings::culprit::Culprit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
 use crate::findings::scene::Scene;
 use crate::findings::step::{Advice, Step};
-use crate::lane::{Lane, Severity};
+use crate::lane::{FULL, Lane, filesystem_severity};
 
 const ABOUT: About = About {
     name: "filesystem-silent",
@@ -25,7 +25,8 @@ pub fn rule() -> Box<dyn Rule> {
 fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     for row in scene.sample.now.filesystems.iter().filter(|row| row.answers.value() == Some(0)) {
         let text = format!("{} does not answer; whoever touches its files waits.", row.mount);
-        seen.push(Seen::new(Severity::Critical, &*row.mount, text).by([Culprit::thing(&*row.device)]).with(
+        let severity = filesystem_severity(row, FULL);
+        seen.push(Seen::new(severity, &*row.mount, text).by([Culprit::thing(&*row.device)]).with(
             format!("fs.answers{{{}}}", row.mount),
             0.0,
             Unit::Number,

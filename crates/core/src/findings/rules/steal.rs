@@ -22,6 +22,7 @@ const ABOUT: About = About {
 const SHARE: Limit = Limit {
     name: "share",
     what: "share of the CPU time that the hypervisor withheld",
+    of: "",
     unit: Unit::Percent,
     values: &[5.0, 10.0, 30.0],
 };

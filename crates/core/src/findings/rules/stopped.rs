@@ -24,8 +24,13 @@ const ABOUT: About = About {
     ..About::PLAIN
 };
 /// Seconds after which it is worth a word.
-const STAYS: Limit =
-    Limit { name: "time", what: "for how long a process is stopped", unit: Unit::Seconds, values: &[5.0] };
+const STAYS: Limit = Limit {
+    name: "time",
+    what: "for how long a process is stopped",
+    of: "",
+    unit: Unit::Seconds,
+    values: &[5.0],
+};
 
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Stopped::default())

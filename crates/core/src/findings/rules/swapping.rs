@@ -29,6 +29,7 @@ const ABOUT: About = About {
 const BACK: Limit = Limit {
     name: "in",
     what: "bytes a second that come back from swap",
+    of: "swap.in",
     unit: Unit::BytesPerSecond,
     values: &[1e6, 8e6, 100e6],
 };
@@ -36,6 +37,7 @@ const BACK: Limit = Limit {
 const OUT: Limit = Limit {
     name: "out",
     what: "bytes a second that go out to swap",
+    of: "swap.out",
     unit: Unit::BytesPerSecond,
     values: &[4e6, 32e6, f64::INFINITY],
 };

@@ -27,6 +27,7 @@ const ABOUT: About = About {
 const RATE: Limit = Limit {
     name: "rate",
     what: "context switches a second and core",
+    of: "",
     unit: Unit::PerSecond,
     values: &[60_000.0, f64::INFINITY, f64::INFINITY],
 };

@@ -29,6 +29,7 @@ const YOUNG: f64 = 60.0;
 const GAINED: Limit = Limit {
     name: "gained",
     what: "threads that a process gained: notice; that it has: warning",
+    of: "",
     unit: Unit::Number,
     values: &[100.0, 2_000.0],
 };

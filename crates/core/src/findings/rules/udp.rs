@@ -25,6 +25,7 @@ const ABOUT: About = About {
 const LOST: Limit = Limit {
     name: "lost",
     what: "datagrams that are not delivered in a second, of the machine or of a process",
+    of: "",
     unit: Unit::PerSecond,
     values: &UNDELIVERED,
 };

@@ -25,6 +25,7 @@ const ABOUT: About = About {
 const SHARE: Limit = Limit {
     name: "share",
     what: "share of all CPU time that nobody visible explains",
+    of: "",
     unit: Unit::Percent,
     values: &[20.0],
 };

@@ -23,6 +23,7 @@ const ABOUT: About = About {
 const WEAK: Limit = Limit {
     name: "weak",
     what: "how many dB below a milliwatt the signal is",
+    of: "",
     unit: Unit::Number,
     values: &[72.0, 82.0, f64::INFINITY],
 };

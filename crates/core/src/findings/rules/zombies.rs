@@ -32,6 +32,7 @@ const ABOUT: About = About {
 const STAYS: Limit = Limit {
     name: "time",
     what: "for how long a process has ended without being waited for",
+    of: "",
     unit: Unit::Seconds,
     values: &[5.0],
 };
@@ -39,6 +40,7 @@ const STAYS: Limit = Limit {
 const MANY: Limit = Limit {
     name: "many",
     what: "how many there are",
+    of: "",
     unit: Unit::Number,
     values: &[5.0, 500.0, f64::INFINITY],
 };
