@@ -117,7 +117,7 @@ impl SimulatedMachine {
             signals::KILL => self.end_process(key, number),
             _ if process.program.role == Role::Stubborn || process.rests() => {}
             _ if signals::by_number(number).is_some_and(|signal| signal.ends) => {
-                self.end_process(key, number)
+                self.end_process(key, number);
             }
             _ => {}
         }

@@ -15,6 +15,9 @@ const GIB: i64 = 1 << 30;
 /// Seconds of quiet before something happens.
 const QUIET: i64 = 12;
 
+/// What is otherwise on a machine.
+type Change = dyn Fn(&mut World) + Sync;
+
 /// Lets a world run for so many seconds after a quiet beginning; gives the engine and the last sample.
 fn watch(
     seconds: i64,
@@ -180,7 +183,7 @@ fn who_writes_elsewhere_does_not_fill_a_file_system() {
 
 #[test]
 fn a_full_file_system_says_what_is_short_of_it() {
-    let said = |change: &'static (dyn Fn(&mut World) + Sync)| {
+    let said = |change: &'static Change| {
         let found = run(4, &|world| change(world), &|_, _| {});
         let one = of(&found, "filesystem-full");
         let evidence: Vec<String> = one.last().evidence.iter().map(|one| one.metric.clone()).collect();
@@ -200,7 +203,7 @@ fn a_full_file_system_says_what_is_short_of_it() {
 /// Of those who wait for a core only a program of somebody else counts that nothing holds back but the others.
 #[test]
 fn who_gives_way_or_is_held_back_by_himself_is_not_harmed_by_others() {
-    let waits = |change: &'static (dyn Fn(&mut World) + Sync)| {
+    let waits = |change: &'static Change| {
         let found = run(
             20,
             &|world| {
@@ -224,7 +227,7 @@ fn who_gives_way_or_is_held_back_by_himself_is_not_harmed_by_others() {
         named(of(&found, "cpu-queue")).1
     };
     assert!(waits(&|_| {}).contains("waiter[650] has no core"), "somebody else's ordinary program");
-    let innocents: [(&str, &(dyn Fn(&mut World) + Sync)); 5] = [
+    let innocents: [(&str, &Change); 5] = [
         ("a thread of the kernel", &|world| world.process(650).kernel = raw(1)),
         ("a build at nice 19", &|world| world.process(650).nice = raw(19)),
         ("held back by its own limit", &|world| {

@@ -177,8 +177,10 @@ impl Full {
             );
             text += &match culprits.first() {
                 Some(one) => format!(" {} writes as much, and has files there.", one.name),
-                None => " Nobody is named: of those who write as much none is known to have files there."
-                    .to_owned(),
+                None => format!(
+                    " Nobody is named: of those who write as much none is known to have files there.{}",
+                    scene.hidden("write_any")
+                ),
             };
         }
         let mut one = Seen::new(severity, &**mount, text).by(culprits);

@@ -55,12 +55,15 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     if severity == Severity::Fine {
         return;
     }
-    let culprits = senders(scene, again);
+    let (culprits, ownerless) = senders(scene, again);
     let part = share.map_or(String::new(), |share| format!(", {share:.1} % of all"));
     let mut text =
         format!("{} TCP segments a second are sent again{part}: packets get lost.", short_count(again));
     text += &does(&culprits, "sends", "send", "of them");
-    if culprits.is_empty() {
+    if culprits.is_empty() && ownerless >= NAMED * again {
+        let share = (ownerless / again * 100.0).min(100.0);
+        text += &format!(" {share:.0} % of them are of connections whose owner only root sees.");
+    } else if culprits.is_empty() {
         text += " Nobody's connections account for them: requests that nobody answers, or connections that are gone.";
     }
     seen.push(Seen::new(severity, "", text).by(culprits).with("tcp.retransmits", again, Unit::PerSecond));
@@ -69,8 +72,10 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
 /// Part of what is sent again by which somebody is named.
 const NAMED: f64 = 0.2;
 
-/// Whose connections send again, by the kernel's count of each of them: the most first, with their share of all.
-fn senders(scene: &Scene<'_>, again: f64) -> Vec<Culprit> {
+/// Whose connections send again, by the kernel's count of each of them: the most first, with their share of all; and how much
+/// those send again whose owner is not known.
+fn senders(scene: &Scene<'_>, again: f64) -> (Vec<Culprit>, f64) {
+    let mut ownerless = 0.0;
     let mut by_pid: BTreeMap<i64, f64> = BTreeMap::new();
     // The machine's count is that of our own network namespace.
     let ours = scene
@@ -78,8 +83,10 @@ fn senders(scene: &Scene<'_>, again: f64) -> Vec<Culprit> {
         .parts(|reading| &reading.connections[..])
         .filter(|one| one.now.namespace.value().unwrap_or(0) == 0);
     for connection in ours {
-        if let (Some(pid), Some(rate)) = (connection.now.pid.value(), connection.rate(|c| c.resent).value()) {
-            *by_pid.entry(pid).or_default() += rate;
+        let Some(rate) = connection.rate(|c| c.resent).value() else { continue };
+        match connection.now.pid.value() {
+            Some(pid) => *by_pid.entry(pid).or_default() += rate,
+            None => ownerless += rate,
         }
     }
     let mut named: Vec<(f64, i64)> = by_pid
@@ -92,5 +99,5 @@ fn senders(scene: &Scene<'_>, again: f64) -> Vec<Culprit> {
         let row = with_pid(&scene.sample.now.processes, pid)?;
         Some(Culprit { share: Some((rate / again * 100.0).min(100.0)), ..who(row) })
     };
-    named.into_iter().take(3).filter_map(culprit).collect()
+    (named.into_iter().take(3).filter_map(culprit).collect(), ownerless)
 }

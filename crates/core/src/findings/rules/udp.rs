@@ -30,6 +30,9 @@ const LOST: Limit = Limit {
     values: &UNDELIVERED,
 };
 
+/// Part of what is lost by which somebody is named.
+const NAMED: f64 = 0.2;
+
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
 }
@@ -43,26 +46,30 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         .max_by(|a, b| a.1.total_cmp(&b.1));
     let all = scene.sample.rate(|reading| reading.system.udp_errors).value().unwrap_or(0.0);
     let lost = worst.as_ref().map_or(all, |(_, lost)| all.max(*lost));
+    // Who loses a little beside what others lose is not it.
+    let worst = worst.filter(|(_, own)| *own >= NAMED * all);
     let severity = Severity::reached(lost, scene.three(&LOST));
     if severity == Severity::Fine {
         return;
     }
-    let text = match &worst {
-        Some((view, own)) => {
-            let sockets = scene.sample.parts(|reading| &reading.listeners[..]);
-            let place = sockets
-                .filter(|socket| socket.now.pid == view.now.pid)
-                .filter_map(|socket| Some((socket.now.local.clone(), socket.rate(|s| s.drops).value()?)))
-                .max_by(|a, b| a.1.total_cmp(&b.1))
-                .filter(|(_, rate)| *rate > 0.0)
-                .map_or(String::new(), |(local, _)| format!(" on {local}"));
-            format!(
-                "{} loses {} datagrams a second{place}: it reads too slowly.",
-                who(view.now).name,
-                short_count(*own)
-            )
-        }
-        None => format!("{} UDP datagrams a second arrive and are not delivered.", short_count(all)),
+    // The socket that drops most, of those that are asked for.
+    let socket = |is_his: &dyn Fn(Option<i64>) -> bool| {
+        let sockets = scene.sample.parts(|reading| &reading.listeners[..]);
+        let drops = sockets
+            .filter(|socket| is_his(socket.now.pid.value()))
+            .filter_map(|socket| Some((socket.now.local.clone(), socket.rate(|s| s.drops).value()?)));
+        drops.max_by(|a, b| a.1.total_cmp(&b.1)).filter(|(_, rate)| *rate > 0.0)
+    };
+    let text = if let Some((view, own)) = &worst {
+        let place = socket(&|pid| pid == view.now.pid.value());
+        let place = place.map_or(String::new(), |(local, _)| format!(" on {local}"));
+        let (who, own) = (who(view.now).name, short_count(*own));
+        format!("{who} loses {own} datagrams a second{place}: it reads too slowly.")
+    } else {
+        let ownerless = socket(&|pid| pid.is_none()).filter(|(_, rate)| *rate >= NAMED * all);
+        let place = ownerless
+            .map_or(String::new(), |(local, _)| format!(" Most on {local}, whose owner only root sees."));
+        format!("{} UDP datagrams a second arrive and are not delivered.{place}", short_count(all))
     };
     let mut one = Seen::new(severity, "", text).by(worst.iter().map(|(view, _)| who(view.now)));
     if let Some((view, own)) = &worst {

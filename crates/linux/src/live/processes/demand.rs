@@ -89,7 +89,7 @@ impl Processes {
         if !writes || stands || self.mount_looks == 0 {
             return;
         }
-        if !std::mem::replace(&mut self.places_are_new, true) {
+        if std::mem::replace(&mut self.places_of, self.turn) != self.turn {
             self.places =
                 Places::new(&read_file(&self.roots.proc.join("self/mountinfo")).unwrap_or_default());
         }

@@ -65,7 +65,7 @@ impl Processes {
         }
         self.files.begin(seconds);
         (self.writers, self.beyond_calls) = (WRITERS, 0);
-        (self.mount_looks, self.places_are_new) = (WRITERS, wanted.has(Demand::Mounts));
+        self.mount_looks = WRITERS;
         if wanted.has(Demand::Mounts) {
             self.places =
                 Places::new(&read_file(&self.roots.proc.join("self/mountinfo")).unwrap_or_default());

@@ -110,8 +110,8 @@ pub struct Processes {
     pub in_full: bool,
     pub forget: bool,
     pub places: Places,
-    /// Whether they are of this reading.
-    pub places_are_new: bool,
+    /// The reading in which they were asked for.
+    pub places_of: u64,
     /// How many are still asked in this reading where they have files.
     pub mount_looks: u32,
     pub progress: Arc<Progress>,
@@ -128,7 +128,7 @@ impl Processes {
             proc,
             files,
             places: Places::default(),
-            places_are_new: false,
+            places_of: 0,
             mount_looks: 0,
             page: rustix::param::page_size() as i64,
             delay_accounting: switch.map_or(true, |text| text.trim_ascii() != b"0"),
