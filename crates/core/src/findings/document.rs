@@ -12,8 +12,14 @@ const JSON: &str = r"
 |---|---|
 | `host`, `time`, `wall_ns`, `seconds` | whose it is, the last instant (as text in the host's zone, and in nanoseconds since 1970), for how long it was watched |
 | `severity`, `verdict` | `fine`, `notice`, `warning` or `critical`; the conclusion in one sentence |
-| `findings[]` | the worst first: `rule`, `severity`, `lane`, `sentence`, `usual` (whether it is so at this hour on most days), `since`, `until` (null while it stands), `culprits[]` (`pid` or null, `name`, `share` in percent of what was measured for the machine, or null), `evidence[]` (`metric` as `--chart` takes it, `value`, `unit`), `explains[]`, `ruled_out[]`, `usually`, `next` |
-| `resources[]` | `lane` (or `limits`), `state` (`ruled out`, or how bad it is), `why` |
+| `findings[]` | the worst first: `rule`, `severity`, `lane`, `sentence`, `usual` (whether it is so at this hour on most days), `since`, `until` (null while it stands), `culprits[]` (`pid` or null, `name`, `share` in percent of what was measured for the machine, or null), `evidence[]` (`metric` as `--chart` takes it, `value`, `unit`), `explains[]`, `ruled_out[]`, `usually`; `subject` (which of several), `began_before` (it was so already when watching began, and `since` is when that was), `joined[]` (who came later: `since`, `name`, `pid`), `next[]` (what to do: `action` by its name, `with` what, `text`) |
+| `resources[]` | `lane` (or `limits`), `state` (`ruled out`: what could judge says that it is fine, and so do its numbers; `not judged yet`; `not known`; `see …`: what is wrong with it stands at that part; else how bad it is), `why` |
+
+`dozor check` ends with the statuses of check plugins: 0 nothing is as bad as `--fail-on` says, 1 a warning, 2 critical, 3 it could not judge (no such
+file, nothing to read, less than 10 s), 64 wrong usage. `--format plugin` writes their line: `DOZOR STATE - text | numbers`, with the values of the lanes (network in
+bytes a second, heat in degrees; `U` where not known) and how many findings of each severity there are.
+
+A name stands in a finding only where something ties it to the harm in the same units; else it says why there is none.
 ";
 
 /// `docs/findings.md`.
