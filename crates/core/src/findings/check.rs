@@ -312,10 +312,10 @@ impl Verdict {
     /// From when to when.
     fn span(&self, from_ns: i64, is_older: bool, until_ns: Option<i64>) -> String {
         let since = self.zone.time(from_ns);
-        let before = if is_older { "before " } else { "" };
+        let (before, from) = if is_older { ("before ", "from before ") } else { ("", "") };
         match until_ns {
             None => format!("since {before}{since}"),
-            Some(until) => format!("{before}{since} to {}", self.zone.time(until)),
+            Some(until) => format!("{from}{since} to {}", self.zone.time(until)),
         }
     }
 

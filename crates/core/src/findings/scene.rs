@@ -45,8 +45,18 @@ pub struct Ranking {
 struct Share {
     name: Text,
     value: f64,
-    count: usize,
+    /// What each of it has.
+    values: Vec<f64>,
     most: (RowRef, f64),
+}
+
+impl Share {
+    /// How many of it have something to speak of.
+    fn count(&self) -> usize {
+        /// Below this part of the largest one a process does not count.
+        const LITTLE: f64 = 0.1;
+        self.values.iter().filter(|value| **value >= LITTLE * self.most.1).count()
+    }
 }
 
 impl<'a> Scene<'a> {
@@ -129,11 +139,11 @@ impl<'a> Scene<'a> {
             let share = programs.entry(&view.now.name).or_insert_with(|| Share {
                 name: view.now.name.clone(),
                 value: 0.0,
-                count: 0,
+                values: vec![],
                 most: (row, 0.0),
             });
             share.value += value;
-            share.count += 1;
+            share.values.push(value);
             if value > share.most.1 {
                 share.most = (row, value);
             }
@@ -213,12 +223,13 @@ impl<'a> Scene<'a> {
         let named = worth.map(|share| {
             let (row, most) = share.most;
             let view = population.view(row);
-            if most >= ALONE * share.value || share.count == 1 {
+            let count = share.count();
+            if most >= ALONE * share.value || count == 1 {
                 Culprit { share: Some(most / whole * 100.0), ..who(view.now) }
             } else {
                 Culprit {
                     share: Some(share.value / whole * 100.0),
-                    ..Culprit::thing(format!("{} ×{}", share.name, share.count))
+                    ..Culprit::thing(format!("{} ×{count}", share.name))
                 }
             }
         });

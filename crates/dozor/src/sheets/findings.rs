@@ -194,9 +194,9 @@ impl FindingsSheet {
         put(buffer, area.x, y, area.width, &rule, theme.role(Role::Quiet));
         y += 1;
         let zone = &state.time().zone;
-        let before = if finding.is_older { "before " } else { "" };
+        let (before, from) = if finding.is_older { ("before ", "from before ") } else { ("", "") };
         let since = if finding.over || finding.until_ns < wall {
-            format!("{before}{} to {}", zone.time(finding.from_ns), zone.time(finding.until_ns))
+            format!("{from}{} to {}", zone.time(finding.from_ns), zone.time(finding.until_ns))
         } else {
             format!("since {before}{}", zone.time(finding.from_ns))
         };

@@ -115,7 +115,7 @@ impl LimitsSheet {
 
 impl Sheet for LimitsSheet {
     fn title(&self, _state: &State) -> String {
-        format!("When {} speaks: {}", self.about.name, self.about.title)
+        format!("Limits of {}: {}", self.about.name, self.about.title)
     }
 
     fn room(&self, _height: u16) -> Room {
@@ -159,7 +159,7 @@ impl Sheet for LimitsSheet {
             let x = place.x + 2 + NAME + VALUES;
             let mut said = vec![];
             if let Some(now) = self.present(*field) {
-                said.push(format!("{} {}", now.text, now.metric));
+                said.push(format!("now {} ({})", now.text, now.metric));
             }
             if value != default {
                 said.push(format!("default {default}"));
@@ -174,7 +174,9 @@ impl Sheet for LimitsSheet {
             _ => "",
         };
         let held = long_duration(self.about.least);
-        let about = format!("{}{many}. Told after {held}.", field.what());
+        let what = field.what();
+        let (first, rest) = what.split_at(what.chars().next().map_or(0, char::len_utf8));
+        let about = format!("{}{rest}{many}. Told after {held}.", first.to_uppercase());
         explain(theme, buffer, place, list.area, &about);
     }
 

@@ -132,9 +132,9 @@ fn limits_of_a_rule_are_changed_from_its_finding() {
     screen.keys("w");
     screen.wait_for("What stood out");
     screen.keys("e");
-    let text = screen.wait_for("When disk-saturated speaks");
+    let text = screen.wait_for("Limits of disk-saturated");
     assert!(
-        text.contains("20.0 %") && text.contains(" % pressure.io.some"),
+        text.contains("20.0 %") && text.contains(" % (pressure.io.some)"),
         "the limit and what is now: {text}"
     );
     screen.keys("Enter");

@@ -86,8 +86,10 @@ impl Rule for Blocked {
 /// What can end a wait in the kernel, by the function that somebody waits in: of those who wait for a server, for a program
 /// that serves files, or for a child until it runs, KILL is let through.
 fn end_of_wait(function: &str) -> String {
-    const KILLABLE: [&str; 9] = [
+    const KILLABLE: [&str; 10] = [
         "killable",
+        // Of vfork(2).
+        "kernel_clone",
         "fuse_",
         "request_wait_answer",
         "rpc_",

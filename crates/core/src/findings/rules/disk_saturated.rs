@@ -192,6 +192,16 @@ impl Takes {
     }
 }
 
+/// Whether a disk reads more than it writes, by what it does: requests, and so many more as large ones stand for. How long they took
+/// does not tell; a few reads that wait behind many writes take longest.
+fn reads_more(disk: &PartView<'_, DiskRow>) -> bool {
+    const LARGE: f64 = 65_536.0;
+    let work = |requests: fn(&DiskRow) -> Raw, bytes: fn(&DiskRow) -> Raw| {
+        disk.rate(requests).value().unwrap_or(0.0) + disk.rate(bytes).value().unwrap_or(0.0) / LARGE
+    };
+    work(|d| d.reads, |d| d.read_bytes) > work(|d| d.writes, |d| d.write_bytes)
+}
+
 /// Whether somebody's bytes surely go to or come from this disk: the kernel noted his requests to it, or no other disk has
 /// any to speak of.
 fn is_of_device(scene: &Scene<'_>, disk: &PartView<'_, DiskRow>, reads: bool, one: &Culprit) -> bool {
@@ -247,7 +257,7 @@ fn saturated(
         _ => of_device,
     };
     let takes = Takes::of(disk);
-    let reads = takes.read > takes.write;
+    let reads = reads_more(disk);
     let (alias, one, many, of_what) = if reads {
         ("read", "reads", "read", "of what is read")
     } else {

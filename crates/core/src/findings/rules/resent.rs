@@ -48,7 +48,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         |counter: fn(&crate::reading::Reading) -> crate::known::Raw| scene.sample.rate(counter).value();
     let Some(again) = rate(|r| r.system.tcp_retransmits) else { return };
     let mut severity = Severity::reached(again, scene.three(&AGAIN));
-    let share = rate(|r| r.system.tcp_segments).filter(|all| *all > 0.0).map(|all| again / all * 100.0);
+    let share = rate(|r| r.system.tcp_segments).map(|first| again / (first + again).max(1e-9) * 100.0);
     if share.is_some_and(|share| share < SHARE) {
         severity = Severity::Fine;
     }
