@@ -1,7 +1,7 @@
 //! `dozor check`: the elimination as a report, with a status for scripts.
 
 use super::end::End;
-use super::options::{KernelFiles, Misuse, interval};
+use super::options::{KernelFiles, interval};
 use super::problem;
 use super::query::range;
 use crate::draw::wrapped;
@@ -16,6 +16,7 @@ use dozor_core::findings::{Engine, Line, Verdict};
 use dozor_core::lane::{Lane, Severity};
 use dozor_core::sample::Sample;
 use dozor_core::source::Source as _;
+use dozor_core::text::without_number;
 use dozor_core::timeline::Reach;
 use dozor_core::wanted::{Demand, Wanted};
 use dozor_core::when::When;
@@ -153,6 +154,8 @@ impl Paper {
 struct Watching {
     paper: Paper,
     shows: bool,
+    /// A count stands there.
+    counts: bool,
     /// Lines of the verdict that stand there already.
     told: usize,
 }
@@ -170,18 +173,19 @@ impl Watching {
             self.told = lines.len();
             println!("{}", lines.join("\n"));
         }
+        self.counts = true;
         let _ = write!(io::stderr(), "{:.0} of {:.0} s", done.as_secs_f64(), all.as_secs_f64());
     }
 
     /// Takes the count away.
-    fn clear(&self) {
-        if self.shows {
+    fn clear(&mut self) {
+        if std::mem::take(&mut self.counts) {
             let _ = write!(io::stderr(), "\r\x1b[K");
         }
     }
 
     /// Takes the verdict of before away too: the whole report follows.
-    fn end(&self) {
+    fn end(&mut self) {
         self.clear();
         if self.told > 0 {
             print!("\x1b[{}A\x1b[J", self.told);
@@ -192,6 +196,17 @@ impl Watching {
 /// A text in one line without the sign that separates it from the performance data.
 fn plain(text: &str) -> String {
     text.chars().map(|letter| if letter == '|' || letter.is_control() { ' ' } else { letter }).collect()
+}
+
+/// Writes what was found and ends with its status: also where nobody reads on. What cannot be written is no verdict.
+fn written(text: &str, status: u8) -> End {
+    match writeln!(io::stdout().lock(), "{text}") {
+        Err(error) if error.kind() != io::ErrorKind::BrokenPipe => {
+            problem::say(&without_number(&error));
+            End::Status(UNKNOWN)
+        }
+        _ => End::Status(status),
+    }
 }
 
 /// The line of a check plugin: its state, the conclusion, and numbers in the form `label=value unit;warning;critical;least;most`.
@@ -219,21 +234,16 @@ impl Check {
     pub fn run(self) -> anyhow::Result<End> {
         let paper = Paper::new();
         let shows = paper.is_terminal && io::stderr().is_terminal() && self.format == Format::Text;
-        let mut watching = Watching { paper, shows, told: 0 };
+        let mut watching = Watching { paper, shows, counts: false, told: 0 };
         let judged = if self.files.is_empty() { self.here(&mut watching) } else { self.recorded() };
         let verdict = match judged {
             Ok(verdict) => verdict,
-            Err(error) if error.is::<Misuse>() => {
-                problem::say(&problem::chain(&error));
-                return Ok(End::Status(USAGE));
-            }
             Err(error) => {
                 let said = problem::chain(&error);
                 if self.format == Format::Plugin {
-                    writeln!(io::stdout().lock(), "DOZOR UNKNOWN - {}", plain(&said))?;
-                } else {
-                    problem::say(&said);
+                    return Ok(written(&format!("DOZOR UNKNOWN - {}", plain(&said)), UNKNOWN));
                 }
+                problem::say(&said);
                 return Ok(End::Status(UNKNOWN));
             }
         };
@@ -247,8 +257,7 @@ impl Check {
             Format::Json => verdict.json().to_string(),
             Format::Plugin => plugin(&verdict, status),
         };
-        writeln!(io::stdout().lock(), "{text}")?;
-        Ok(End::Status(status))
+        Ok(written(&text, status))
     }
 
     fn status(&self, verdict: &Verdict) -> u8 {

@@ -235,10 +235,10 @@ impl FindingsSheet {
         let explains: Vec<String> = explained.iter().map(|one| one.at(wall).sentence.clone()).collect();
         let texts = [
             ("also", joined),
+            ("next", next(state, finding)),
             ("it explains", explains.join(" ")),
             ("ruled out", finding.ruled_out.join(" · ")),
             ("usually", finding.about.causes.to_owned()),
-            ("next", next(state, finding)),
         ];
         for (head, text) in texts.iter().filter(|(_, text)| !text.is_empty()) {
             let lines = wrapped(text, area.width.saturating_sub(16));

@@ -57,6 +57,18 @@ fn check_says_what_is_wrong_in_its_first_line_and_in_its_status() {
     assert_eq!(status(&["check", "--for", "nothing"]), Some(64));
     assert_eq!(status(&["check", "--unheard-of"]), Some(64));
     assert_eq!(status(&["check", "/nowhere.dozor"]), Some(3));
+    assert_eq!(status(&["check", &file, "--from", "09:00"]), Some(3), "nothing was recorded then");
+    // What cannot be written is no verdict; who does not read on changes nothing.
+    let output = |to: std::process::Stdio| {
+        let mut command = Command::new(DOZOR);
+        let command = command.args(["check", &file, "--details"]).env("HOME", folder.path()).stdout(to);
+        command.stderr(std::process::Stdio::null()).status().expect("it runs").code()
+    };
+    let full = std::fs::OpenOptions::new().write(true).open("/dev/full").expect("it is there");
+    assert_eq!(output(full.into()), Some(3));
+    let (reader, writer) = std::io::pipe().expect("a pipe");
+    drop(reader);
+    assert_eq!(output(writer.into()), Some(2));
     let empty = folder.path().join("empty.dozor");
     std::fs::write(&empty, "").expect("a file");
     assert_eq!(status(&["check", &empty.display().to_string()]), Some(3));
