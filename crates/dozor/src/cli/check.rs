@@ -231,7 +231,7 @@ fn plugin(verdict: &Verdict, status: u8) -> String {
 
 impl Check {
     /// Status 0 where nothing is as bad as `--fail-on` says, 1 for warnings, 2 for what is critical, 3 where nothing could be judged.
-    pub fn run(self) -> anyhow::Result<End> {
+    pub fn run(self) -> End {
         let paper = Paper::new();
         let shows = paper.is_terminal && io::stderr().is_terminal() && self.format == Format::Text;
         let mut watching = Watching { paper, shows, counts: false, told: 0 };
@@ -241,10 +241,10 @@ impl Check {
             Err(error) => {
                 let said = problem::chain(&error);
                 if self.format == Format::Plugin {
-                    return Ok(written(&format!("DOZOR UNKNOWN - {}", plain(&said)), UNKNOWN));
+                    return written(&format!("DOZOR UNKNOWN - {}", plain(&said)), UNKNOWN);
                 }
                 problem::say(&said);
-                return Ok(End::Status(UNKNOWN));
+                return End::Status(UNKNOWN);
             }
         };
         let status = self.status(&verdict);
@@ -257,7 +257,7 @@ impl Check {
             Format::Json => verdict.json().to_string(),
             Format::Plugin => plugin(&verdict, status),
         };
-        Ok(written(&text, status))
+        written(&text, status)
     }
 
     fn status(&self, verdict: &Verdict) -> u8 {

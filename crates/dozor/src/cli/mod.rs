@@ -200,7 +200,7 @@ fn run(cli: Cli) -> anyhow::Result<End> {
         Some(Command::Access(access)) => access.run(),
         Some(Command::Export(export)) => export.run(),
         Some(Command::Burn(burn)) => return burn.run(),
-        Some(Command::Check(check)) => return check.run(),
+        Some(Command::Check(check)) => return Ok(check.run()),
         Some(Command::Report(report)) => report.run(),
         Some(Command::Serve(serve)) => serve.run(),
         Some(Command::Files(files)) => return files.run(),
