@@ -75,18 +75,20 @@ impl Processes {
 }
 
 impl Processes {
-    /// File systems on which somebody has files who writes much: that decides whether it is he who fills one. Of the others what
-    /// was known stays.
+    /// File systems on which somebody has files who writes much: that decides whether it is he who fills one.
     pub(super) fn mounts_of_writers(&mut self, pid: i64, known: &Tracked, row: &mut ProcessRow) {
         /// Bytes since the last reading.
         const MUCH: i64 = 1 << 20;
         /// Readings for which the answer stands.
         const TURN: u64 = 16;
-        row.mounts = known.row.mounts.clone();
         let grown = row.write_any_bytes.value().zip(known.row.write_any_bytes.value());
         let writes = grown.is_some_and(|(now, before)| now.saturating_sub(before) >= MUCH);
+        if !writes {
+            return;
+        }
+        row.mounts = known.row.mounts.clone();
         let stands = !row.mounts.is_empty() && !(self.turn - known.since).is_multiple_of(TURN);
-        if !writes || stands || self.mount_looks == 0 {
+        if stands || self.mount_looks == 0 {
             return;
         }
         if std::mem::replace(&mut self.places_of, self.turn) != self.turn {
