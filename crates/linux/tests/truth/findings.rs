@@ -33,7 +33,7 @@ fn stay() {
 }
 
 /// Memory that a group may have in which somebody only grows: his end is near enough to be told in time.
-const GROWTH_LIMIT: usize = 900 << 20;
+const GROWTH_LIMIT: usize = 1_800 << 20;
 /// Bytes that somebody holds in a group that may have a little more.
 const HELD: usize = 52 << 20;
 const GROUP_LIMIT: usize = 64 << 20;
@@ -129,7 +129,7 @@ pub fn go_wrong(how: &str) {
         }
         "grows" => {
             let mut held: Vec<Vec<u8>> = vec![];
-            at_a_pace(10, 130, || held.push(vec![7; 5_000_000]));
+            at_a_pace(20, 260, || held.push(vec![7; 5_000_000]));
             stay();
         }
         "starts threads" => {
