@@ -202,6 +202,10 @@ impl Engine {
 
     /// Keeps a reading for what is told of the last seconds.
     fn keep(&mut self, now: &Arc<Reading>) {
+        // Nobody asks for the time before something was first seen.
+        if self.open.is_empty() {
+            self.past.clear();
+        }
         let from = now.monotonic_ns() - TOLD_EVERY - NEARLY;
         self.past.push_back(now.clone());
         while self.past.len() > PAST || self.past.front().is_some_and(|old| old.monotonic_ns() < from) {
