@@ -7,8 +7,13 @@ use crate::expr::amount;
 use crate::lane::Severity;
 use crate::text::nearest;
 
-/// What can be said of any rule.
-pub const MANNERS: [&str; 4] = ["off", "for", "over", "severity"];
+/// What can be said of any rule, and what that means.
+pub const MANNERS: [(&str, &str); 4] = [
+    ("off", "true: the rule says nothing"),
+    ("for", "how long it must hold before it is reported"),
+    ("over", "how long it must be away before it is over"),
+    ("severity", "the highest severity that it may have: notice, warning or critical"),
+];
 
 impl Adjusted {
     /// Says something of a rule: one of its limits, or how it is to behave. `Err` says what is wrong with it.
@@ -37,7 +42,8 @@ impl Adjusted {
             }
             _ => {
                 let Some(limit) = about.limits.iter().find(|limit| limit.name == field) else {
-                    let names = about.limits.iter().map(|limit| limit.name).chain(MANNERS);
+                    let names =
+                        about.limits.iter().map(|limit| limit.name).chain(MANNERS.map(|(name, _)| name));
                     let known: Vec<&str> = names.clone().collect();
                     let near = nearest(field, names);
                     let hint = near.map_or(format!("it has {}", known.join(", ")), |near| {

@@ -221,9 +221,9 @@ impl Verdict {
     /// The first line: how bad it is, whose it is, and the conclusion.
     pub fn head(&self) -> Line {
         let watched = long_duration(self.seconds.round());
-        let when = if self.is_recorded { "recorded until" } else { "" };
-        let times = [when, &self.zone.time(self.wall_ns)].join(" ");
-        let text = format!("{} {}, watched {watched}: {}", self.host, times.trim(), self.sentence());
+        let until = if self.is_recorded { "recorded until " } else { "" };
+        let time = self.zone.time(self.wall_ns);
+        let text = format!("{} {until}{time}, watched {watched}: {}", self.host, self.sentence());
         Line { lead: String::new(), severity: Some(self.severity()), text }
     }
 

@@ -10,11 +10,13 @@ use super::rules;
 use super::scene::Scene;
 use super::usual::{Usual, hour_of};
 use crate::lane::{Lane, Severity};
-use crate::reading::Reading;
+use crate::reading::{EndedRow, Reading};
+use crate::row::Row as _;
 use crate::sample::Sample;
+use crate::sorting::ColdSort as _;
 use crate::timeline::Timeline;
 use crate::units::NANOS;
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::Arc;
 
 /// A finding is told anew so often while it stands, with the means of this time; its severity rises at once, and falls when it
@@ -113,8 +115,8 @@ impl Engine {
         self.adjusted = adjusted;
     }
 
-    /// What somebody wants otherwise than the rules have it.
-    pub fn wanted_otherwise(&self) -> &Adjusted {
+    /// What the settings make of the rules.
+    pub fn adjustments(&self) -> &Adjusted {
         &self.adjusted
     }
 
@@ -289,35 +291,32 @@ impl Engine {
     fn tell(&mut self, sample: &Sample) {
         let wall_ns = sample.now.wall_ns();
         let is_sure = self.began_ns.is_some_and(|began| (wall_ns - began) as f64 >= SURE * NANOS as f64);
-        let lanes: Vec<Lane> = self
-            .open
-            .iter()
-            .filter(|(_, one)| one.last_ns == wall_ns)
-            .map(|((rule, _), _)| self.rules[*rule].about().lane)
-            .collect();
-        let mut longer = Longer { past: &self.past, sample, adjusted: &self.adjusted, made: vec![] };
-        for ((rule, subject), one) in &self.open {
-            let Some(finding) = one.finding.and_then(|number| self.history.find_mut(number)) else {
-                continue;
-            };
-            if one.last_ns != wall_ns {
-                continue;
-            }
-            let rule = &*self.rules[*rule];
+        let mut lanes = vec![];
+        let mut due: Vec<Due> = vec![];
+        for ((rule, subject), one) in self.open.iter().filter(|(_, one)| one.last_ns == wall_ns) {
+            lanes.push(self.rules[*rule].about().lane);
+            let Some(number) = one.finding else { continue };
+            let Some(finding) = self.history.find_mut(number) else { continue };
             finding.until_ns = wall_ns;
             finding.worst = finding.worst.max(one.latest.severity);
+            let severity = one.severity();
+            let stands = finding.tellings.last().is_some_and(|last| {
+                last.severity == severity && wall_ns - last.wall_ns < TOLD_EVERY - NEARLY
+            });
+            if !stands {
+                let begin = self.begin_of(one, wall_ns);
+                due.push(Due { rule: *rule, subject: subject.clone(), number, severity, begin, seen: None });
+            }
+        }
+        self.ask_again(sample, &mut due);
+        for one in due {
+            let Due { rule, subject, number, severity, seen, .. } = one;
+            let Some(open) = self.open.get(&(rule, subject)) else { continue };
+            let Some(finding) = self.history.find_mut(number) else { continue };
+            let Seen { mut sentence, culprits, evidence, .. } = seen.unwrap_or_else(|| open.latest.clone());
             if finding.ruled_out.is_empty() && is_sure {
                 finding.ruled_out = rules::ruled_out(sample, finding.about.lane, &lanes);
             }
-            let severity = one.severity();
-            let last = finding.tellings.last();
-            if last
-                .is_some_and(|last| last.severity == severity && wall_ns - last.wall_ns < TOLD_EVERY - NEARLY)
-            {
-                continue;
-            }
-            let seen = longer.of(rule, one, subject).unwrap_or_else(|| one.latest.clone());
-            let Seen { mut sentence, culprits, evidence, .. } = seen;
             if let Some(one) = culprits.first()
                 && let Some(row) = one.key().and_then(|key| sample.now.process(key))
                 && row.kernel.value() == Some(1)
@@ -325,15 +324,15 @@ impl Engine {
             {
                 sentence += &format!(" {} {does}.", one.name);
             }
-            let usual = self.usual.says(finding.about, &finding.about.lane.point(sample));
-            let usual = usual.map(|(says, is_usual)| {
+            let mut usual = false;
+            if let Some((says, is_usual)) = self.usual.says(finding.about, &finding.about.lane.point(sample))
+            {
                 sentence += &says;
-                is_usual
-            });
+                usual = is_usual;
+            }
             if !finding.tellings.is_empty() {
                 join(finding, &culprits, wall_ns);
             }
-            let usual = usual.unwrap_or(false);
             finding.tellings.push(Telling { wall_ns, severity, sentence, culprits, evidence, usual });
             if finding.tellings.len() > TELLINGS {
                 let mut at = 0;
@@ -342,6 +341,34 @@ impl Engine {
                     at += 1;
                     at == 1 || at > last - 1 || at % 2 == 0
                 });
+            }
+        }
+    }
+
+    /// The place among the readings of the last seconds where what is told of a finding begins: with it, or ten seconds ago. None
+    /// where that is only the newest sample, of which it has just been told.
+    fn begin_of(&self, one: &Open, wall_ns: i64) -> Option<usize> {
+        let since = one.since_ns.max(wall_ns - TOLD_EVERY) - NEARLY;
+        let place = self.past.partition_point(|reading| reading.wall_ns() < since);
+        (place + 1 < self.past.len()).then_some(place)
+    }
+
+    /// Asks rules once more, about one sample that covers the last seconds: what they say of that is told.
+    fn ask_again(&self, sample: &Sample, due: &mut [Due]) {
+        let places: BTreeSet<usize> = due.iter().filter_map(|one| one.begin).collect();
+        for place in places {
+            let longer = longer(sample, &self.past, place);
+            let Some(scene) = Scene::new(&longer, &self.adjusted) else { continue };
+            let of_place = |one: &Due| one.begin == Some(place);
+            let rules: BTreeSet<usize> = due.iter().filter(|one| of_place(one)).map(|one| one.rule).collect();
+            for rule in rules {
+                let mut seen = vec![];
+                scene.for_rule(self.rules[rule].about().name);
+                self.rules[rule].tell(&scene, &mut seen);
+                seen.retain(|seen| seen.severity > Severity::Fine);
+                for one in due.iter_mut().filter(|one| of_place(one) && one.rule == rule) {
+                    one.seen = seen.iter().find(|seen| seen.subject == one.subject).cloned();
+                }
             }
         }
     }
@@ -385,49 +412,29 @@ fn join(finding: &mut Finding, culprits: &[Culprit], wall_ns: i64) {
     finding.joined.extend(new.into_iter().take(room).map(|one| (wall_ns, one)));
 }
 
-/// Samples that cover the last seconds, made when somebody is told of them.
-struct Longer<'a> {
-    past: &'a VecDeque<Arc<Reading>>,
-    sample: &'a Sample,
-    adjusted: &'a Adjusted,
-    /// By the place of their beginning in the past; none where it cannot be compared.
-    made: Vec<(usize, Option<Box<Sample>>)>,
+/// A finding that is to be told anew.
+struct Due {
+    rule: usize,
+    subject: String,
+    /// Its number in the history.
+    number: usize,
+    severity: Severity,
+    /// Where the time begins that it is told of.
+    begin: Option<usize>,
+    /// What its rule says of that time.
+    seen: Option<Seen>,
 }
 
-impl Longer<'_> {
-    /// What a rule says of the last seconds, or of those since a thing began.
-    fn of(&mut self, rule: &dyn Rule, one: &Open, subject: &str) -> Option<Seen> {
-        let since = one.since_ns.max(self.sample.now.wall_ns() - TOLD_EVERY) - NEARLY;
-        let since = self.past.partition_point(|reading| reading.wall_ns() < since);
-        // Of the newest two it has just told.
-        if since + 1 >= self.past.len() {
-            return None;
-        }
-        let adjusted = self.adjusted;
-        let scene = Scene::new(self.beginning(since)?, adjusted)?;
-        scene.for_rule(rule.about().name);
-        let mut seen = vec![];
-        rule.tell(&scene, &mut seen);
-        seen.into_iter().find(|seen| seen.subject == subject && seen.severity > Severity::Fine)
-    }
-
-    fn beginning(&mut self, place: usize) -> Option<&Sample> {
-        let at = self.made.iter().position(|(other, _)| *other == place).unwrap_or_else(|| {
-            let (past, now) = (self.past, &self.sample.now);
-            // Records of those that ended belong to every reading of that time.
-            let ended = || past.iter().skip(place + 1).flat_map(|reading| &reading.ended);
-            let now = if ended().next().is_some() {
-                let mut all = Reading::clone(now);
-                all.ended = ended().chain(&now.ended).cloned().collect();
-                all.sort();
-                Arc::new(all)
-            } else {
-                now.clone()
-            };
-            let made = Sample::new(self.sample.host.clone(), Some(past[place].clone()), now);
-            self.made.push((place, made.gap.is_none().then(|| Box::new(made))));
-            self.made.len() - 1
-        });
-        self.made[at].1.as_deref()
-    }
+/// The sample from an earlier reading to the newest one. Records of those that ended belong to every reading of that time.
+fn longer(sample: &Sample, past: &VecDeque<Arc<Reading>>, place: usize) -> Sample {
+    let ended = || past.iter().skip(place + 1).flat_map(|reading| &reading.ended);
+    let now = if ended().next().is_some() {
+        let mut all = Reading::clone(&sample.now);
+        all.ended = ended().chain(&sample.now.ended).cloned().collect();
+        all.ended.cold_sort_by_key(EndedRow::key);
+        Arc::new(all)
+    } else {
+        sample.now.clone()
+    };
+    Sample::new(sample.host.clone(), Some(past[place].clone()), now)
 }

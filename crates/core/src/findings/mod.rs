@@ -27,6 +27,7 @@ mod scene;
 mod step;
 mod usual;
 
+pub use adjust::MANNERS;
 pub use at_once::at_once;
 pub use changes::{Changes, mark};
 pub use check::{Line, Part, Reported, State, Verdict, findings_json};

@@ -4,6 +4,7 @@ use super::culprit::Culprit;
 use super::limit::{Adjusted, Limit};
 use crate::catalogue::{Kind, Metric, Value, cpu_busy, cpu_share, listed};
 use crate::exited::{exited, is_gathered};
+use crate::known::Raw;
 use crate::limits;
 use crate::rank::{Population, RowRef};
 use crate::reading::{ProcessKey, ProcessRow, with_pid};
@@ -13,6 +14,9 @@ use crate::sorting::ColdSort as _;
 use crate::text::Text;
 use std::cell::{Cell, OnceCell};
 use std::collections::HashMap;
+
+/// Part of the harm from which on somebody is named for it: to be the largest of many is no evidence.
+pub const MAIN: f64 = 0.2;
 
 /// One sample, with what several rules need of it.
 pub struct Scene<'a> {
@@ -174,13 +178,10 @@ impl<'a> Scene<'a> {
         None
     }
 
-    /// Why nobody is named, where the numbers of some processes are hidden from who looks: what would tell.
-    pub fn hidden(&self, alias: &'static str) -> &'static str {
-        let metric = listed(alias);
-        let mut views = (0..self.sample.now.processes.len()).map(|at| self.sample.process(at));
-        let is_hidden = views.any(|view| matches!(metric.of(&view), Value::Denied));
-        if is_hidden {
-            " Whose it is, root sees: numbers of others are hidden from you (dozor access)."
+    /// Why nobody is named who reads or writes, where that of some processes is hidden from who looks: what would tell.
+    pub fn hidden_io(&self) -> &'static str {
+        if self.sample.now.processes.iter().any(|row| row.read_bytes == Raw::DENIED) {
+            " It may be a process whose I/O only root can see (dozor access)."
         } else {
             ""
         }
@@ -212,8 +213,6 @@ impl<'a> Scene<'a> {
     /// that is given, else of what all of them have together. One with most of its program's is named alone.
     pub fn culprits(&self, ranking: &Ranking, all: Option<f64>) -> Vec<Culprit> {
         const ALONE: f64 = 0.6;
-        // To be the largest of many is no evidence.
-        const MAIN: f64 = 0.2;
         let population = Population::new(self.sample, self.gone());
         let whole = all.unwrap_or(ranking.total).max(ranking.total).max(f64::MIN_POSITIVE);
         if ranking.programs.first().is_none_or(|share| share.value < MAIN * whole) {

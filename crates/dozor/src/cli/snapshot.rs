@@ -243,7 +243,7 @@ fn table(
         let value = lane.label(&point);
         writeln!(out, "{} {:<8} {value:>9}  {first}  {second}", point.severity.sign(), lane.name())?;
     }
-    for (severity, _, text) in at_once(sample, engine().wanted_otherwise()) {
+    for (severity, _, text) in at_once(sample, engine().adjustments()) {
         writeln!(out, "{} {text}", severity.sign())?;
     }
     let usual = || {

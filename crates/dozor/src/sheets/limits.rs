@@ -7,7 +7,7 @@ use crate::look::theme::Role;
 use crate::settings::file::{Change, from_home};
 use crate::state::State;
 use crate::state::effect::Effect;
-use dozor_core::findings::{About, Adjusted, Evidence, Limit};
+use dozor_core::findings::{About, Adjusted, Evidence, Limit, MANNERS};
 use dozor_core::lane::Severity;
 use dozor_core::units::long_duration;
 use ratatui::buffer::Buffer;
@@ -17,14 +17,6 @@ use ratatui::layout::Rect;
 /// Cells of the names and of the values.
 const NAME: u16 = 14;
 const VALUES: u16 = 30;
-
-/// What can be said of every rule, and what that means.
-const MANNERS: [(&str, &str); 4] = [
-    ("off", "true: nothing is to be heard of it"),
-    ("for", "for how long it must hold before it is told"),
-    ("over", "for how long it must be away before it is over"),
-    ("severity", "how bad it may be at most: notice, warning or critical"),
-];
 
 /// A line of the sheet.
 #[derive(Clone, Copy)]
@@ -176,7 +168,7 @@ impl Sheet for LimitsSheet {
         let held = long_duration(self.about.least);
         let what = field.what();
         let (first, rest) = what.split_at(what.chars().next().map_or(0, char::len_utf8));
-        let about = format!("{}{rest}{many}. Told after {held}.", first.to_uppercase());
+        let about = format!("{}{rest}{many}. Reported after {held}.", first.to_uppercase());
         explain(theme, buffer, place, list.area, &about);
     }
 

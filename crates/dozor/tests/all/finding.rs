@@ -161,7 +161,7 @@ fn limits_of_a_rule_are_changed_from_its_finding() {
         screen.keys("Down");
     }
     screen.keys("Enter");
-    screen.wait_for("nothing is to be heard of it · enter keeps it");
+    screen.wait_for("the rule says nothing · enter keeps it");
     screen.keys("C-u");
     screen.text("true");
     screen.keys("Enter");

@@ -80,17 +80,23 @@ impl Rule for Queue {
     }
 
     fn look(&mut self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
-        if queue(scene).is_none() {
+        let Some(found) = queue(scene) else {
             self.of_several = 0.0;
             return;
-        }
-        self.of_several = if is_alone(scene) { 0.0 } else { self.of_several + scene.seconds };
-        self.tell(scene, seen);
+        };
+        let alone = is_alone(scene);
+        self.of_several = if alone { 0.0 } else { self.of_several + scene.seconds };
+        seen.push(self.of(scene, found, alone));
     }
 
     fn tell(&self, scene: &Scene<'_>, seen: &mut Vec<Seen>) {
-        let Some((running, busy)) = queue(scene) else { return };
-        let (queue, alone) = (running / scene.cores(), is_alone(scene));
+        seen.extend(queue(scene).map(|found| self.of(scene, found, is_alone(scene))));
+    }
+}
+
+impl Queue {
+    fn of(&self, scene: &Scene<'_>, (running, busy): (f64, f64), alone: bool) -> Seen {
+        let queue = running / scene.cores();
         // Who waits for nobody but himself is harmed by nobody.
         let severity = match self.of_several {
             seconds if seconds >= scene.two(&LONG)[1] && queue >= scene.two(&QUEUE)[1] => Severity::Critical,
@@ -109,7 +115,7 @@ impl Rule for Queue {
         if let Some(stalled) = scene.sample.rate(|r| r.system.pressure_cpu_some).value() {
             one = one.with("pressure.cpu.some", stalled / 1e4, Unit::Percent);
         }
-        seen.push(one);
+        one
     }
 }
 

@@ -1,6 +1,6 @@
 //! Open files of a process that only grow, and when it may open no more.
 
-use super::grows::{Growing, LONG};
+use super::grows::{Growing, LONG, YOUNG};
 use crate::catalogue::Unit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
@@ -27,8 +27,6 @@ const ABOUT: About = About {
 };
 /// Seconds of growth, of one that is near its limit.
 const STEADY: f64 = 5.0;
-/// Seconds below which a process is young.
-const YOUNG: f64 = 60.0;
 /// Share of what it may open.
 const SHARE: Limit = Limit {
     name: "share",

@@ -294,7 +294,7 @@ fn saturated(
         culprits.push(Culprit { share: Some(share), ..Culprit::thing(group) });
     }
     if culprits.is_empty() && takes.is_of_programs(busy) {
-        text += scene.hidden(alias);
+        text += scene.hidden_io();
     }
     let mut found = Seen::new(severity, &**name, text);
     found = found.with(format!("disk.busy{{{name}}}"), busy, Unit::Percent);

@@ -179,7 +179,7 @@ impl Full {
                 Some(one) => format!(" {} writes as much, and has files there.", one.name),
                 None => format!(
                     " Nobody is named: of those who write as much none is known to have files there.{}",
-                    scene.hidden("write_any")
+                    scene.hidden_io()
                 ),
             };
         }

@@ -72,6 +72,8 @@ pub struct Growing {
 
 /// Part of a level by which it may go back without a new beginning.
 const BACK: f64 = 0.02;
+/// Seconds below which a process is young: programs take what they need while they start.
+pub const YOUNG: f64 = 60.0;
 /// Seconds of growth after which nobody asks for more.
 pub const LONG: f64 = 30.0;
 /// Seconds over which a pace is taken.

@@ -1,6 +1,6 @@
 //! Memory of a process that only grows, and when there will be none left.
 
-use super::grows::{Growing, LONG};
+use super::grows::{Growing, LONG, YOUNG};
 use crate::catalogue::Unit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
@@ -37,8 +37,6 @@ const GAINED: Limit = Limit {
     unit: Unit::Bytes,
     values: &[96e6, 192e6],
 };
-/// Seconds below which a process is young: programs grow when they start.
-const YOUNG: f64 = 60.0;
 /// Seconds until the end: worth knowing, a warning, critical.
 const END: Limit = Limit {
     name: "end",

@@ -4,8 +4,7 @@ use crate::catalogue::{Unit, link_usage};
 use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
-use crate::findings::scene::Scene;
-use crate::findings::scene::does;
+use crate::findings::scene::{MAIN, Scene, does};
 use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, NETWORK, Severity};
 use crate::parts::{Peer, address, connection_rates, peers};
@@ -70,9 +69,6 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         );
     }
 }
-
-/// Part of what a link carries by which somebody is named.
-const MAIN: f64 = 0.2;
 
 fn is_loopback(address: &str) -> bool {
     address.starts_with("127.") || address == "::1"

@@ -4,7 +4,7 @@ use crate::catalogue::Unit;
 use crate::findings::culprit::Culprit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
-use crate::findings::scene::{Scene, does, who};
+use crate::findings::scene::{MAIN, Scene, does, who};
 use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, RESENT, Severity};
 use crate::reading::with_pid;
@@ -60,7 +60,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let mut text =
         format!("{} TCP segments a second are sent again{part}: packets get lost.", short_count(again));
     text += &does(&culprits, "sends", "send", "of them");
-    if culprits.is_empty() && ownerless >= NAMED * again {
+    if culprits.is_empty() && ownerless >= MAIN * again {
         let share = (ownerless / again * 100.0).min(100.0);
         text += &format!(" {share:.0} % of them are of connections whose owner only root sees.");
     } else if culprits.is_empty() {
@@ -68,9 +68,6 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     }
     seen.push(Seen::new(severity, "", text).by(culprits).with("tcp.retransmits", again, Unit::PerSecond));
 }
-
-/// Part of what is sent again by which somebody is named.
-const NAMED: f64 = 0.2;
 
 /// Whose connections send again, by the kernel's count of each of them: the most first, with their share of all; and how much
 /// those send again whose owner is not known.
@@ -89,11 +86,8 @@ fn senders(scene: &Scene<'_>, again: f64) -> (Vec<Culprit>, f64) {
             None => ownerless += rate,
         }
     }
-    let mut named: Vec<(f64, i64)> = by_pid
-        .into_iter()
-        .map(|(pid, rate)| (rate, pid))
-        .filter(|(rate, _)| *rate >= NAMED * again)
-        .collect();
+    let mut named: Vec<(f64, i64)> =
+        by_pid.into_iter().map(|(pid, rate)| (rate, pid)).filter(|(rate, _)| *rate >= MAIN * again).collect();
     named.cold_sort_by(|a, b| b.0.total_cmp(&a.0));
     let culprit = |(rate, pid): (f64, i64)| {
         let row = with_pid(&scene.sample.now.processes, pid)?;

@@ -1,6 +1,6 @@
 //! Threads of a process, or processes of a program, that only become more.
 
-use super::grows::{Growing, LONG};
+use super::grows::{Growing, LONG, YOUNG};
 use crate::catalogue::Unit;
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen};
@@ -24,8 +24,6 @@ const ABOUT: About = About {
 };
 /// Seconds of growth, of one that has very many.
 const STEADY: f64 = 5.0;
-/// Seconds below which a process is young.
-const YOUNG: f64 = 60.0;
 const GAINED: Limit = Limit {
     name: "gained",
     what: "threads that a process gained: notice; that it has: warning",

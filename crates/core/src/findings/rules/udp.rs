@@ -3,8 +3,7 @@
 use crate::catalogue::{Unit, listed};
 use crate::findings::limit::Limit;
 use crate::findings::rule::{About, Rule, Seen, Simple};
-use crate::findings::scene::Scene;
-use crate::findings::scene::who;
+use crate::findings::scene::{MAIN, Scene, who};
 use crate::findings::step::{Advice, Step};
 use crate::lane::{Lane, Severity, UNDELIVERED};
 use crate::units::short_count;
@@ -30,9 +29,6 @@ const LOST: Limit = Limit {
     values: &UNDELIVERED,
 };
 
-/// Part of what is lost by which somebody is named.
-const NAMED: f64 = 0.2;
-
 pub fn rule() -> Box<dyn Rule> {
     Box::new(Simple(&ABOUT, look))
 }
@@ -47,7 +43,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let all = scene.sample.rate(|reading| reading.system.udp_errors).value().unwrap_or(0.0);
     let lost = worst.as_ref().map_or(all, |(_, lost)| all.max(*lost));
     // Who loses a little beside what others lose is not it.
-    let worst = worst.filter(|(_, own)| *own >= NAMED * all);
+    let worst = worst.filter(|(_, own)| *own >= MAIN * all);
     let severity = Severity::reached(lost, scene.three(&LOST));
     if severity == Severity::Fine {
         return;
@@ -66,7 +62,7 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         let (who, own) = (who(view.now).name, short_count(*own));
         format!("{who} loses {own} datagrams a second{place}: it reads too slowly.")
     } else {
-        let ownerless = socket(&|pid| pid.is_none()).filter(|(_, rate)| *rate >= NAMED * all);
+        let ownerless = socket(&|pid| pid.is_none()).filter(|(_, rate)| *rate >= MAIN * all);
         let place = ownerless
             .map_or(String::new(), |(local, _)| format!(" Most on {local}, whose owner only root sees."));
         format!("{} UDP datagrams a second arrive and are not delivered.{place}", short_count(all))

@@ -62,8 +62,15 @@ struct Armed {
 impl ActSheet {
     /// For the marked processes, or else for the selected one; where there is none, says so. Begins with the polite stop.
     pub fn open(state: &mut State) -> Option<ActSheet> {
+        // What was advised is for this once, also where there is nobody to act on.
+        let advised = state.take_advice();
         let targets = state.targets_to_act_on()?;
-        Some(ActSheet::for_targets(state, targets))
+        let mut sheet = ActSheet::for_targets(state, targets);
+        if let Some(choice) = advised {
+            let is_it = |one: &Choice| one.name.starts_with(choice) || one.group == choice;
+            sheet.search.at = sheet.matching().iter().position(is_it).unwrap_or(sheet.search.at);
+        }
+        Some(sheet)
     }
 
     /// For one process.
@@ -102,10 +109,6 @@ impl ActSheet {
         if deaf {
             let forced = What::Do(Deed::Signal(signals::KILL));
             sheet.search.at = sheet.matching().iter().position(|choice| choice.what == forced).unwrap_or(0);
-        }
-        if let Some(choice) = state.take_advice() {
-            let is_it = |one: &Choice| one.name.starts_with(choice) || one.group == choice;
-            sheet.search.at = sheet.matching().iter().position(is_it).unwrap_or(sheet.search.at);
         }
         sheet.ask(state);
         sheet
