@@ -11,7 +11,7 @@ pub fn kernel_work(name: &str, sample: &Sample) -> Option<String> {
         return Some(format!("writes back to {}", device(number, sample)));
     }
     if let Some((_, queue)) = after("kworker/").and_then(|rest| rest.split_once(['-', '+'])) {
-        return Some(format!("works off the queue {queue}"));
+        return Some(format!("runs work of the queue {queue}"));
     }
     if let Some(rest) = after("jbd2/") {
         let device = rest.rsplit_once('-').map_or(rest, |(device, _)| device);
@@ -28,12 +28,12 @@ pub fn kernel_work(name: &str, sample: &Sample) -> Option<String> {
             .max_by(|a, b| a.1.total_cmp(&b.1))
             .filter(|(_, rate)| *rate > 0.0);
         let kind = most.map_or(String::new(), |(kind, _)| format!(", mostly {kind}"));
-        return Some(format!("does deferred work of interrupts on core {core}{kind}"));
+        return Some(format!("handles soft interrupts on core {core}{kind}"));
     }
     for (prefix, what) in [
         ("xfsaild/", "writes the metadata of"),
-        ("dmcrypt_write/", "writes what it encrypts to"),
-        ("scsi_eh_", "recovers from errors of SCSI host"),
+        ("dmcrypt_write/", "writes encrypted data to"),
+        ("scsi_eh_", "handles errors of SCSI host"),
         ("loop", "serves loop"),
     ] {
         if let Some(rest) = after(prefix) {
@@ -45,12 +45,12 @@ pub fn kernel_work(name: &str, sample: &Sample) -> Option<String> {
         }
     }
     if let Some((device, _)) = name.split_once("_raid").filter(|(device, _)| device.starts_with("md")) {
-        return Some(format!("keeps the disks of {device} in step"));
+        return Some(format!("runs the RAID array {device}"));
     }
     let known = [
-        ("kswapd", "takes memory back, since little is free"),
-        ("kcompactd", "moves memory together for large pages"),
-        ("khugepaged", "puts small pages together into large ones"),
+        ("kswapd", "reclaims memory because little is free"),
+        ("kcompactd", "compacts memory for large pages"),
+        ("khugepaged", "merges small pages into large ones"),
         ("nfsd", "serves files to other machines"),
     ];
     known.iter().find(|(prefix, _)| name.starts_with(prefix)).map(|(_, what)| (*what).to_owned())
@@ -85,15 +85,15 @@ mod tests {
         for (name, does) in [
             ("kworker/u8:3-flush-8:0", Some("writes back to sda")),
             ("kworker/u8:3-flush-259:1", Some("writes back to device 259:1")),
-            ("kworker/0:1-mlx5_health", Some("works off the queue mlx5_health")),
+            ("kworker/0:1-mlx5_health", Some("runs work of the queue mlx5_health")),
             ("kworker/0:1", None),
             ("jbd2/nvme0n1p2-8", Some("writes the journal of nvme0n1p2")),
             ("irq/45-eth0-rx-0", Some("serves interrupt 45 of eth0-rx-0")),
-            ("ksoftirqd/3", Some("does deferred work of interrupts on core 3")),
-            ("kswapd0", Some("takes memory back, since little is free")),
-            ("md127_raid1", Some("keeps the disks of md127 in step")),
+            ("ksoftirqd/3", Some("handles soft interrupts on core 3")),
+            ("kswapd0", Some("reclaims memory because little is free")),
+            ("md127_raid1", Some("runs the RAID array md127")),
             ("loop7", Some("serves loop7")),
-            ("scsi_eh_2", Some("recovers from errors of SCSI host 2")),
+            ("scsi_eh_2", Some("handles errors of SCSI host 2")),
             ("stacker", None),
         ] {
             assert_eq!(kernel_work(name, &sample).as_deref(), does, "{name}");

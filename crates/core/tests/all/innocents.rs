@@ -111,7 +111,7 @@ fn who_leaves_by_himself_was_not_killed_for_want_of_memory() {
     // Nobody was ended by KILL: then nobody is named, and it says so.
     let found = kills(15);
     let (names, said) = named(of(&found, "oom-kill"));
-    assert!(names.is_empty() && said.contains("Which one is not known"), "{names:?} {said}");
+    assert!(names.is_empty() && said.contains("Which one is unknown"), "{names:?} {said}");
 }
 
 /// A large file is cut short: the disk is busy with forgetting it, and somebody reads a little meanwhile.
@@ -135,7 +135,7 @@ fn who_reads_a_little_is_not_blamed_for_discards() {
     let found = busy(true);
     assert_names_nobody(&found, "disk-saturated", "skyboard");
     let (_, said) = named(of(&found, "disk-saturated"));
-    assert!(said.contains("Discards of removed data (2.9 GiB/s) take 100 % of its time"), "{said}");
+    assert!(said.contains("Discards of freed blocks (2.9 GiB/s) take 100 % of its time"), "{said}");
     // A kernel that does not count them: the time goes to nothing that is known.
     assert_names_nobody(&busy(false), "disk-saturated", "skyboard");
 }
@@ -193,7 +193,7 @@ fn a_full_file_system_says_what_is_short_of_it() {
         world.now.filesystems[0].used = raw(100 * GIB);
         world.now.filesystems[0].available = raw(0);
     });
-    assert_eq!(text, "/data is full: nothing is left of 100 GiB.");
+    assert_eq!(text, "/data is full: all of its 100 GiB are used.");
     assert_eq!(evidence, ["fs.usage{/data}", "fs.available{/data}"]);
     let (text, evidence) = said(&|world| world.now.filesystems[0].inodes_free = raw(0));
     assert!(text.starts_with("/data has no inodes left"), "{text}");
@@ -279,7 +279,7 @@ fn who_sends_most_is_not_blamed_for_what_is_sent_again() {
     );
     assert_names_nobody(&found, "retransmits", "skyboard");
     let (_, said) = named(of(&found, "retransmits"));
-    assert!(said.contains("Nobody's connections account for them"), "{said}");
+    assert!(said.contains("No open connection accounts for them"), "{said}");
 }
 
 /// Somebody talks much with himself while a link is full.
@@ -412,7 +412,7 @@ fn what_crashes_again_and_again_is_told_and_what_says_no_is_not() {
     assert_eq!(one.worst, Severity::Warning);
     let (names, said) = named(one);
     assert!(names.contains(&"nightqueue[540]".to_owned()), "{names:?}");
-    assert!(said.contains("worker ended by SEGV"), "{said}");
+    assert!(said.contains("worker ended with SEGV"), "{said}");
     assert_eq!(of(&ends(3 << 8, 400_000, 3), "restarts").worst, Severity::Notice);
     for (what, found) in [
         ("a tool that says no", ends(1 << 8, 2_000, 1)),

@@ -554,8 +554,8 @@ fn a_control_group_at_its_limit_is_told() {
     assert_eq!(
         killed,
         [
-            "the kernel ended a process in control group board.service, at its limit of 1.0 GiB of memory. Which one, root \
-             sees: how processes end is hidden from you (dozor access)."
+            "the kernel ended a process in control group board.service, at its limit of 1.0 GiB of memory. Only \
+             root can see which one (dozor access)."
         ]
     );
 }

@@ -21,7 +21,10 @@ const ABOUT: About = About {
     calm: 3.0,
     explained_by: &["filesystem-silent", "remote-slow", "disk-saturated"],
     causes: "a server or a device that does not answer; a saturated disk; a fault of a driver",
-    next: &[Advice(Step::Inspect("threads"), "look at what it waits for")],
+    next: &[
+        Advice(Step::Inspect("threads"), "look at what it waits for"),
+        Advice(Step::Act("KILL"), "end it with KILL, if its wait allows that"),
+    ],
     limits: &[STAYS],
     ..About::PLAIN
 };
@@ -111,15 +114,15 @@ fn end_of_wait(function: &str) -> String {
         "scsi_",
     ];
     if function.is_empty() {
-        return ": other signals than KILL wait until that ends, and KILL may have to as well".to_owned();
+        return ": signals wait until that ends; KILL may end it".to_owned();
     }
     let has = |parts: &[&str]| parts.iter().any(|part| function.contains(part));
     if has(&KILLABLE) {
-        format!(" ({function}): KILL ends this wait, other signals do not")
+        format!(" ({function}): only KILL ends this wait")
     } else if has(&NOT) {
-        format!(" ({function}): no signal is taken until that ends")
+        format!(" ({function}): no signal is delivered until that ends")
     } else {
-        format!(" ({function}): other signals than KILL wait until that ends, and KILL may have to as well")
+        format!(" ({function}): signals wait until that ends; KILL may end it")
     }
 }
 
@@ -130,11 +133,11 @@ mod tests {
     #[test]
     fn a_wait_is_killable_by_the_function_that_it_is_in() {
         for (function, said) in [
-            ("request_wait_answer", "KILL ends this wait"),
-            ("rpc_wait_bit_killable", "KILL ends this wait"),
-            ("jbd2_log_wait_commit", "no signal is taken"),
-            ("", "KILL may have to"),
-            ("folio_wait_bit_common", "KILL may have to"),
+            ("request_wait_answer", "only KILL ends this wait"),
+            ("rpc_wait_bit_killable", "only KILL ends this wait"),
+            ("jbd2_log_wait_commit", "no signal is delivered"),
+            ("", "KILL may end it"),
+            ("folio_wait_bit_common", "KILL may end it"),
         ] {
             assert!(end_of_wait(function).contains(said), "{function}: {}", end_of_wait(function));
         }

@@ -181,9 +181,7 @@ impl Takes {
                 .rate(|d| d.discard_bytes)
                 .value()
                 .map_or(String::new(), |bytes| format!(" ({}/s)", long_bytes(bytes)));
-            format!(
-                " Discards of removed data{bytes} take {share:.0} % of its time; no program waits for them."
-            )
+            format!(" Discards of freed blocks{bytes} take {share:.0} % of its time.")
         } else if self.flush >= self.rest(self.flush) {
             format!(" Flushes take {:.0} % of its time.", self.flush / all * 100.0)
         } else {

@@ -161,24 +161,26 @@ impl Full {
         let culprits = if grows { writer(scene, row, pace) } else { vec![] };
         let mut text = match short_of_inodes {
             Some((_, 0.0)) => {
-                format!("{mount} has no inodes left: no file can be made there, whatever room there is.")
+                format!(
+                    "{mount} has no inodes left: no file can be created there, however much space is free."
+                )
             }
             Some((part, free)) => {
-                format!("{mount} has {} inodes left, {part:.0} % are in use.", short_count(free))
+                format!("{mount} has {} inodes left ({part:.0} % used).", short_count(free))
             }
-            None if left <= 0.0 => format!("{mount} is full: nothing is left of {}.", long_bytes(used)),
+            None if left <= 0.0 => format!("{mount} is full: all of its {} are used.", long_bytes(used)),
             None => format!("{mount} is {full:.0} % full, {} left.", long_bytes(left)),
         };
         if grows {
             text += &format!(
-                " It grows by {}/s and is full in {}.",
+                " It fills at {}/s and will be full in {}.",
                 long_bytes(pace),
                 long_duration(end.max(1.0).round())
             );
             text += &match culprits.first() {
-                Some(one) => format!(" {} writes as much, and has files there.", one.name),
+                Some(one) => format!(" {} writes at that rate and has files open there.", one.name),
                 None => format!(
-                    " Nobody is named: of those who write as much none is known to have files there.{}",
+                    " No process that writes at that rate is known to have files open there.{}",
                     scene.hidden_io()
                 ),
             };

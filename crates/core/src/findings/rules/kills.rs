@@ -77,9 +77,9 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     let victims = if is_logged || victims.len() as f64 <= count { victims } else { vec![] };
     let who = match &victims[..] {
         [] if sample.now.system.notifications_lost.value().is_none() => {
-            " Which one, root sees: how processes end is hidden from you (dozor access).".to_owned()
+            " Only root can see which one (dozor access).".to_owned()
         }
-        [] => " Which one is not known: the kernel log says.".to_owned(),
+        [] => " Which one is unknown; the kernel log names it.".to_owned(),
         all => {
             let said = |(held, one): &(f64, Culprit)| match *held {
                 0.0 => one.name.clone(),

@@ -62,9 +62,11 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
     text += &does(&culprits, "sends", "send", "of them");
     if culprits.is_empty() && ownerless >= MAIN * again {
         let share = (ownerless / again * 100.0).min(100.0);
-        text += &format!(" {share:.0} % of them are of connections whose owner only root sees.");
+        text += &format!(
+            " {share:.0} % of them belong to connections whose owner only root can see (dozor access)."
+        );
     } else if culprits.is_empty() {
-        text += " Nobody's connections account for them: requests that nobody answers, or connections that are gone.";
+        text += " No open connection accounts for them: unanswered connection requests, or connections that are closed by now.";
     }
     seen.push(Seen::new(severity, "", text).by(culprits).with("tcp.retransmits", again, Unit::PerSecond));
 }

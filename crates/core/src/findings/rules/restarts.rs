@@ -118,12 +118,14 @@ impl Restarts {
             let Some(row) = with_pid(&scene.sample.now.processes, *parent) else { continue };
             let starter = who(row);
             let end = match signal(*how) {
-                Some(signal) => by_number(signal as i32)
-                    .map_or_else(|| format!("by signal {signal}"), |signal| format!("by {}", signal.name)),
+                Some(signal) => by_number(signal as i32).map_or_else(
+                    || format!("with signal {signal}"),
+                    |signal| format!("with {}", signal.name),
+                ),
                 None => format!("with status {}", how >> 8 & 0xff),
             };
             let text = format!(
-                "{name} ended {end} {} times in {}: {} starts it again and it does not stay.",
+                "{name} ended {end} {} times in {}; {} keeps restarting it.",
                 ends.len(),
                 long_duration(over.max(1.0).round()),
                 starter.name

@@ -63,8 +63,9 @@ fn look(scene: &Scene<'_>, seen: &mut Vec<Seen>) {
         format!("{who} loses {own} datagrams a second{place}: it reads too slowly.")
     } else {
         let ownerless = socket(&|pid| pid.is_none()).filter(|(_, rate)| *rate >= MAIN * all);
-        let place = ownerless
-            .map_or(String::new(), |(local, _)| format!(" Most on {local}, whose owner only root sees."));
+        let place = ownerless.map_or(String::new(), |(local, _)| {
+            format!(" Most are lost on {local}, whose owner only root can see (dozor access).")
+        });
         format!("{} UDP datagrams a second arrive and are not delivered.{place}", short_count(all))
     };
     let mut one = Seen::new(severity, "", text).by(worst.iter().map(|(view, _)| who(view.now)));
