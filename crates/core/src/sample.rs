@@ -134,17 +134,19 @@ pub struct Sample {
 
 /// The rows' counts of owners are wanted one after another when a reading goes; asked for some hundred at once, the waits for
 /// memory overlap, and they are still in the cache when they are counted down.
+pub(crate) fn let_go(reading: &mut Arc<Reading>) {
+    const AT_ONCE: usize = 256;
+    let Some(Reading { processes, .. }) = Arc::get_mut(reading) else { return };
+    while !processes.is_empty() {
+        let rest = processes.len().saturating_sub(AT_ONCE);
+        std::hint::black_box(processes[rest..].iter().map(Arc::strong_count).sum::<usize>());
+        processes.truncate(rest);
+    }
+}
+
 impl Drop for Sample {
     fn drop(&mut self) {
-        const AT_ONCE: usize = 256;
-        for reading in self.before.iter_mut().chain([&mut self.now]) {
-            let Some(Reading { processes, .. }) = Arc::get_mut(reading) else { continue };
-            while !processes.is_empty() {
-                let rest = processes.len().saturating_sub(AT_ONCE);
-                std::hint::black_box(processes[rest..].iter().map(Arc::strong_count).sum::<usize>());
-                processes.truncate(rest);
-            }
-        }
+        self.before.iter_mut().chain([&mut self.now]).for_each(let_go);
     }
 }
 

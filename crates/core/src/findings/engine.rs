@@ -12,7 +12,7 @@ use super::usual::{Usual, hour_of};
 use crate::lane::{Lane, Severity};
 use crate::reading::{EndedRow, Reading};
 use crate::row::Row as _;
-use crate::sample::Sample;
+use crate::sample::{Sample, let_go};
 use crate::sorting::ColdSort as _;
 use crate::timeline::Timeline;
 use crate::units::NANOS;
@@ -204,15 +204,16 @@ impl Engine {
 
     /// Keeps a reading for what is told of the last seconds.
     fn keep(&mut self, now: &Arc<Reading>) {
-        // Nobody asks for the time before something was first seen.
-        if self.open.is_empty() {
-            self.past.clear();
-        }
         let from = now.monotonic_ns() - TOLD_EVERY - NEARLY;
-        self.past.push_back(now.clone());
-        while self.past.len() > PAST || self.past.front().is_some_and(|old| old.monotonic_ns() < from) {
-            self.past.pop_front();
+        // Nobody asks for the time before something was first seen.
+        let nobody_asks = self.open.is_empty();
+        let is_old = |past: &VecDeque<Arc<Reading>>| {
+            past.len() >= PAST || past.front().is_some_and(|old| nobody_asks || old.monotonic_ns() < from)
+        };
+        while is_old(&self.past) {
+            self.past.pop_front().iter_mut().for_each(let_go);
         }
+        self.past.push_back(now.clone());
     }
 
     fn take_in(&mut self, all: Vec<(usize, Seen)>, wall_ns: i64, seconds: f64) {
