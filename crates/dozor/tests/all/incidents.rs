@@ -9,7 +9,22 @@ const LARGE: (u16, u16) = (160, 48);
 fn demo(arguments: &str, size: (u16, u16)) -> Terminal {
     let terminal = Terminal::alone(&format!("dozor demo {arguments}"), size);
     terminal.wait_for("Processes by cpu");
+    // On a busy machine the past is shown while it grows; what is pressed then is about an earlier moment.
+    let after = arguments.split_once("--after ").map_or(0, |(_, rest)| {
+        rest.split('s').next().and_then(|seconds| seconds.parse().ok()).expect("seconds")
+    });
+    terminal.wait("all of the past", |screen| clock(screen).is_some_and(|now| now >= BEGIN + after));
     terminal
+}
+
+/// When the demo begins, in seconds of its day.
+const BEGIN: u64 = 2 * 3_600 + 4 * 60;
+
+/// The time in the header, in seconds of the day.
+fn clock(screen: &str) -> Option<u64> {
+    let (_, behind) = screen.lines().next()?.split_once(" LIVE ")?;
+    let parts = behind.split(' ').next()?.split(':').map(str::parse::<u64>);
+    parts.collect::<Result<Vec<u64>, _>>().ok().map(|parts| parts.iter().fold(0, |all, part| all * 60 + part))
 }
 
 /// Lines of the table of processes, without its headings.
